@@ -1,0 +1,55 @@
+import { z } from 'zod'
+
+/** Names of mappings, properties, links, transactions: a letter or underscore, then letters, digits, underscores. */
+export const definitionName = z
+  .string()
+  .max(100)
+  .regex(/^[\p{L}_][\p{L}\p{N}_]*$/u, 'expected a letter or underscore, then letters, digits or underscores')
+
+const propertyDefinition = z.strictObject({
+  column: z.string().min(1).describe('The column that holds it.'),
+  fixed: z.boolean().optional().describe('Never set after the row exists.'),
+  sensitive: z.boolean().optional().describe('Never in logs, book or problems in clear.'),
+})
+
+const guardDefinition = z.discriminatedUnion('by', [
+  z.strictObject({
+    by: z.literal('version'),
+    property: definitionName.describe('An integer property.'),
+    bumpedBy: z.enum(['ledgerman', 'database']).optional().describe('Who adds 1. Default ledgerman.'),
+  }),
+  z.strictObject({ by: z.literal('stamp') }),
+  z.strictObject({ by: z.literal('values'), of: z.array(definitionName).min(1).optional() }),
+  z.strictObject({ by: z.literal('none') }),
+])
+
+const propertyPairs = z.record(definitionName, definitionName).refine((pairs) => Object.keys(pairs).length > 0, {
+  message: 'expected at least one pair of properties',
+})
+
+const linkDefinition = z.union([
+  z.strictObject({ mapping: definitionName, on: propertyPairs }).describe('To one record.'),
+  z.strictObject({ mapping: definitionName, many: propertyPairs }).describe('To many records.'),
+])
+
+const ruleDefinition = z.strictObject({
+  that: z.string().min(1).describe('An expression that has to be true.'),
+  otherwise: z.string().min(1).describe('What is said when it is not.'),
+})
+
+/** How one table's rows become objects: the form of a mapping file. */
+export const mappingDefinition = z
+  .strictObject({
+    mapping: definitionName,
+    table: z.string().min(1).describe('schema.table; a part that holds a dot or a quote stands in double quotes.'),
+    key: z.array(definitionName).describe('Properties whose columns are unique and not null together.'),
+    guard: guardDefinition,
+    properties: z.record(definitionName, propertyDefinition),
+    links: z.record(definitionName, linkDefinition).optional(),
+    rules: z.array(ruleDefinition).optional(),
+  })
+  .meta({ id: 'MappingDefinition' })
+
+export type MappingDefinition = z.output<typeof mappingDefinition>
+export type GuardDefinition = MappingDefinition['guard']
+export type LinkDefinition = NonNullable<MappingDefinition['links']>[string]

@@ -1,0 +1,28 @@
+export { RawJson, parseJson, printJson } from './json/exact-json.js'
+export type { Json } from './json/exact-json.js'
+export { ROLES, role, includesRole } from './role.js'
+export type { Role } from './role.js'
+export { findNearestName, suggestName } from './nearest-name.js'
+
+export { problemCatalogue, PROBLEM_CODES } from './problem/catalogue.js'
+export type { ProblemCode } from './problem/catalogue.js'
+export { LedgermanProblem, isProblem } from './problem/ledgerman-problem.js'
+export type { ProblemFacts } from './problem/ledgerman-problem.js'
+export { problemDocument, toProblemDocument } from './problem/problem-document.js'
+export type { ProblemDocument } from './problem/problem-document.js'
+export { describeIssues } from './problem/describe-issues.js'
+export type { InputIssue } from './problem/describe-issues.js'
+
+export { definitionName, mappingDefinition } from './definition/mapping-definition.js'
+export type { MappingDefinition, GuardDefinition, LinkDefinition } from './definition/mapping-definition.js'
+
+export { receipt, RUN_MODES, OUTCOMES, STEP_KINDS } from './receipt/receipt.js'
+export type { Receipt, StepReceipt, RowReceipt, BindReceipt, RunMode, Outcome, StepKind } from './receipt/receipt.js'
+
+export * from './http/tokens.js'
+export * from './http/targets.js'
+export * from './http/tables.js'
+export * from './http/mappings.js'
+export * from './http/records.js'
+export * from './http/entries.js'
+export { toRecordAddress, fromRecordAddress } from './http/record-address.js'

@@ -1,0 +1,23 @@
+import { distance } from 'fastest-levenshtein'
+
+/**
+ * The known name closest to a mistyped one by Levenshtein distance, or undefined where none is close: at most a third of
+ * its letters, and at least one, may differ. Letter case does not count.
+ */
+export function findNearestName(typed: string, known: Iterable<string>): string | undefined {
+  let nearest: string | undefined
+  let least = Math.max(1, Math.floor(typed.length / 3)) + 1
+  for (const name of known) {
+    const apart = distance(typed.toLowerCase(), name.toLowerCase())
+    if (apart < least) [nearest, least] = [name, apart]
+  }
+  return nearest
+}
+
+/** `hoursLeftt is not a property of programme; did you mean hoursLeft?` and the like: the ending of such a sentence. */
+export function suggestName(typed: string, known: Iterable<string>): string {
+  const names = [...known]
+  const nearest = findNearestName(typed, names)
+  if (nearest !== undefined) return `did you mean ${nearest}?`
+  return names.length === 0 ? 'there are none' : `known are: ${names.slice(0, 12).join(', ')}${names.length > 12 ? ', …' : ''}`
+}

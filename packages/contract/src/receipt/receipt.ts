@@ -1,0 +1,72 @@
+import { z } from 'zod'
+
+export const RUN_MODES = ['rehearse', 'commit'] as const
+export const OUTCOMES = ['rehearsed', 'committed', 'refused'] as const
+export const STEP_KINDS = ['load', 'change', 'replace', 'add', 'remove', 'require', 'sql'] as const
+
+export type RunMode = (typeof RUN_MODES)[number]
+export type Outcome = (typeof OUTCOMES)[number]
+export type StepKind = (typeof STEP_KINDS)[number]
+
+/** Property values by name. Values have the JSON form that docs/values.md lists. */
+export const values = z.record(z.string(), z.unknown())
+
+const bindReceipt = z.strictObject({
+  position: z.int().describe('The n of $n in the statement.'),
+  name: z.string(),
+  type: z.string(),
+  value: z.unknown().describe('As sent to the database, in text form; sensitive values only as a digest.'),
+})
+
+const rowReceipt = z.strictObject({
+  key: values,
+  before: values.nullable(),
+  after: values.nullable(),
+  alsoChanged: z
+    .strictObject({ before: values, after: values })
+    .optional()
+    .describe('What changed beside the properties that were set: the version, and what triggers and generated columns wrote.'),
+})
+
+const stepReceipt = z.strictObject({
+  no: z.int(),
+  kind: z.enum(STEP_KINDS),
+  mapping: z.string().nullable(),
+  as: z.string().nullable(),
+  skipped: z.boolean(),
+  statement: z.string(),
+  binds: z.array(bindReceipt),
+  expected: z.string(),
+  matched: z.int().nullable(),
+  changed: z.int().nullable(),
+  durationMs: z.number().nullable(),
+  rows: z.array(rowReceipt).describe('At most 100; the rest are in the book.'),
+})
+
+/** The evidence a run returns. */
+export const receipt = z
+  .strictObject({
+    id: z.string(),
+    target: z.string(),
+    mode: z.enum(RUN_MODES),
+    outcome: z.enum(OUTCOMES),
+    transaction: z.string().nullable(),
+    revision: z.int().nullable().describe('Of the transaction, or of the mapping where a single record is changed.'),
+    actor: z.string(),
+    note: z.string().nullable(),
+    startedAt: z.string(),
+    durationMs: z.number().nullable(),
+    attempts: z.int(),
+    isolation: z.string(),
+    replayed: z.boolean(),
+    steps: z.array(stepReceipt),
+    rehearsal: z.string().nullable(),
+    entry: z.string().nullable().describe('Where the entry stands in the book; null for a rehearsal.'),
+    reversible: z.enum(['yes', 'partly', 'no']).nullable(),
+  })
+  .meta({ id: 'Receipt' })
+
+export type Receipt = z.output<typeof receipt>
+export type StepReceipt = z.output<typeof stepReceipt>
+export type RowReceipt = z.output<typeof rowReceipt>
+export type BindReceipt = z.output<typeof bindReceipt>

@@ -1,0 +1,65 @@
+/** The SQLSTATE with which a statement refuses by itself. Class LM is nobody else's. */
+export const REFUSED_BY_BOOK = 'LM001'
+
+/** Counted up with every change to the tables below. */
+export const BOOK_VERSION = 1
+
+/**
+ * All that `book prepare` creates in a target, and nothing else. Run as one transaction.
+ *
+ * A keyed change is one row of `entry`, since every further row and index is paid for by the caller. There are no foreign
+ * keys inside the book for the same reason: Ledgerman is its only writer.
+ */
+export const BOOK_DDL: readonly { name: string; sql: string }[] = [
+  { name: 'schema ledgerman', sql: 'create schema ledgerman' },
+  {
+    name: 'table ledgerman.book',
+    sql: `create table ledgerman.book (version integer not null, prepared_at timestamptz not null default now(), prepared_by text not null default current_user)`,
+  },
+  {
+    name: 'table ledgerman.statement',
+    sql: `create table ledgerman.statement (
+  id bigint primary key,
+  kind text not null,
+  mapping text not null,
+  revision integer not null,
+  relation text not null,
+  key_columns text[] not null,
+  text text not null,
+  binds jsonb not null
+)`,
+  },
+  {
+    name: 'table ledgerman.entry',
+    sql: `create table ledgerman.entry (
+  id uuid primary key,
+  at timestamptz not null default now(),
+  duration_ms real not null default extract(epoch from clock_timestamp() - now()) * 1000,
+  actor text not null,
+  outcome text not null check (outcome in ('committed', 'refused')),
+  statement bigint,
+  binds text[],
+  note text,
+  key text[],
+  matched integer,
+  changed integer,
+  before jsonb,
+  after jsonb,
+  problem text,
+  detail text
+)`,
+  },
+  { name: 'index ledgerman.entry_key', sql: 'create index entry_key on ledgerman.entry (key) where key is not null' },
+  {
+    name: 'function ledgerman.refuse(text)',
+    sql: `create function ledgerman.refuse(code text) returns boolean language plpgsql as
+$$ begin raise exception using errcode = '${REFUSED_BY_BOOK}', message = code; end $$`,
+  },
+  {
+    name: 'comments',
+    sql: `comment on schema ledgerman is 'The book: what was changed through Ledgerman, written with each change.';
+comment on table ledgerman.statement is 'Each statement that was run, once: its text, and what its binds are called.';
+comment on table ledgerman.entry is 'One run each: who, when, with which binds, and the images of the record before and after.';
+comment on column ledgerman.entry.before is 'Columns that the change touched, by name, in text form; digests where sensitive.'`,
+  },
+]

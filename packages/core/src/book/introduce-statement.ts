@@ -1,0 +1,38 @@
+import { createHash } from 'node:crypto'
+import type { StepKind } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
+import type { Statement } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+
+/**
+ * Sees to it that the statement's text stands in the book before an entry refers to it: once a process and target, so it
+ * costs the change itself nothing. Written on its own; a text that no entry refers to does no harm.
+ */
+export async function introduceStatement(target: Target, mapping: Mapping, statement: Statement, kind: StepKind): Promise<void> {
+  const id = statementId(mapping, statement, kind)
+  if (target.knownStatements.has(id)) return
+  const binds = JSON.stringify(statement.slots.map(({ name, type }) => ({ name, type })))
+  await target.query(
+    `insert into ledgerman.statement (id, kind, mapping, revision, relation, key_columns, text, binds)
+     values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict (id) do nothing`,
+    [id, kind, mapping.name, String(mapping.revision), mapping.table.path, keyColumns(mapping), statement.text, binds],
+  )
+  target.knownStatements.add(id)
+}
+
+const ids = new WeakMap<Statement, string>()
+
+/** The statement's number in the book: 63 bits of a digest of its text and of what it belongs to. */
+export function statementId(mapping: Mapping, statement: Statement, kind: StepKind): string {
+  let id = ids.get(statement)
+  if (id === undefined) {
+    const digest = createHash('sha256').update([kind, mapping.name, mapping.revision, mapping.table.path, statement.text].join('\0')).digest()
+    id = String(digest.readBigUInt64BE() >> 1n)
+    ids.set(statement, id)
+  }
+  return id
+}
+
+function keyColumns(mapping: Mapping): string {
+  return `{${mapping.key.map(({ column }) => `"${column.name.replace(/["\\]/g, '\\$&')}"`).join(',')}}`
+}

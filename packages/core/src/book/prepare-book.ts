@@ -1,0 +1,38 @@
+import type { BookPrepared } from '@ledgerman/contract'
+import { LedgermanProblem } from '@ledgerman/contract'
+import { isDatabaseError } from '../problem/database-error.js'
+import { translateError } from '../problem/translate-error.js'
+import { inTransaction } from '../transaction/in-transaction.js'
+import type { Target } from '../target/target.js'
+import { BOOK_DDL, BOOK_VERSION } from './book-schema.js'
+
+// Two callers preparing at once take turns: the number only has to be the same for both.
+const PREPARE_LOCK = 4_680_100
+
+/**
+ * Prepares the book in a target: creates the schema `ledgerman` and what belongs in it. Again is harmless.
+ *
+ * @throws LedgermanProblem target-denied where the role may not create a schema, with the grant that is missing.
+ */
+export async function prepareBook(target: Target): Promise<BookPrepared> {
+  try {
+    return await inTransaction(target, async (session) => {
+      await session.query('select pg_advisory_xact_lock($1::bigint)', [String(PREPARE_LOCK)])
+      const { rows } = await session.query(`select to_regclass('ledgerman.book') is not null`)
+      if (rows[0]?.[0] === 't') return { target: target.name, prepared: 'already', created: [] }
+      for (const { sql } of BOOK_DDL) await session.query(sql)
+      await session.query('insert into ledgerman.book (version) values ($1)', [String(BOOK_VERSION)])
+      return { target: target.name, prepared: 'now', created: BOOK_DDL.map(({ name }) => name) }
+    })
+  } catch (error) {
+    if (isDatabaseError(error) && error.code === '42501') {
+      throw new LedgermanProblem(
+        'target-denied',
+        `The role of ${target.name} may not create the book: ${error.message}. Let the database's owner run: grant create on database … to that role.`,
+        { target: target.name },
+        { cause: error },
+      )
+    }
+    throw translateError(error, { target: target.name })
+  }
+}

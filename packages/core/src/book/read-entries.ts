@@ -1,0 +1,180 @@
+import {
+  LedgermanProblem,
+  type EntryInfo,
+  type EntryList,
+  type EntrySummary,
+  type ProblemCode,
+  type RecordValues,
+  type StepKind,
+} from '@ledgerman/contract'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { translateError } from '../problem/translate-error.js'
+import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../transaction/receipt.js'
+import { reversibilityOf } from '../transaction/reversibility.js'
+import { recordFromTexts } from '../transaction/record-row.js'
+import type { Target } from '../target/target.js'
+
+/** The mapping of that name and revision as it fits the table now; undefined where it does not. */
+export type FindMapping = (name: string, revision: number) => Promise<Mapping | undefined>
+
+export interface EntryFilter {
+  limit: number
+  /** The `next` of the page before: an entry id. */
+  after?: string | undefined
+  outcome?: string | undefined
+  actor?: string | undefined
+  mapping?: string | undefined
+  /** The record's key values in text form; only together with `mapping`. */
+  key?: readonly string[] | undefined
+}
+
+/**
+ * Lists entries, the newest first. Entry ids are UUIDs of version 7 (RFC 9562), so their order is that of time.
+ *
+ * @throws LedgermanProblem book-not-prepared, target-unavailable
+ */
+export async function listEntries(target: Target, filter: EntryFilter, findMapping: FindMapping): Promise<EntryList> {
+  const conditions: string[] = []
+  const values: string[] = []
+  const where = (sql: (placeholder: string) => string, value: string | undefined) => {
+    if (value !== undefined) conditions.push(sql(`$${values.push(value)}`))
+  }
+  where((value) => `e.id < ${value}::uuid`, filter.after)
+  where((value) => `e.outcome = ${value}`, filter.outcome)
+  where((value) => `e.actor = ${value}`, filter.actor)
+  where((value) => `s.mapping = ${value}`, filter.mapping)
+  where((value) => `e.key = array(select jsonb_array_elements_text(${value}::jsonb))`, filter.key && JSON.stringify(filter.key))
+  const limit = `$${values.push(String(filter.limit + 1))}`
+  const text = `${ENTRY_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id desc limit ${limit}::integer`
+  const rows = await readBook(target, text, values)
+  const entries = await Promise.all(rows.slice(0, filter.limit).map((row) => toSummary(row, findMapping)))
+  return { entries, next: rows.length > filter.limit ? (entries.at(-1)?.id ?? null) : null }
+}
+
+/**
+ * Reads one entry with its receipt.
+ *
+ * @throws LedgermanProblem not-found, book-not-prepared, target-unavailable
+ */
+export async function getEntry(target: Target, id: string, findMapping: FindMapping): Promise<EntryInfo> {
+  const isId = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(id)
+  const [row] = isId ? await readBook(target, `${ENTRY_SQL} where e.id = $1`, [id]) : []
+  if (!row) throw new LedgermanProblem('not-found', `There is no entry ${id} in the book of ${target.name}.`, { entry: id })
+  const mapping = await mappingOf(row, findMapping)
+  return { ...(await toSummary(row, findMapping)), detail: row.detail, receipt: receiptOf(target, row, mapping) }
+}
+
+interface EntryRow {
+  id: string
+  at: string
+  duration_ms: number | null
+  actor: string
+  outcome: 'committed' | 'refused'
+  note: string | null
+  key: string[] | null
+  binds: (string | null)[] | null
+  matched: number | null
+  changed: number | null
+  before: Record<string, string | null> | null
+  after: Record<string, string | null> | null
+  problem: ProblemCode | null
+  detail: string | null
+  statement: {
+    kind: StepKind
+    mapping: string
+    revision: number
+    key_columns: string[]
+    text: string
+    binds: { name: string; type: string }[]
+  } | null
+}
+
+const ENTRY_SQL = `
+select to_jsonb(e) - 'statement' || jsonb_build_object('statement', to_jsonb(s),
+  'at', to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'))
+from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`
+
+async function readBook(target: Target, text: string, values: string[]): Promise<EntryRow[]> {
+  if (!(await target.isBookPrepared())) {
+    throw new LedgermanProblem('book-not-prepared', `The target ${target.name} has no book yet. Prepare it: ledgerman book prepare.`, { target: target.name })
+  }
+  try {
+    const { rows } = await target.read(text, values)
+    return rows.map(([json]) => JSON.parse(json ?? '') as EntryRow)
+  } catch (error) {
+    throw translateError(error, { target: target.name })
+  }
+}
+
+function mappingOf({ statement }: EntryRow, findMapping: FindMapping): Promise<Mapping | undefined> {
+  return statement ? findMapping(statement.mapping, statement.revision) : Promise.resolve(undefined)
+}
+
+async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<EntrySummary> {
+  const mapping = await mappingOf(row, findMapping)
+  return {
+    id: row.id,
+    at: row.at,
+    actor: row.actor,
+    outcome: row.outcome,
+    problem: row.problem,
+    transaction: null,
+    kind: row.statement?.kind ?? 'change',
+    mapping: row.statement?.mapping ?? null,
+    key: keyOf(row, mapping),
+    matched: row.matched,
+    changed: row.changed,
+    note: row.note,
+  }
+}
+
+/** The key in the mapping's words, or under its columns' names where the mapping no longer fits. */
+function keyOf({ key, statement }: EntryRow, mapping: Mapping | undefined): RecordValues | null {
+  if (key === null) return null
+  if (mapping && mapping.key.length === key.length) return recordFromTexts(mapping, mapping.key, key)
+  return Object.fromEntries(key.map((value, at) => [statement?.key_columns[at] ?? String(at), value]))
+}
+
+function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) {
+  const { statement } = row
+  const header = {
+    id: row.id,
+    target: target.name,
+    mode: 'commit' as const,
+    revision: statement?.revision ?? null,
+    actor: row.actor,
+    note: row.note,
+    startedAt: row.at,
+  }
+  if (!statement) return toReceipt(header, row.outcome, row.duration_ms, [], null)
+  const step = toStepReceipt(statement.kind, statement.mapping, statement.text, toBindReceipts(statement.binds, row.binds ?? []), {
+    matched: row.matched,
+    changed: row.changed,
+    durationMs: row.duration_ms,
+    rows: row.after ? [rowOf(row, mapping)] : [],
+  })
+  const reversible = row.outcome === 'committed' && mapping ? reversibilityOf(mapping, setProperties(mapping, row)) : null
+  return toReceipt(header, row.outcome, row.duration_ms, [step], reversible)
+}
+
+function rowOf(row: EntryRow, mapping: Mapping | undefined) {
+  const { before, after, key } = row
+  if (!mapping || !key) return { key: keyOf(row, mapping) ?? {}, before, after }
+  const touched = mapping.properties.filter((property) => property.column.name in (after ?? {}))
+  const set = setProperties(mapping, row)
+  return toRowReceipt(
+    mapping,
+    { key, touched, before: textsOf(touched, before), after: textsOf(touched, after) },
+    (property) => set.includes(property),
+  )
+}
+
+/** What the statement set: its binds that are properties, less those that only found the record. */
+function setProperties(mapping: Mapping, { statement }: EntryRow): Property[] {
+  const names = new Set(statement?.binds.map(({ name }) => name))
+  return mapping.properties.filter((property) => names.has(property.name) && !property.key)
+}
+
+function textsOf(properties: readonly Property[], image: Record<string, string | null> | null) {
+  return properties.map((property) => image?.[property.column.name] ?? null)
+}

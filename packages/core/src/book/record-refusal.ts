@@ -1,0 +1,30 @@
+import type { LedgermanProblem } from '@ledgerman/contract'
+import type { Target } from '../target/target.js'
+import type { RunHeader } from '../transaction/receipt.js'
+
+export interface Refusal {
+  header: RunHeader
+  /** The statement's number in the book. */
+  statement: string
+  /** Its binds as they may be kept, in the text form of a text[]. */
+  binds: string
+  key: string
+  matched: number | null
+  problem: LedgermanProblem
+}
+
+/**
+ * Writes a refused run to the book, after its roll-back. Where that cannot be done the refusal stands all the same: it is
+ * what the caller has to hear.
+ */
+export async function recordRefusal(target: Target, refusal: Refusal): Promise<void> {
+  const { header, statement, binds, key, matched, problem } = refusal
+  await target
+    .query(
+      `insert into ledgerman.entry (id, at, duration_ms, actor, outcome, statement, binds, note, key, matched, changed, problem, detail)
+       values ($1, $2, extract(epoch from clock_timestamp() - $2::timestamptz) * 1000, $3, 'refused', $4, $5, $6, $7, $8, 0, $9, $10) on conflict (id) do nothing`,
+      [header.id, header.startedAt, header.actor, statement, binds, header.note, key, matched === null ? null : String(matched), problem.code, problem.detail],
+      'lm_refusal',
+    )
+    .catch(() => undefined)
+}

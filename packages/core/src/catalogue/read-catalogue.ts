@@ -1,0 +1,142 @@
+import type { Column, ForeignKey, Table, TableKind } from './table.js'
+import { toTablePath } from './table-path.js'
+import { toColumnType, type TypeRow } from '../values/column-type.js'
+import type { Queryable } from '../target/queryable.js'
+
+/**
+ * Reads tables, partitioned tables, views and foreign tables from the live catalogue: all of them, or the one named.
+ * System schemas, partitions' own entries and the book are left out. Names are quoted by the server itself, since its own
+ * list of key words is the one that counts.
+ *
+ * @returns in order of schema and name; empty where the named one does not exist.
+ */
+export async function readCatalogue(session: Queryable, only?: { schema: string; name: string }): Promise<Table[]> {
+  const { rows } = await session.query(CATALOGUE_SQL, [only?.schema ?? null, only?.name ?? null])
+  return rows.map(([text]) => tableFromRow(JSON.parse(text ?? '') as TableRow))
+}
+
+type ForeignKeyRow = Omit<ForeignKey, 'table'> & { schema: string; relation: string }
+
+interface TableRow extends Omit<Table, 'path' | 'columns' | 'kind' | 'keys' | 'uniques' | 'references' | 'referencedBy'> {
+  kind: string
+  references: ForeignKeyRow[]
+  referencedBy: ForeignKeyRow[]
+  columns: (Omit<Column, 'type'> & { type: TypeRow })[]
+  uniques: (Table['uniques'][number] & { usable: boolean })[]
+}
+
+const KINDS: Record<string, TableKind> = {
+  r: 'table',
+  p: 'partitioned table',
+  v: 'view',
+  m: 'materialized view',
+  f: 'foreign table',
+}
+
+function tableFromRow(row: TableRow): Table {
+  const columns = row.columns.map((column) => ({ ...column, type: toColumnType(column.type) }))
+  const uniques = row.uniques.map(({ name, primary, columns: names }) => ({ name, primary, columns: names }))
+  const keys = uniques.filter((_, at) => row.uniques[at]?.usable)
+  return {
+    ...row,
+    path: toTablePath(row.schema, row.name),
+    kind: KINDS[row.kind] ?? 'table',
+    columns,
+    keys,
+    uniques,
+    references: row.references.map(foreignKeyFromRow),
+    referencedBy: row.referencedBy.map(foreignKeyFromRow),
+  }
+}
+
+function foreignKeyFromRow({ name, columns, otherColumns, schema, relation }: ForeignKeyRow): ForeignKey {
+  return { name, columns, otherColumns, table: toTablePath(schema, relation) }
+}
+
+// format_type is called with typmod -1 for the comparable form: NULL would print "bit" and "character", which mean one
+// bit and one character. The search path is emptied for the call, so that types outside pg_catalog carry their schema.
+const TYPE_JSON = `
+  json_build_object(
+    'sql', format_type(a.atttypid, a.atttypmod),
+    'name', bt.typname, 'schema', btn.nspname, 'kind', bt.typtype, 'category', bt.typcategory,
+    'typmod', case when ty.typtype = 'd' then ty.typtypmod else a.atttypmod end,
+    'comparable', format_type(bt.oid, -1),
+    'domain', case when ty.typtype = 'd' then format_type(ty.oid, -1) end,
+    'domainNotNull', ty.typtype = 'd' and ty.typnotnull,
+    'labels', (select json_agg(e.enumlabel order by e.enumsortorder) from pg_enum e where e.enumtypid = coalesce(el.oid, bt.oid)),
+    'element', case when el.oid is not null then json_build_object(
+      'name', eb.typname, 'schema', ebn.nspname, 'kind', eb.typtype, 'category', eb.typcategory, 'delimiter', el.typdelim,
+      'comparable', format_type(eb.oid, -1)) end)`
+
+const CATALOGUE_SQL = `
+with recursive base as (
+  select oid, oid as base, typtype, typbasetype, typtypmod from pg_type
+  union all
+  select b.oid, d.oid, d.typtype, d.typbasetype, d.typtypmod from base b join pg_type d on d.oid = b.typbasetype where b.typtype = 'd'
+), resolved as materialized (
+  select oid, base from base where typtype <> 'd'
+), quiet as materialized (
+  select set_config('search_path', 'pg_catalog', true)
+)
+select json_build_object(
+  'schema', n.nspname, 'name', c.relname, 'sql', quote_ident(n.nspname) || '.' || quote_ident(c.relname), 'kind', c.relkind,
+  'rowSecurity', c.relrowsecurity,
+  'approximateRows', case when c.reltuples >= 0 and c.relkind in ('r', 'm', 'f', 'p') then c.reltuples end,
+  'columns', coalesce((
+    select json_agg(json_build_object(
+      'name', a.attname, 'sql', quote_ident(a.attname), 'notNull', a.attnotnull,
+      'default', case when a.attgenerated = '' then pg_get_expr(d.adbin, d.adrelid) end,
+      'identity', case a.attidentity when 'a' then 'always' when 'd' then 'by default' end,
+      'generated', a.attgenerated <> '',
+      'updatable', case when c.relkind in ('v', 'f') then pg_column_is_updatable(c.oid, a.attnum, true) else c.relkind in ('r', 'p') end,
+      'type', ${TYPE_JSON}) order by a.attnum)
+    from pg_attribute a
+    join pg_type ty on ty.oid = a.atttypid
+    join resolved r on r.oid = a.atttypid
+    join pg_type bt on bt.oid = r.base
+    join pg_namespace btn on btn.oid = bt.typnamespace
+    left join pg_type el on el.oid = bt.typelem and bt.typcategory = 'A'
+    left join resolved er on er.oid = el.oid
+    left join pg_type eb on eb.oid = er.base
+    left join pg_namespace ebn on ebn.oid = eb.typnamespace
+    left join pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
+    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped), '[]'),
+  'uniques', coalesce((
+    select json_agg(json_build_object(
+      'name', ic.relname, 'primary', i.indisprimary,
+      'columns', (select json_agg(a.attname order by k.ord)
+                  from unnest(i.indkey[0:i.indnkeyatts - 1]) with ordinality k(num, ord) join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num),
+      'usable', i.indimmediate and i.indpred is null and (
+        select bool_and(a.attnotnull) from unnest(i.indkey[0:i.indnkeyatts - 1]) k(num) join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num))
+      order by not i.indisprimary, ic.relname)
+    from pg_index i join pg_class ic on ic.oid = i.indexrelid
+    where i.indrelid = c.oid and i.indisunique and i.indisvalid and i.indexprs is null), '[]'),
+  'checks', coalesce((
+    select json_agg(json_build_object('name', k.conname, 'definition', pg_get_constraintdef(k.oid),
+      'columns', (select coalesce(json_agg(a.attname order by a.attnum), '[]') from pg_attribute a where a.attrelid = c.oid and a.attnum = any (k.conkey)))
+      order by k.conname)
+    from pg_constraint k where k.conrelid = c.oid and k.contype in ('c', 'x')), '[]'),
+  'references', coalesce((
+    select json_agg(json_build_object('name', k.conname, 'schema', fn.nspname, 'relation', fc.relname,
+      'columns', (select json_agg(a.attname order by x.ord) from unnest(k.conkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = c.oid and a.attnum = x.num),
+      'otherColumns', (select json_agg(a.attname order by x.ord) from unnest(k.confkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = k.confrelid and a.attnum = x.num))
+      order by k.conname)
+    from pg_constraint k join pg_class fc on fc.oid = k.confrelid join pg_namespace fn on fn.oid = fc.relnamespace
+    where k.conrelid = c.oid and k.contype = 'f'), '[]'),
+  'referencedBy', coalesce((
+    select json_agg(json_build_object('name', k.conname, 'schema', fn.nspname, 'relation', fc.relname,
+      'columns', (select json_agg(a.attname order by x.ord) from unnest(k.confkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = c.oid and a.attnum = x.num),
+      'otherColumns', (select json_agg(a.attname order by x.ord) from unnest(k.conkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = k.conrelid and a.attnum = x.num))
+      order by k.conname)
+    from pg_constraint k join pg_class fc on fc.oid = k.conrelid join pg_namespace fn on fn.oid = fc.relnamespace
+    where k.confrelid = c.oid and k.contype = 'f' and k.conparentid = 0), '[]'),
+  'triggers', coalesce((
+    select json_agg(json_build_object('name', g.tgname, 'when', case when g.tgtype & 64 = 64 then 'instead of' when g.tgtype & 2 = 2 then 'before' else 'after' end)
+      order by g.tgname) from pg_trigger g
+    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 1 = 1 and g.tgtype & 16 = 16), '[]'))::text
+from quiet, pg_class c join pg_namespace n on n.oid = c.relnamespace
+where c.relkind in ('r', 'p', 'v', 'm', 'f')
+  and n.nspname not in ('pg_catalog', 'information_schema', 'ledgerman') and n.nspname not like 'pg\\_toast%' and n.nspname not like 'pg\\_temp%'
+  and (not c.relispartition or $2::text is not null)
+  and ($1::text is null or n.nspname = $1) and ($2::text is null or c.relname = $2)
+order by n.nspname, c.relname`

@@ -1,0 +1,71 @@
+import type { ColumnType } from '../values/column-type.js'
+
+export type TableKind = 'table' | 'partitioned table' | 'view' | 'materialized view' | 'foreign table'
+
+export interface Column {
+  name: string
+  /** The name as it stands in a statement, quoted by the server's own rule where it has to be. */
+  sql: string
+  type: ColumnType
+  notNull: boolean
+  default: string | null
+  identity: 'always' | 'by default' | null
+  /** Computed by the database from other columns; it can never be set. */
+  generated: boolean
+  /** False for a column of a view that PostgreSQL cannot pass a change through. */
+  updatable: boolean
+}
+
+export interface TableKey {
+  name: string
+  primary: boolean
+  columns: string[]
+}
+
+export interface CheckConstraint {
+  name: string
+  definition: string
+  columns: string[]
+}
+
+export interface ForeignKey {
+  name: string
+  columns: string[]
+  /** `schema.table` at the other end. */
+  table: string
+  otherColumns: string[]
+}
+
+export interface Trigger {
+  name: string
+  when: 'before' | 'after' | 'instead of'
+}
+
+/** One table, view or the like, as the live catalogue describes it. */
+export interface Table {
+  schema: string
+  name: string
+  /** `schema.table`, a part quoted in double quotes where it holds a dot, a quote or nothing. */
+  path: string
+  /** The same as it stands in a statement. */
+  sql: string
+  kind: TableKind
+  columns: Column[]
+  /** Unique and not null together, at once (not deferred): what records can be found by. The primary key first. */
+  keys: TableKey[]
+  /** Every unique constraint or index, for explaining a duplicate. */
+  uniques: TableKey[]
+  checks: CheckConstraint[]
+  references: ForeignKey[]
+  referencedBy: ForeignKey[]
+  /** The row triggers that fire on UPDATE. */
+  triggers: Trigger[]
+  rowSecurity: boolean
+  /** The planner's estimate; null before the table was first analyzed. */
+  approximateRows: number | null
+}
+
+/** Finds a column by its name. */
+export function findColumn(table: Table, name: string): Column | undefined {
+  return table.columns.find((column) => column.name === name)
+}

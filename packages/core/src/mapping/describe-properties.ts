@@ -1,0 +1,17 @@
+import type { PropertyInfo } from '@ledgerman/contract'
+import type { Mapping } from './mapping.js'
+
+/** What a form or a command line needs to know of each property. */
+export function describeProperties(mapping: Mapping): PropertyInfo[] {
+  return mapping.properties.map(({ name, column, key, sensitive, lockedBecause }) => ({
+    name,
+    column: column.name,
+    type: column.type.sql,
+    kind: column.type.kind,
+    nullable: !column.notNull && !column.type.domainNotNull,
+    key,
+    writable: lockedBecause === null,
+    lockedBecause,
+    sensitive,
+  }))
+}

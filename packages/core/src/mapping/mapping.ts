@@ -1,0 +1,37 @@
+import type { MappingDefinition } from '@ledgerman/contract'
+import type { Column, Table } from '../catalogue/table.js'
+
+export interface Property {
+  name: string
+  column: Column
+  key: boolean
+  sensitive: boolean
+  /** Why it cannot be set, in words that follow "hoursLeft cannot be set: "; null where it can. */
+  lockedBecause: string | null
+  /** Why it can be neither set in a new record; null where it can. */
+  lockedForAddBecause: string | null
+}
+
+export type Guard =
+  | { by: 'version'; property: Property; bumpedBy: 'ledgerman' | 'database' }
+  | { by: 'stamp' }
+  | { by: 'values'; of: Property[] }
+  | { by: 'none' }
+
+/** A definition that was checked against the live catalogue: every name is resolved. */
+export interface Mapping {
+  name: string
+  revision: number
+  definition: MappingDefinition
+  table: Table
+  properties: Property[]
+  byName: ReadonlyMap<string, Property>
+  /** In key order; empty where the table has no key. */
+  key: Property[]
+  guard: Guard
+}
+
+/** The property a column is mapped to, if it is. */
+export function findPropertyOfColumn(mapping: Mapping, column: string): Property | undefined {
+  return mapping.properties.find((property) => property.column.name === column)
+}

@@ -1,0 +1,19 @@
+/** A column's or table's name in camelCase: `hours_left` → `hoursLeft`, `Größe (m²)` → `größeM`, `2nd` → `_2nd`. */
+export function toPropertyName(name: string): string {
+  const words = name.match(/\p{Lu}?[\p{Ll}\p{M}\p{Lo}\p{Nd}]+|\p{Lu}+(?!\p{Ll})|\p{Nd}+/gu) ?? []
+  const camel = words
+    .map((word, at) => (at === 0 ? word.toLowerCase() : word.charAt(0).toUpperCase() + word.slice(1).toLowerCase()))
+    .join('')
+    .replace(/[^\p{L}\p{N}_]/gu, '')
+  if (camel === '') return 'column'
+  return /^\p{N}/u.test(camel) ? `_${camel}` : camel
+}
+
+/** The name itself, or with the first number behind it that makes it differ from all the taken ones. */
+export function uniqueName(name: string, taken: Iterable<string>): string {
+  const others = new Set(taken)
+  if (!others.has(name)) return name
+  let number = 2
+  while (others.has(`${name}${number}`)) number++
+  return `${name}${number}`
+}

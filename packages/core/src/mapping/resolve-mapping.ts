@@ -1,0 +1,143 @@
+import { LedgermanProblem, suggestName, type MappingDefinition } from '@ledgerman/contract'
+import { findColumn, type Column, type Table } from '../catalogue/table.js'
+import type { Guard, Mapping, Property } from './mapping.js'
+
+/** One thing in a definition that does not fit the table, with its place in the definition. */
+export interface DefinitionFinding {
+  where: string
+  message: string
+}
+
+/**
+ * Checks a definition against its table and resolves every name in it.
+ *
+ * @throws LedgermanProblem definition-invalid with all findings, not only the first.
+ */
+export function resolveMapping(definition: MappingDefinition, revision: number, table: Table): Mapping {
+  const findings: DefinitionFinding[] = []
+  const properties = resolveProperties(definition, table, findings)
+  const byName = new Map(properties.map((property) => [property.name, property]))
+  const key = resolveKey(definition, table, byName, findings)
+  const guard = resolveGuard(definition, table, byName, findings)
+  checkLinks(definition, byName, findings)
+  if (findings.length > 0) throw definitionProblem(definition.mapping, findings)
+  return { name: definition.mapping, revision, definition, table, properties, byName, key, guard: guard as Guard }
+}
+
+/** The problem for a definition with these findings. */
+export function definitionProblem(name: string, findings: DefinitionFinding[]): LedgermanProblem {
+  const list = findings.map(({ where, message }) => `${where}: ${message}`).join(' ')
+  return new LedgermanProblem('definition-invalid', `The mapping ${name} does not fit. ${list}`, { definition: name, findings })
+}
+
+function resolveProperties(definition: MappingDefinition, table: Table, findings: DefinitionFinding[]): Property[] {
+  const taken = new Map<string, string>()
+  const versionName = definition.guard.by === 'version' ? definition.guard.property : undefined
+  return Object.entries(definition.properties).flatMap(([name, { column: columnName, fixed, sensitive }]) => {
+    const where = `properties.${name}.column`
+    const column = findColumn(table, columnName)
+    if (!column) {
+      const hint = suggestName(columnName, table.columns.map((each) => each.name))
+      findings.push({ where, message: `${table.path} has no column ${columnName}; ${hint}` })
+      return []
+    }
+    const other = taken.get(columnName)
+    if (other !== undefined) findings.push({ where, message: `the column ${columnName} is held by ${other} already` })
+    taken.set(columnName, name)
+    const locked = lockOf(column, table)
+    return [
+      {
+        name,
+        column,
+        key: definition.key.includes(name),
+        sensitive: sensitive ?? false,
+        lockedBecause: locked ?? (name === versionName ? VERSION_LOCK : fixed ? 'it is fixed once the record exists' : null),
+        lockedForAddBecause: locked ?? (name === versionName ? VERSION_LOCK : null),
+      },
+    ]
+  })
+}
+
+const VERSION_LOCK = 'it is the version, which is counted up by itself'
+
+function lockOf(column: Column, table: Table): string | null {
+  if (column.generated) return 'the database computes it'
+  if (column.identity === 'always') return 'the database numbers it'
+  if (table.kind === 'materialized view') return 'a materialized view cannot be changed'
+  if (!column.updatable) return `a change cannot be passed through the ${table.kind}`
+  return null
+}
+
+function resolveKey(
+  definition: MappingDefinition,
+  table: Table,
+  byName: ReadonlyMap<string, Property>,
+  findings: DefinitionFinding[],
+): Property[] {
+  const key = definition.key.flatMap((name) => {
+    const property = byName.get(name)
+    if (!property) findings.push({ where: 'key', message: `${name} is not a property; ${suggestName(name, byName.keys())}` })
+    return property ? [property] : []
+  })
+  if (key.length === 0 || key.length < definition.key.length) return key
+  const columns = key.map((property) => property.column.name).sort()
+  const isUnique = table.keys.some((candidate) => [...candidate.columns].sort().join('\0') === columns.join('\0'))
+  // A view has no constraints of its own to check this by; there, every keyed step counts the rows it matched.
+  if (!isUnique && table.kind !== 'view') {
+    const known = table.keys.map((candidate) => `(${candidate.columns.join(', ')})`).join(', ')
+    findings.push({
+      where: 'key',
+      message: `${columns.join(', ')}: not unique and not null together in ${table.path}; ${known === '' ? 'the table has no such columns, so leave the key empty' : `columns that are: ${known}`}`,
+    })
+  }
+  return key
+}
+
+function resolveGuard(
+  definition: MappingDefinition,
+  table: Table,
+  byName: ReadonlyMap<string, Property>,
+  findings: DefinitionFinding[],
+): Guard | undefined {
+  const { guard } = definition
+  switch (guard.by) {
+    case 'none':
+      return { by: 'none' }
+    case 'stamp':
+      if (table.kind === 'table' || table.kind === 'partitioned table') return { by: 'stamp' }
+      findings.push({ where: 'guard', message: `a ${table.kind} has no row stamp; use version, values or none` })
+      return undefined
+    case 'version': {
+      const property = byName.get(guard.property)
+      if (!property) {
+        findings.push({ where: 'guard.property', message: `${guard.property} is not a property; ${suggestName(guard.property, byName.keys())}` })
+        return undefined
+      }
+      if (property.column.type.kind !== 'integer' && property.column.type.kind !== 'bigint') {
+        findings.push({ where: 'guard.property', message: `${guard.property} is ${property.column.type.sql}; a version is a whole number` })
+      }
+      return { by: 'version', property, bumpedBy: guard.bumpedBy ?? 'ledgerman' }
+    }
+    case 'values': {
+      const of = guard.of ?? [...byName.values()].filter((each) => each.lockedBecause === null).map((each) => each.name)
+      const resolved = of.flatMap((name) => {
+        const property = byName.get(name)
+        if (!property) findings.push({ where: 'guard.of', message: `${name} is not a property; ${suggestName(name, byName.keys())}` })
+        return property ? [property] : []
+      })
+      return { by: 'values', of: resolved }
+    }
+  }
+}
+
+function checkLinks(definition: MappingDefinition, byName: ReadonlyMap<string, Property>, findings: DefinitionFinding[]) {
+  for (const [name, link] of Object.entries(definition.links ?? {})) {
+    if (byName.has(name)) findings.push({ where: `links.${name}`, message: 'a property has that name already' })
+    const pairs = 'on' in link ? link.on : link.many
+    for (const own of Object.keys(pairs)) {
+      if (!byName.has(own)) {
+        findings.push({ where: `links.${name}`, message: `${own} is not a property; ${suggestName(own, byName.keys())}` })
+      }
+    }
+  }
+}

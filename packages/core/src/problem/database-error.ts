@@ -1,0 +1,17 @@
+/** What the server says of an error (PostgreSQL's "Error and Notice Message Fields"). */
+export interface DatabaseError extends Error {
+  code: string
+  detail?: string
+  hint?: string
+  schema?: string
+  table?: string
+  column?: string
+  dataType?: string
+  constraint?: string
+  where?: string
+}
+
+/** Whether the server itself refused, with a SQLSTATE. */
+export function isDatabaseError(error: unknown): error is DatabaseError {
+  return error instanceof Error && 'severity' in error && typeof (error as { code?: unknown }).code === 'string'
+}

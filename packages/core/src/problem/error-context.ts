@@ -1,0 +1,12 @@
+import type { Mapping } from '../mapping/mapping.js'
+import type { Slot } from '../statement/statement.js'
+
+/** What was being done when the error came, so that it can be told in the mapping's words. */
+export interface ErrorContext {
+  target: string
+  mapping?: Mapping
+  /** The slots of the statement that failed: they tell which property a refused bind belongs to. */
+  slots?: readonly Slot[]
+  lockWaitMs?: number
+  timeLimitMs?: number
+}

@@ -1,0 +1,95 @@
+import { LedgermanProblem } from '@ledgerman/contract'
+import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
+import type { DatabaseError } from './database-error.js'
+import type { ErrorContext } from './error-context.js'
+
+export const CONSTRAINT_KINDS = ['not-null', 'missing-parent', 'still-referenced', 'duplicate', 'check', 'exclusion', 'domain'] as const
+export type ConstraintKind = (typeof CONSTRAINT_KINDS)[number]
+
+interface Explanation {
+  kind: ConstraintKind
+  detail: string
+  columns: string[]
+  says?: string
+}
+
+/**
+ * Explains a broken constraint (SQLSTATE class 23) in the mapping's words. The server's own DETAIL repeats values, so it is
+ * not passed on; which columns are concerned is looked up in the catalogue by the constraint's name.
+ */
+export function explainConstraint(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem {
+  const { kind, detail, columns, says } = explain(error, mapping)
+  return new LedgermanProblem(
+    'constraint-broken',
+    detail,
+    {
+      kind,
+      constraint: error.constraint ?? null,
+      table: error.table === undefined ? (mapping?.table.path ?? null) : `${error.schema}.${error.table}`,
+      properties: columns.map((column) => propertyName(mapping, column)),
+      says: says ?? error.message,
+    },
+    { cause: error },
+  )
+}
+
+function explain(error: DatabaseError, mapping: Mapping | undefined): Explanation {
+  const record = mapping?.name ?? 'record'
+  const named = (columns: string[]) => columns.map((column) => propertyName(mapping, column)).join(', ')
+  const table = mapping?.table
+  const isOwn = table !== undefined && (error.table === undefined || error.table === table.name || table.kind !== 'table')
+  switch (error.code) {
+    case '23502': {
+      const columns = error.column === undefined ? [] : [error.column]
+      return { kind: 'not-null', columns, detail: `${named(columns) || 'A property'} of a ${record} cannot be null.` }
+    }
+    case '23505': {
+      const columns = (isOwn && table.uniques.find((unique) => unique.name === error.constraint)?.columns) || columnsInDetail(error)
+      return { kind: 'duplicate', columns, detail: `Another ${record} already has this ${named(columns)} (${error.constraint}). Choose another value.` }
+    }
+    case '23503': {
+      const outgoing = isOwn ? table.references.find((key) => key.name === error.constraint) : undefined
+      if (outgoing && !/still referenced/.test(error.detail ?? '')) {
+        return {
+          kind: 'missing-parent',
+          columns: outgoing.columns,
+          detail: `There is no row in ${outgoing.table} whose ${outgoing.otherColumns.join(', ')} is the ${named(outgoing.columns)} given (${error.constraint}). Add it first, or give one that exists.`,
+        }
+      }
+      const incoming = table?.referencedBy.find((key) => key.name === error.constraint)
+      return {
+        kind: 'still-referenced',
+        columns: incoming?.otherColumns ?? [],
+        detail: `Rows of ${incoming?.table ?? error.table ?? 'another table'} still refer to this ${record} (${error.constraint}). Change or remove those first.`,
+      }
+    }
+    case '23514': {
+      if (error.dataType !== undefined) {
+        const columns = table?.columns.filter((column) => column.type.domain?.endsWith(error.dataType ?? '')).map((column) => column.name) ?? []
+        return { kind: 'domain', columns, detail: `${named(columns) || 'A value'} is not allowed by the domain ${error.dataType} (${error.constraint}).` }
+      }
+      const check = isOwn ? table.checks.find((each) => each.name === error.constraint) : undefined
+      const rule = check?.definition.replace(/^CHECK /, '')
+      return {
+        kind: 'check',
+        columns: check?.columns ?? [],
+        detail: `The ${record} would break the check ${error.constraint}${rule ? `: ${rule}` : ''}.`,
+        ...(rule ? { says: rule } : {}),
+      }
+    }
+    case '23P01':
+      return { kind: 'exclusion', columns: [], detail: `The ${record} would overlap another one (${error.constraint}).` }
+    default:
+      return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }
+  }
+}
+
+/** Column names in a DETAIL such as `Key (telescope, night)=(…) already exists.`: the part before the values. */
+function columnsInDetail(error: DatabaseError): string[] {
+  const list = /^Key \((.*?)\)=/.exec(error.detail ?? '')?.[1]
+  return list === undefined ? [] : list.split(', ')
+}
+
+function propertyName(mapping: Mapping | undefined, column: string): string {
+  return (mapping && findPropertyOfColumn(mapping, column)?.name) ?? column
+}

@@ -1,0 +1,76 @@
+import { isProblem, LedgermanProblem, type ProblemFacts } from '@ledgerman/contract'
+import { explainConstraint } from './explain-constraint.js'
+import { isConnectionError } from './connection-error.js'
+import type { ErrorContext } from './error-context.js'
+import { isDatabaseError, type DatabaseError } from './database-error.js'
+import { explainValue } from './explain-value.js'
+
+/**
+ * Turns whatever went wrong in the database into a problem that says what, where and what to do. Problems pass unchanged;
+ * an error of our own making is given back as it is, for the service to log.
+ */
+export function translateError(error: unknown, context: ErrorContext): unknown {
+  if (isProblem(error)) return error
+  if (isConnectionError(error)) return translateConnectionError(context.target, error)
+  if (!isDatabaseError(error)) return error
+  const explain = explanations[error.code] ?? explanations[error.code.slice(0, 2)]
+  return explain ? explain(error, context) : error
+}
+
+type Explain = (error: DatabaseError, context: ErrorContext) => LedgermanProblem
+
+function problem(code: ConstructorParameters<typeof LedgermanProblem>[0], detail: string, facts: ProblemFacts, cause: unknown) {
+  return new LedgermanProblem(code, detail, facts, { cause })
+}
+
+/** By SQLSTATE, or by its class of two characters. */
+const explanations: Record<string, Explain> = {
+  '23': explainConstraint,
+  '22': explainValue,
+  '55P03': (error, { lockWaitMs }) =>
+    problem('lock-timeout', `The record stayed locked by someone else for ${(lockWaitMs ?? 0) / 1000} s. Nothing was changed; try again.`, { lockWaitMs }, error),
+  '57014': (error, { timeLimitMs }) =>
+    /statement timeout/.test(error.message)
+      ? problem('time-limit', `The statement ran longer than ${(timeLimitMs ?? 0) / 1000} s and was stopped. Nothing was changed.`, { timeLimitMs }, error)
+      : problem('cancelled', 'The statement was cancelled in the database. Nothing was changed.', {}, error),
+  '40': (error) =>
+    problem('retries-exhausted', `PostgreSQL ended the transaction to keep others consistent: ${error.message}. Nothing was changed; try again.`, { attempts: 1, lastError: error.message, sqlstate: error.code }, error),
+  '42501': (error, { target, mapping }) =>
+    problem(
+      /row-level security/.test(error.message) ? 'row-not-written' : 'target-denied',
+      /row-level security/.test(error.message)
+        ? `A row-level policy of ${mapping?.table.path ?? 'the table'} refuses the record as it would be afterwards.`
+        : `The database role of ${target} may not do that: ${error.message}. Grant it the privilege, or use another target.`,
+      { target },
+      error,
+    ),
+  '25006': (error, { target }) => problem('target-denied', `${target} is read-only: ${error.message}.`, { target }, error),
+  '42P01': driftProblem,
+  '42703': driftProblem,
+  '42804': driftProblem,
+  '42883': driftProblem,
+  '42846': driftProblem,
+  '0A000': driftProblem,
+  '53': (error, { target }) => problem('target-unavailable', `${target} is out of resources: ${error.message}.`, { target }, error),
+  P0001: (error, { mapping }) =>
+    problem('rule-broken', `The database refuses it: ${error.message}`, { rule: error.message, table: mapping?.table.path, by: 'database' }, error),
+}
+
+function driftProblem(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem {
+  return problem(
+    'definition-invalid',
+    `The mapping ${mapping?.name ?? ''} no longer fits the database: ${error.message}. Compare it with the table and publish it again.`,
+    { definition: mapping?.name },
+    error,
+  )
+}
+
+/** The problem for a session that cannot be had, or broke. */
+export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
+  const code = isDatabaseError(error) ? error.code : undefined
+  if (code === '28P01' || code === '28000') {
+    return problem('target-denied', `The database of ${target} refuses Ledgerman's role: ${(error as Error).message}.`, { target }, error)
+  }
+  const reason = error instanceof AggregateError ? error.errors.map((each: Error) => each.message).join('; ') : error instanceof Error ? error.message : String(error)
+  return problem('target-unavailable', `${target} cannot be reached: ${reason}. Nothing was sent; try again when it is back.`, { target }, error)
+}

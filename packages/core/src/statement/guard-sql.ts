@@ -1,0 +1,29 @@
+import type { Guard } from '../mapping/mapping.js'
+import type { SlotList } from './statement.js'
+
+/**
+ * The guard's value as text, for a row under `alias`: the version, the row's xmin, or a digest of the named properties.
+ * The digest is taken over the row's text form, in which null and the empty string differ. SQL null where there is no guard.
+ */
+export function guardValueSql(guard: Guard, alias: string): string {
+  switch (guard.by) {
+    case 'version':
+      return `${alias}.${guard.property.column.sql}::text`
+    case 'stamp':
+      return `${alias}.xmin::text`
+    case 'values': {
+      const columns = guard.of.map((property) => `${alias}.${property.column.sql}`).join(', ')
+      return `left(encode(sha256(convert_to(row(${columns})::text, 'UTF8')), 'hex'), 32)`
+    }
+    case 'none':
+      return 'null::text'
+  }
+}
+
+/** Whether the row under `alias` is still as it was loaded: its guard is one of those the caller gave. */
+export function guardHoldsSql(guard: Guard, alias: string, slots: SlotList): string {
+  const type = guard.by === 'version' ? `${guard.property.column.type.comparable}[]` : 'text[]'
+  const placeholder = slots.add({ name: ':guard', type, sensitive: false, source: { from: 'guard' } })
+  const value = guard.by === 'version' ? `${alias}.${guard.property.column.sql}` : guardValueSql(guard, alias)
+  return `coalesce(${value} = any (${placeholder}::${type}), false)`
+}

@@ -1,0 +1,17 @@
+/** What a statement gives back: rows as arrays of PostgreSQL's own text forms, so that no driver default can lose a digit. */
+export interface Rows {
+  rows: (string | null)[][]
+  /** The command tag, such as `COMMIT` or `ROLLBACK`. */
+  command: string
+  rowCount: number | null
+}
+
+/** One database session, or a pool of them. */
+export interface Queryable {
+  /**
+   * Runs one statement. `name` has it prepared once a session under that name.
+   *
+   * @throws DatabaseError of the driver, or a connection error.
+   */
+  query(text: string, values?: readonly (string | null)[], name?: string): Promise<Rows>
+}

@@ -1,0 +1,198 @@
+import pg from 'pg'
+import { LedgermanProblem } from '@ledgerman/contract'
+import { readCatalogue } from '../catalogue/read-catalogue.js'
+import type { Table } from '../catalogue/table.js'
+import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
+import { isConnectionError } from '../problem/connection-error.js'
+import { translateConnectionError, translateError } from '../problem/translate-error.js'
+import type { Queryable, Rows } from './queryable.js'
+import { DEFAULT_LIMITS, startupOptions, type SessionLimits } from './session-settings.js'
+
+export interface TargetOptions {
+  name: string
+  /** A PostgreSQL connection address, `postgres://…`. */
+  url: string
+  /** Sessions at most. @default 10 */
+  connections?: number
+  limits?: Partial<SessionLimits>
+  /** Prepare statements on the server, once a session. Turn off behind a proxy that hands sessions round. @default true */
+  prepareStatements?: boolean
+  /** The key that digests of sensitive values are made with. */
+  digestKey: Buffer
+  /** Told of sessions that broke while idle. */
+  onSessionError?: (error: Error) => void
+}
+
+/** How long opening a session, or waiting for a free one, may take, in milliseconds. */
+const CONNECT_LIMIT_MS = 1_500
+
+/** After how long a table is read from the catalogue again, in milliseconds: an alteration is noticed by then at the latest. */
+const CATALOGUE_AGE_MS = 10_000
+
+/** A session on loan from the pool: hand it back with `release`, or have it destroyed. */
+export interface Session extends Queryable {
+  release(destroy?: boolean): void
+}
+
+/** A PostgreSQL database whose records are worked on: its sessions, its catalogue, its book. */
+export class Target implements Queryable {
+  readonly name: string
+  readonly digestKey: Buffer
+  readonly limits: SessionLimits
+  readonly #pool: pg.Pool
+  readonly #prepareStatements: boolean
+  readonly #tables = new Map<string, KnownTable>()
+  #bookPrepared = false
+  /** Statements whose text is known to stand in the book. */
+  readonly knownStatements = new Set<string>()
+
+  constructor(options: TargetOptions) {
+    this.name = options.name
+    this.digestKey = options.digestKey
+    this.limits = { ...DEFAULT_LIMITS, ...options.limits }
+    this.#prepareStatements = options.prepareStatements ?? true
+    this.#pool = new pg.Pool({
+      connectionString: options.url,
+      max: options.connections ?? 10,
+      connectionTimeoutMillis: CONNECT_LIMIT_MS,
+      idleTimeoutMillis: 60_000,
+      keepAlive: true,
+      application_name: `ledgerman ${options.name}`,
+      options: startupOptions(this.limits),
+      // The server's own limits fire first; this one is for a server that no longer answers at all.
+      query_timeout: this.limits.timeLimitMs + 2_000,
+      types: { getTypeParser: () => keepText },
+    })
+    this.#pool.on('error', (error) => options.onSessionError?.(error))
+  }
+
+  async query(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
+    const session = await this.session()
+    try {
+      const rows = await session.query(text, values, name)
+      session.release()
+      return rows
+    } catch (error) {
+      session.release(isConnectionError(error))
+      throw error
+    }
+  }
+
+  /** Runs a statement that changes nothing; a session that turns out to be broken is replaced once. */
+  async read(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
+    try {
+      return await this.query(text, values, name)
+    } catch (error) {
+      if (!isConnectionError(error)) throw error
+      return this.query(text, values, name).catch((again: unknown) => {
+        throw isConnectionError(again) ? translateConnectionError(this.name, again) : again
+      })
+    }
+  }
+
+  /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
+  async session(): Promise<Session> {
+    let client: pg.PoolClient
+    try {
+      client = await this.#pool.connect()
+    } catch (error) {
+      throw translateConnectionError(this.name, error)
+    }
+    const prepare = this.#prepareStatements
+    return {
+      query: (text, values = [], name) =>
+        client.query<(string | null)[]>({
+          text,
+          values: values as (string | null)[],
+          rowMode: 'array',
+          ...(name !== undefined && prepare ? { name } : {}),
+        }),
+      release: (destroy = false) => client.release(destroy),
+    }
+  }
+
+  /**
+   * The table of that path as the catalogue describes it. Kept until `forgetCatalogue`.
+   *
+   * @throws LedgermanProblem not-found
+   */
+  async table(path: string): Promise<Table> {
+    const name = parseTablePath(path)
+    const normal = toTablePath(name.schema, name.name)
+    const known = this.#tables.get(normal)
+    if (known && Date.now() - known.readAt < CATALOGUE_AGE_MS) return known.table
+    const [table] = await readCatalogue({ query: this.read.bind(this) }, name).catch((error: unknown) => {
+      throw translateError(error, { target: this.name })
+    })
+    if (table) return this.#remember(table)
+    this.#tables.delete(normal)
+    throw new LedgermanProblem('not-found', `There is no table ${normal} in ${this.name} that its role can see.`, { table: normal })
+  }
+
+  /** Every table, view and the like, read afresh. */
+  async tables(): Promise<Table[]> {
+    const tables = await readCatalogue({ query: this.read.bind(this) }).catch((error: unknown) => {
+      throw translateError(error, { target: this.name })
+    })
+    return tables.map((table) => this.#remember(table))
+  }
+
+  /** Keeps the object of before where nothing was altered, so that what was built on it stays of use. */
+  #remember(table: Table): Table {
+    const printed = JSON.stringify({ ...table, approximateRows: null })
+    const known = this.#tables.get(table.path)
+    const kept = known?.printed === printed ? known.table : table
+    this.#tables.set(table.path, { table: kept, printed, readAt: Date.now() })
+    return kept
+  }
+
+  /** Has the catalogue read again when it is next needed, for when a statement shows that a table has been altered. */
+  forgetCatalogue(): void {
+    for (const known of this.#tables.values()) known.readAt = 0
+  }
+
+  /** What a person should know of the target before working on it. @throws LedgermanProblem target-unavailable, target-denied */
+  async state(): Promise<{ server: string; database: string; book: 'prepared' | 'not prepared'; warnings: string[] }> {
+    const { rows } = await this.read(STATE_SQL).catch((error: unknown) => {
+      throw translateError(error, { target: this.name })
+    })
+    const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared] = rows[0] ?? []
+    const warnings: string[] = []
+    if (isSuperuser === 't') warnings.push(`The role ${role} is a superuser: nothing in the database holds it back. Use a role with only the privileges it needs.`)
+    else if (bypassesRowSecurity === 't') warnings.push(`The role ${role} bypasses row-level security: no policy holds it back.`)
+    return { server: server ?? '', database: database ?? '', book: isPrepared === 't' ? 'prepared' : 'not prepared', warnings }
+  }
+
+  async isBookPrepared(): Promise<boolean> {
+    if (!this.#bookPrepared) {
+      const { rows } = await this.read(`select to_regclass('ledgerman.entry') is not null`)
+      this.#bookPrepared = rows[0]?.[0] === 't'
+    }
+    return this.#bookPrepared
+  }
+
+  /** For when a statement shows that the book is gone. */
+  forgetBook(): void {
+    this.#bookPrepared = false
+    this.knownStatements.clear()
+  }
+
+  /** Ends every session, after those on loan came back. */
+  async close(): Promise<void> {
+    await this.#pool.end()
+  }
+}
+
+const STATE_SQL = `
+select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, to_regclass('ledgerman.entry') is not null
+from pg_roles r where r.rolname = current_user`
+
+interface KnownTable {
+  table: Table
+  printed: string
+  readAt: number
+}
+
+function keepText(text: string): string {
+  return text
+}

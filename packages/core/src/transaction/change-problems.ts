@@ -1,0 +1,52 @@
+import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
+import type { Target } from '../target/target.js'
+import { toGuard } from './guard-value.js'
+import { describeKey, type KeyTexts } from './record-key.js'
+import { recordFromTexts } from './record-row.js'
+
+// What can go wrong with a change before PostgreSQL itself refuses it, in the mapping's words.
+
+export function guardRequired(mapping: Mapping): LedgermanProblem {
+  return new LedgermanProblem(
+    'guard-required',
+    `A ${mapping.name} is changed with the guard it was loaded with, so that nobody's change is overwritten unseen. Load it, and send its ETag as If-Match.`,
+    { mapping: mapping.name },
+  )
+}
+
+export function bookNotPrepared(target: Target): LedgermanProblem {
+  return new LedgermanProblem(
+    'book-not-prepared',
+    `The target ${target.name} has no book yet, so nothing can be committed to it. Have it prepared once: ledgerman book prepare, or POST /v1/targets/${target.name}/book.`,
+    { target: target.name },
+  )
+}
+
+export function recordChanged(mapping: Mapping, request: { key: KeyTexts; values: RecordValues }, before: (string | null)[], guard: string | null): LedgermanProblem {
+  const open = mapping.properties.filter((property) => !property.sensitive)
+  const current = recordFromTexts(mapping, open, open.map((property) => before[mapping.properties.indexOf(property)] ?? null))
+  const names = Object.keys(request.values).filter((name) => !mapping.byName.get(name)?.sensitive)
+  return new LedgermanProblem(
+    'record-changed',
+    `Somebody else changed this ${mapping.name} after it was loaded. Nothing was changed; look at the current values, then load it again.`,
+    {
+      mapping: mapping.name,
+      key: describeKey(mapping, request.key),
+      yours: Object.fromEntries(names.map((name) => [name, request.values[name]])),
+      current,
+      loaded: Object.fromEntries(names.map((name) => [name, null])),
+      guard: toGuard(mapping, guard),
+      matched: 1,
+    },
+  )
+}
+
+export function rowNotWritten({ name, table }: Mapping): LedgermanProblem {
+  const causes = [...table.triggers.map(({ name: trigger }) => `the trigger ${trigger}`), ...(table.rowSecurity ? ['a row-level policy'] : [])]
+  return new LedgermanProblem(
+    'row-not-written',
+    `The ${name} was found and should have been written, but was not${causes.length > 0 ? `; ${causes.join(' or ')} may be why` : ''}. Nothing was changed.`,
+    { mapping: name, table: table.path, triggers: table.triggers.map((trigger) => trigger.name), rowSecurity: table.rowSecurity, matched: 1 },
+  )
+}

@@ -1,0 +1,111 @@
+import type { BindReceipt, Outcome, Receipt, RowReceipt, RunMode, StepKind, StepReceipt } from '@ledgerman/contract'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Slot } from '../statement/statement.js'
+import { digestText } from '../values/digest.js'
+import { recordFromTexts } from './record-row.js'
+
+export interface RunHeader {
+  id: string
+  target: string
+  mode: RunMode
+  revision: number | null
+  actor: string
+  note: string | null
+  startedAt: string
+}
+
+/** Where an entry stands in the interface. */
+export function entryAddress(target: string, id: string): string {
+  return `/v1/targets/${encodeURIComponent(target)}/entries/${id}`
+}
+
+export function toReceipt(header: RunHeader, outcome: Outcome, durationMs: number | null, steps: StepReceipt[], reversible: Receipt['reversible']): Receipt {
+  return {
+    id: header.id,
+    target: header.target,
+    mode: header.mode,
+    outcome,
+    transaction: null,
+    revision: header.revision,
+    actor: header.actor,
+    note: header.note,
+    startedAt: header.startedAt,
+    durationMs: durationMs === null ? null : roundMs(durationMs),
+    attempts: 1,
+    isolation: 'read committed',
+    replayed: false,
+    steps,
+    rehearsal: null,
+    entry: header.mode === 'rehearse' ? null : entryAddress(header.target, header.id),
+    reversible,
+  }
+}
+
+export interface StepOutcome {
+  matched: number | null
+  changed: number | null
+  durationMs: number | null
+  rows: RowReceipt[]
+}
+
+export function toStepReceipt(kind: StepKind, mapping: string, statement: string, binds: BindReceipt[], outcome: StepOutcome): StepReceipt {
+  const durationMs = outcome.durationMs === null ? null : roundMs(outcome.durationMs)
+  return { no: 1, kind, mapping, as: null, skipped: false, statement, binds, expected: 'one', ...outcome, durationMs }
+}
+
+/** The binds as a receipt shows them: a sensitive value only as its digest. */
+export function toBindReceipts(slots: readonly Pick<Slot, 'name' | 'type'>[], shown: readonly (string | null)[]): BindReceipt[] {
+  return slots.map(({ name, type }, at) => ({ position: at + 1, name, type, value: shown[at] ?? null }))
+}
+
+/** The values of these slots as they may be shown and kept. */
+export function showableBinds(slots: readonly Slot[], values: readonly (string | null)[], digestKey: Buffer): (string | null)[] {
+  return slots.map(({ sensitive }, at) => {
+    const value = values[at] ?? null
+    return sensitive && value !== null ? digestText(digestKey, value) : value
+  })
+}
+
+/** Texts of a row's columns before and after, by property; sensitive ones already digested. */
+export interface RowImage {
+  key: readonly (string | null)[]
+  touched: readonly Property[]
+  before: readonly (string | null)[]
+  after: readonly (string | null)[]
+}
+
+/** One changed row: what was set apart from what changed beside it (the version, triggers, generated columns). */
+export function toRowReceipt(mapping: Mapping, image: RowImage, wasSet: (property: Property) => boolean): RowReceipt {
+  const differing = image.touched.map((property, at) => ({ property, before: image.before[at] ?? null, after: image.after[at] ?? null })).filter((each) => each.before !== each.after)
+  const set = differing.filter(({ property }) => wasSet(property))
+  const beside = differing.filter(({ property }) => !wasSet(property))
+  return {
+    key: shownValues(mapping, mapping.key, image.key),
+    ...sides(mapping, set),
+    ...(beside.length > 0 ? { alsoChanged: sides(mapping, beside) } : {}),
+  }
+}
+
+type Differing = { property: Property; before: string | null; after: string | null }[]
+
+function sides(mapping: Mapping, differing: Differing) {
+  const properties = differing.map(({ property }) => property)
+  return {
+    before: shownValues(mapping, properties, differing.map(({ before }) => before)),
+    after: shownValues(mapping, properties, differing.map(({ after }) => after)),
+  }
+}
+
+/** Values in JSON form; a sensitive one is a digest already, which no codec can read. */
+function shownValues(mapping: Mapping, properties: readonly Property[], texts: readonly (string | null)[]) {
+  return Object.fromEntries(
+    properties.map((property, at) => {
+      const text = texts[at] ?? null
+      return [property.name, property.sensitive ? text : recordFromTexts(mapping, [property], [text])[property.name]]
+    }),
+  )
+}
+
+function roundMs(ms: number): number {
+  return Math.round(ms * 10) / 10
+}

@@ -1,0 +1,92 @@
+import type { Json } from '@ledgerman/contract'
+import type { ElementType } from './column-type.js'
+import { codecOf } from './scalar-codecs.js'
+import { ValueError } from './value-error.js'
+
+/**
+ * Reads PostgreSQL's text form of an array (documented under "Array Input and Output Syntax") into nested JSON arrays.
+ *
+ * @throws ValueError where a lower bound is not 1.
+ */
+export function arrayFromText(text: string, element: ElementType): Json {
+  if (text.startsWith('[')) throw new ValueError(`an array whose lower bounds are 1; this one is ${text.slice(0, text.indexOf('='))}`)
+  // A JSON array inside json[] cannot be told from a second dimension.
+  if (holdsJson(element) && /^\{\{/.test(text)) throw new ValueError(`an array of ${element.sql} with one dimension`)
+  const codec = codecOf(element.kind)
+  let at = 0
+  return readArray()
+
+  function readArray(): Json[] {
+    const items: Json[] = []
+    at++
+    while (text[at] !== '}') {
+      items.push(text[at] === '{' ? readArray() : text[at] === '"' ? codec.fromText(readQuoted(), element) : readBare())
+      if (text[at] === element.delimiter) at++
+    }
+    at++
+    return items
+  }
+
+  function readQuoted(): string {
+    let item = ''
+    for (at++; text[at] !== '"'; at++) {
+      if (text[at] === '\\') at++
+      item += text[at]
+    }
+    at++
+    return item
+  }
+
+  function readBare(): Json {
+    const start = at
+    while (text[at] !== element.delimiter && text[at] !== '}') at++
+    const item = text.slice(start, at)
+    return item === 'NULL' ? null : codec.fromText(item, element)
+  }
+}
+
+/**
+ * Writes nested JSON arrays in PostgreSQL's text form.
+ *
+ * @throws ValueError for anything but an array, for nested arrays of unequal length, and for nested empty ones, which
+ *   PostgreSQL would fold into one.
+ */
+export function arrayToText(value: Json, element: ElementType): string {
+  if (!Array.isArray(value)) throw new ValueError(`an array of ${element.sql}`)
+  const shape = holdsJson(element) ? [value.length] : shapeOf(value)
+  return writeArray(value, shape)
+
+  function writeArray(items: Json[], [length, ...inner]: number[]): string {
+    if (items.length !== length) throw new ValueError('nested arrays of equal length')
+    const parts = items.map((item) => {
+      if (inner.length === 0) return item === null ? 'NULL' : quote(itemToText(item))
+      if (!Array.isArray(item)) throw new ValueError('nested arrays of equal depth')
+      return writeArray(item, inner)
+    })
+    return `{${parts.join(element.delimiter)}}`
+  }
+
+  function itemToText(item: Json): string {
+    try {
+      return codecOf(element.kind).toText(item, element)
+    } catch (error) {
+      if (error instanceof ValueError) throw new ValueError(`each element to be ${error.expected}`)
+      throw error
+    }
+  }
+}
+
+function holdsJson(element: ElementType): boolean {
+  return element.kind === 'json' || element.kind === 'jsonb'
+}
+
+function shapeOf(items: Json[]): number[] {
+  const first = items[0]
+  if (!Array.isArray(first)) return [items.length]
+  if (first.length === 0) throw new ValueError('no empty array inside another')
+  return [items.length, ...shapeOf(first)]
+}
+
+function quote(text: string): string {
+  return `"${text.replace(/["\\]/g, '\\$&')}"`
+}

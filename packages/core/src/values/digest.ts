@@ -1,0 +1,21 @@
+import { createHmac } from 'node:crypto'
+
+/** How many hexadecimal digits of a digest are kept. */
+export const DIGEST_DIGITS = 32
+
+/**
+ * What stands for a sensitive value wherever it may not be shown: HMAC-SHA-256 (RFC 2104) under the service's own key.
+ * Equal values have equal digests, so that a change can still be told from none. `book-sql.ts` computes the same in the
+ * database.
+ */
+export function digestText(key: Buffer, text: string): string {
+  return `hmac:${createHmac('sha256', key).update(text).digest('hex').slice(0, DIGEST_DIGITS)}`
+}
+
+/** The inner and the outer padded key of RFC 2104, as the text form of a bytea[]. */
+export function digestKeyPads(key: Buffer): string {
+  const padded = Buffer.alloc(64)
+  key.copy(padded)
+  const pad = (byte: number) => `"\\\\x${Buffer.from(padded.map((each) => each ^ byte)).toString('hex')}"`
+  return `{${pad(0x36)},${pad(0x5c)}}`
+}

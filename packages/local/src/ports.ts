@@ -1,0 +1,28 @@
+import { createServer } from 'node:net'
+import { Failure } from './failure.js'
+
+/** @throws Failure where somebody listens on the port already, naming the variable that chooses another. */
+export async function assertPortFree(host: string, port: number, variable: string): Promise<void> {
+  const error = await tryToListen(host, port)
+  if (error === null) return
+  if (error.code === 'EADDRINUSE') throw new Failure(`Port ${port} is in use. Stop what listens there, or choose another: ${variable}=PORT bin/start`)
+  throw new Failure(`Cannot listen on ${host}:${port}: ${error.message}`)
+}
+
+/** A port nobody listens on at this moment. */
+export function findFreePort(): Promise<number> {
+  return new Promise((resolve, reject) => {
+    const server = createServer().once('error', reject)
+    server.listen(0, '127.0.0.1', () => {
+      const address = server.address()
+      server.close(() => (address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port'))))
+    })
+  })
+}
+
+function tryToListen(host: string, port: number): Promise<NodeJS.ErrnoException | null> {
+  return new Promise((resolve) => {
+    const server = createServer().once('error', resolve)
+    server.listen(port, host, () => server.close(() => resolve(null)))
+  })
+}

@@ -1,0 +1,54 @@
+import { spawn, type ChildProcess } from 'node:child_process'
+import { closeSync, openSync, readFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { setTimeout as delay } from 'node:timers/promises'
+import { Failure } from './failure.js'
+
+export interface ServiceProcess {
+  url: string
+  process: ChildProcess
+  /** Asks it to finish what runs and stop, and waits for that. */
+  stop(): Promise<void>
+}
+
+const START_LIMIT_MS = 20_000
+
+/**
+ * Starts the service as a process of its own, its log in the data folder, and waits until it is ready.
+ *
+ * @throws Failure with the end of its log.
+ */
+export async function startService(options: { root: string; configFile: string; dataDir: string; url: string; env: NodeJS.ProcessEnv }): Promise<ServiceProcess> {
+  const log = join(options.dataDir, 'service.log')
+  const logFd = openSync(log, 'a', 0o600)
+  const child = spawn(process.execPath, [join(options.root, 'packages/service/bin/ledgerman-service.js')], {
+    stdio: ['ignore', logFd, logFd],
+    detached: true,
+    env: { ...options.env, LEDGERMAN_CONFIG: options.configFile },
+  })
+  closeSync(logFd)
+  const deadline = Date.now() + START_LIMIT_MS
+  while (!(await isReady(options.url))) {
+    if (child.exitCode !== null || Date.now() > deadline) {
+      child.kill('SIGKILL')
+      throw new Failure(`The service did not start; its log says:\n${readFileSync(log, 'utf8').trimEnd().split('\n').slice(-5).join('\n')}`)
+    }
+    await delay(50)
+  }
+  return { url: options.url, process: child, stop: () => stopProcess(child) }
+}
+
+function isReady(url: string): Promise<boolean> {
+  return fetch(`${url}/readyz`).then(
+    (answer) => answer.ok,
+    () => false,
+  )
+}
+
+function stopProcess(child: ChildProcess): Promise<void> {
+  if (child.exitCode !== null || child.signalCode !== null) return Promise.resolve()
+  return new Promise((resolve) => {
+    child.once('exit', () => resolve())
+    child.kill('SIGTERM')
+  })
+}

@@ -1,0 +1,110 @@
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { removeCluster, startCluster, type Cluster } from './cluster.js'
+import { demoMappings, prepareDatabases } from './databases.js'
+import { publishDemo } from './demo-definitions.js'
+import { Failure } from './failure.js'
+import { assertPortFree } from './ports.js'
+import { parseExtraTarget, writeServiceConfig } from './service-config.js'
+import { startService, type ServiceProcess } from './service-process.js'
+import type { Settings } from './settings.js'
+
+export interface StartOptions {
+  reset: boolean
+  /** NAME=URL, NAME=env:VAR or NAME=file:PATH each. */
+  target: string[]
+}
+
+/** Everything that one start makes in the data folder; `--reset` removes these and leaves anything else alone. */
+const OWN_FILES = ['admin-token', 'config.yaml', 'postgres-password', 'postgres.log', 'service.log', 'ledgerman_home.url', 'observatory_owner.url', 'ledgerman_observatory.url']
+
+/** Starts the database, the demo and the service, and stays until a signal or until one of them ends. */
+export async function start(settings: Settings, options: StartOptions): Promise<void> {
+  const started = performance.now()
+  const extra = options.target.map(parseExtraTarget)
+  const pidFile = claimDataDir(settings)
+  let cluster: Cluster | undefined
+  let service: ServiceProcess | undefined
+  const stop = async (): Promise<void> => {
+    await service?.stop()
+    await cluster?.stop()
+    rmSync(pidFile, { force: true })
+  }
+  const interrupted = onSignal()
+  try {
+    await assertPortFree(settings.host, settings.port, 'LEDGERMAN_PORT')
+    await assertPortFree('127.0.0.1', settings.postgresPort, 'LEDGERMAN_PG_PORT')
+    if (options.reset) reset(settings, say)
+    if (!existsSync(join(settings.dataDir, 'postgres-password'))) say(`making a PostgreSQL server of its own in ${settings.dataDir}`)
+    cluster = await startCluster({ dataDir: settings.dataDir, port: settings.postgresPort })
+    const demoDir = join(settings.root, 'demo')
+    const databases = await prepareDatabases(cluster, settings.dataDir, demoDir, say)
+    const { file, env } = writeServiceConfig(settings, databases, extra)
+    const url = `http://${settings.host.includes(':') ? `[${settings.host}]` : settings.host}:${settings.port}`
+    service = await startService({ root: settings.root, configFile: file, dataDir: settings.dataDir, url, env })
+    const token = readFileSync(join(settings.dataDir, 'admin-token'), 'utf8').trim()
+    await publishDemo(url, token, demoMappings(demoDir), say)
+    greet(settings, url, token, (performance.now() - started) / 1000)
+    const ended = await Promise.race([interrupted, exitOf('The service', service), exitOf('PostgreSQL', { process: cluster.process })])
+    if (ended !== null) throw new Failure(`${ended} ended by itself; see the logs in ${settings.dataDir}.`)
+    say('stopping')
+  } finally {
+    await stop()
+  }
+}
+
+/** One start a data folder: a second one would share its files. */
+function claimDataDir({ dataDir, port }: Settings): string {
+  mkdirSync(dataDir, { recursive: true, mode: 0o711 })
+  const pidFile = join(dataDir, 'start.pid')
+  if (existsSync(pidFile)) {
+    const pid = Number(readFileSync(pidFile, 'utf8'))
+    if (isStart(pid)) throw new Failure(`Ledgerman runs on this data folder already (process ${pid}). Stop that first, or choose another: LEDGERMAN_DATA_DIR=FOLDER LEDGERMAN_PORT=${port + 1} LEDGERMAN_PG_PORT=PORT bin/start`)
+  }
+  writeFileSync(pidFile, `${process.pid}\n`)
+  return pidFile
+}
+
+/** Whether that process is a start of ours: its number alone may be somebody else's by now. */
+function isStart(pid: number): boolean {
+  if (pid === process.pid) return false
+  try {
+    return readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('ledgerman-local')
+  } catch {
+    return false
+  }
+}
+
+function reset(settings: Settings, tell: (text: string) => void): void {
+  tell(`removing all data in ${settings.dataDir}`)
+  removeCluster(settings.dataDir)
+  for (const name of OWN_FILES) rmSync(join(settings.dataDir, name), { force: true })
+}
+
+function greet(settings: Settings, url: string, token: string, seconds: number): void {
+  process.stdout.write(`
+Ledgerman is ready (${seconds.toFixed(1)} s). Ctrl-C stops it.
+
+  Console     ${url}/
+  Token       ${token}
+              (also in ${join(settings.dataDir, 'admin-token')})
+  Shell       bin/ledgerman login ${url} --token-file ${join(settings.dataDir, 'admin-token')}
+  Demo        psql "$(cat ${join(settings.dataDir, 'observatory_owner.url')})"
+
+`)
+}
+
+function say(text: string): void {
+  process.stderr.write(`ledgerman: ${text}\n`)
+}
+
+/** Resolves to null at the first SIGINT, SIGTERM or SIGHUP. */
+function onSignal(): Promise<null> {
+  return new Promise((resolve) => {
+    for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP'] as const) process.on(signal, () => resolve(null))
+  })
+}
+
+function exitOf(what: string, { process: child }: Pick<ServiceProcess, 'process'>): Promise<string> {
+  return new Promise((resolve) => child.once('exit', () => resolve(what)))
+}

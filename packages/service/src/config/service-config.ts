@@ -1,0 +1,69 @@
+import { readFileSync } from 'node:fs'
+import { dirname, resolve } from 'node:path'
+import { parse } from 'yaml'
+import { z } from 'zod'
+import { describeIssues } from '@ledgerman/contract'
+import { readSecret } from './secret.js'
+
+const milliseconds = z.int().min(1).max(3_600_000)
+
+const targetConfig = z.strictObject({
+  url: z.string().min(1),
+  connections: z.int().min(1).max(500).default(20),
+  lockWaitMs: milliseconds.default(2_000),
+  timeLimitMs: milliseconds.default(10_000),
+  prepareStatements: z.boolean().default(true),
+})
+
+const configFile = z.strictObject({
+  host: z.string().min(1).default('127.0.0.1'),
+  port: z.int().min(1).max(65_535).default(4680),
+  dataDir: z.string().min(1).default('.ledgerman'),
+  logLevel: z.enum(['trace', 'debug', 'info', 'warn', 'error', 'silent']).default('info'),
+  stopLimitMs: milliseconds.default(20_000).describe('For how long a stop waits for what still runs.'),
+  home: z.strictObject({ url: z.string().min(1), connections: z.int().min(1).max(100).default(5) }),
+  targets: z.record(z.string().regex(/^[A-Za-z0-9_-]+$/), targetConfig).default({}),
+})
+
+export type ServiceConfig = z.output<typeof configFile>
+
+/**
+ * Reads the YAML file that `LEDGERMAN_CONFIG` names, with `LEDGERMAN_HOST`, `LEDGERMAN_PORT` and `LEDGERMAN_DATA_DIR`
+ * over it, and resolves its secrets. The result is frozen.
+ *
+ * @throws Error that says what is wrong where.
+ */
+export function readServiceConfig(env: NodeJS.ProcessEnv): Readonly<ServiceConfig> {
+  const path = env['LEDGERMAN_CONFIG']
+  if (!path) throw new Error('LEDGERMAN_CONFIG is not set: it names the configuration file')
+  const baseDir = dirname(resolve(path))
+  const input: unknown = parse(readFileSync(path, 'utf8'))
+  const checked = configFile.safeParse({ ...(input as object), ...fromEnvironment(env) })
+  if (!checked.success) {
+    const findings = describeIssues(checked.error, input, (where) => where.endsWith('url'))
+    throw new Error(`${path}: ${findings.map(({ where, message }) => `${where}: ${message}`).join('; ')}`)
+  }
+  const config = checked.data
+  const secret = (where: string, reference: string) => {
+    try {
+      return readSecret(reference, baseDir, env)
+    } catch (error) {
+      throw new Error(`${path}: ${where}: ${(error as Error).message}`, { cause: error })
+    }
+  }
+  const targets = Object.entries(config.targets).map(([name, target]) => [name, { ...target, url: secret(`targets.${name}.url`, target.url) }])
+  return Object.freeze({
+    ...config,
+    dataDir: resolve(baseDir, config.dataDir),
+    home: { ...config.home, url: secret('home.url', config.home.url) },
+    targets: Object.fromEntries(targets) as ServiceConfig['targets'],
+  })
+}
+
+function fromEnvironment(env: NodeJS.ProcessEnv): Record<string, unknown> {
+  return {
+    ...(env['LEDGERMAN_HOST'] ? { host: env['LEDGERMAN_HOST'] } : {}),
+    ...(env['LEDGERMAN_PORT'] ? { port: Number(env['LEDGERMAN_PORT']) } : {}),
+    ...(env['LEDGERMAN_DATA_DIR'] ? { dataDir: resolve(env['LEDGERMAN_DATA_DIR']) } : {}),
+  }
+}

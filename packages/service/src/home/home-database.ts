@@ -1,0 +1,91 @@
+import { randomBytes } from 'node:crypto'
+import pg from 'pg'
+import { LedgermanProblem } from '@ledgerman/contract'
+import { HOME_STEPS } from './home-schema.js'
+
+const CONNECT_LIMIT_MS = 1_500
+const QUERY_LIMIT_MS = 5_000
+const SETUP_LOCK = 4_680_200
+
+/** The database that holds definitions, tokens and sessions. Any number of services may share one. */
+export class HomeDatabase {
+  readonly #pool: pg.Pool
+
+  constructor(url: string, connections: number, onSessionError: (error: Error) => void) {
+    this.#pool = new pg.Pool({
+      connectionString: url,
+      max: connections,
+      connectionTimeoutMillis: CONNECT_LIMIT_MS,
+      query_timeout: QUERY_LIMIT_MS + 1_000,
+      statement_timeout: QUERY_LIMIT_MS,
+      application_name: 'ledgerman home',
+      keepAlive: true,
+    })
+    this.#pool.on('error', onSessionError)
+  }
+
+  /** @throws LedgermanProblem target-unavailable where the home database cannot be reached. */
+  async query<Row extends pg.QueryResultRow>(text: string, values: unknown[] = []): Promise<Row[]> {
+    return (await this.#reached(() => this.#pool.query<Row>(text, values))).rows
+  }
+
+  /** Runs `work` in one transaction. */
+  async transaction<T>(work: (query: <Row extends pg.QueryResultRow>(text: string, values?: unknown[]) => Promise<Row[]>) => Promise<T>): Promise<T> {
+    const client = await this.#reached(() => this.#pool.connect())
+    let isClean = false
+    try {
+      await client.query('begin')
+      const result = await work(async (text, values = []) => (await client.query(text, values)).rows)
+      await client.query('commit')
+      isClean = true
+      return result
+    } finally {
+      if (!isClean) isClean = await client.query('rollback').then(() => true, () => false)
+      client.release(!isClean)
+    }
+  }
+
+  /** Makes or completes what the home database holds. Services that start at once take turns. */
+  async setUp(): Promise<void> {
+    await this.transaction(async (query) => {
+      await query('select pg_advisory_xact_lock($1)', [SETUP_LOCK])
+      await query('create schema if not exists ledgerman_home')
+      await query('create table if not exists ledgerman_home.step (number integer primary key, done_at timestamptz not null default now())')
+      const [last] = await query<{ number: number }>('select coalesce(max(number), 0) as number from ledgerman_home.step')
+      for (let number = (last?.number ?? 0) + 1; number <= HOME_STEPS.length; number++) {
+        await query(HOME_STEPS[number - 1] ?? '')
+        await query('insert into ledgerman_home.step (number) values ($1)', [number])
+      }
+    })
+  }
+
+  /** The key that digests of sensitive values are made with: made once, the same for every service on this home. */
+  async digestKey(): Promise<Buffer> {
+    await this.query(`insert into ledgerman_home.setting (name, value) values ('digest-key', $1) on conflict do nothing`, [randomBytes(32).toString('hex')])
+    const [row] = await this.query<{ value: string }>(`select value from ledgerman_home.setting where name = 'digest-key'`)
+    return Buffer.from(row?.value ?? '', 'hex')
+  }
+
+  async close(): Promise<void> {
+    await this.#pool.end()
+  }
+
+  async #reached<T>(work: () => Promise<T>): Promise<T> {
+    try {
+      return await work()
+    } catch (error) {
+      // A session of before a restart of the database is found broken only when it is used; another one is tried once.
+      if (!isBroken(error)) throw error
+      return work().catch((again: unknown) => {
+        if (!isBroken(again)) throw again
+        throw new LedgermanProblem('target-unavailable', "Ledgerman's home database cannot be reached. Nothing was sent to the target; try again when it is back.", { home: true }, { cause: again })
+      })
+    }
+  }
+}
+
+/** Whether the session broke or could not be had: every such error but a refusal by the server itself. */
+function isBroken(error: unknown): boolean {
+  const code = (error as { code?: string }).code
+  return code === undefined || !/^[0-9A-Z]{5}$/.test(code) || /^(?:08|57P|28|3D)/.test(code)
+}

@@ -1,0 +1,35 @@
+/**
+ * What the home database holds, as steps: each runs once, in order, and none is ever edited afterwards. All of it lives in
+ * the schema `ledgerman_home`.
+ */
+export const HOME_STEPS: readonly string[] = [
+  `create table ledgerman_home.token (
+     id uuid primary key default gen_random_uuid(),
+     name text not null,
+     role text not null,
+     targets text[],
+     hash bytea not null unique,
+     created_at timestamptz not null default now(),
+     last_used_at timestamptz,
+     revoked_at timestamptz
+   );
+   create unique index token_name on ledgerman_home.token (name) where revoked_at is null;
+   create table ledgerman_home.session (
+     hash bytea primary key,
+     token_id uuid not null references ledgerman_home.token (id),
+     expires_at timestamptz not null
+   );
+   create table ledgerman_home.definition (
+     target text not null,
+     kind text not null check (kind in ('mapping', 'transaction')),
+     name text not null,
+     revision integer not null,
+     content json,
+     source text,
+     published_at timestamptz not null default now(),
+     published_by text not null,
+     primary key (target, kind, name, revision)
+   );
+   comment on column ledgerman_home.definition.content is 'In the order it was written. Null where this revision removed the definition.';
+   create table ledgerman_home.setting (name text primary key, value text not null)`,
+]

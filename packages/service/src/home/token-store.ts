@@ -1,0 +1,110 @@
+import { createHash, randomBytes } from 'node:crypto'
+import { LRUCache } from 'lru-cache'
+import { LedgermanProblem, type NewToken, type Role, type TokenInfo, type TokenInput } from '@ledgerman/contract'
+import type { HomeDatabase } from './home-database.js'
+
+/** Who calls: the token's name is the actor of every entry it causes. */
+export interface Caller {
+  tokenId: string
+  actor: string
+  role: Role
+  targets: string[] | null
+}
+
+/** For how long a token is trusted without asking the home database again, in milliseconds. A revoked one ends within that. */
+const TRUST_MS = 1_000
+const SESSION_HOURS = 12
+
+/**
+ * Tokens and browser sessions. Only SHA-256 hashes are kept: a token has 256 random bits, so a plain hash cannot be
+ * guessed back.
+ */
+export class TokenStore {
+  readonly #known = new LRUCache<string, Caller>({ max: 10_000, ttl: TRUST_MS })
+
+  constructor(readonly home: HomeDatabase) {}
+
+  /** The caller a token stands for; undefined where it is not known, or was revoked. */
+  findCaller(token: string): Promise<Caller | undefined> {
+    return this.#find(token, `select id, name, role, targets from ledgerman_home.token where hash = $1 and revoked_at is null`)
+  }
+
+  /** The caller a browser session stands for. */
+  findSessionCaller(session: string): Promise<Caller | undefined> {
+    return this.#find(
+      session,
+      `select t.id, t.name, t.role, t.targets from ledgerman_home.session s join ledgerman_home.token t on t.id = s.token_id
+       where s.hash = $1 and s.expires_at > now() and t.revoked_at is null`,
+    )
+  }
+
+  /** @throws LedgermanProblem request-invalid where the name is taken. */
+  async add(input: TokenInput): Promise<NewToken> {
+    const token = `lgm_${randomBytes(32).toString('base64url')}`
+    const [row] = await this.home.query<TokenRow>(
+      `insert into ledgerman_home.token (name, role, targets, hash) values ($1, $2, $3, $4)
+       on conflict (name) where revoked_at is null do nothing returning *`,
+      [input.name, input.role, input.targets ?? null, hash(token)],
+    )
+    if (!row) {
+      throw new LedgermanProblem('request-invalid', `There is a token named ${input.name} already. Its name is the actor of its entries, so each needs its own.`, { where: 'name' })
+    }
+    return { ...toInfo(row), token }
+  }
+
+  async list(): Promise<TokenInfo[]> {
+    return (await this.home.query<TokenRow>('select * from ledgerman_home.token where revoked_at is null order by created_at')).map(toInfo)
+  }
+
+  /** @throws LedgermanProblem not-found */
+  async revoke(id: string): Promise<void> {
+    const isId = /^[0-9a-f-]{36}$/i.test(id)
+    const gone = isId ? await this.home.query('update ledgerman_home.token set revoked_at = now() where id = $1 and revoked_at is null returning 1', [id]) : []
+    if (gone.length === 0) throw new LedgermanProblem('not-found', `There is no token ${id}.`, { token: id })
+    this.#known.clear()
+  }
+
+  /** Opens a browser session for a token's owner and gives the secret for its cookie. */
+  async openSession(caller: Caller): Promise<{ secret: string; seconds: number }> {
+    const secret = randomBytes(32).toString('base64url')
+    await this.home.query(
+      `with old as (delete from ledgerman_home.session where expires_at < now())
+       insert into ledgerman_home.session (hash, token_id, expires_at) values ($1, $2, now() + $3 * interval '1 hour')`,
+      [hash(secret), caller.tokenId, SESSION_HOURS],
+    )
+    return { secret, seconds: SESSION_HOURS * 3600 }
+  }
+
+  async closeSession(secret: string): Promise<void> {
+    await this.home.query('delete from ledgerman_home.session where hash = $1', [hash(secret)])
+    this.#known.delete(secret)
+  }
+
+  async #find(secret: string, sql: string): Promise<Caller | undefined> {
+    const known = this.#known.get(secret)
+    if (known) return known
+    const [row] = await this.home.query<Pick<TokenRow, 'id' | 'name' | 'role' | 'targets'>>(sql, [hash(secret)])
+    if (!row) return undefined
+    const caller = { tokenId: row.id, actor: row.name, role: row.role, targets: row.targets }
+    this.#known.set(secret, caller)
+    await this.home.query(`update ledgerman_home.token set last_used_at = now() where id = $1 and last_used_at is distinct from now() and coalesce(last_used_at, '-infinity') < now() - interval '1 minute'`, [row.id])
+    return caller
+  }
+}
+
+interface TokenRow {
+  id: string
+  name: string
+  role: Role
+  targets: string[] | null
+  created_at: Date
+  last_used_at: Date | null
+}
+
+function toInfo({ id, name, role, targets, created_at, last_used_at }: TokenRow): TokenInfo {
+  return { id, name, role, targets, createdAt: created_at.toISOString(), lastUsedAt: last_used_at?.toISOString() ?? null }
+}
+
+function hash(secret: string): Buffer {
+  return createHash('sha256').update(secret).digest()
+}

@@ -1,0 +1,112 @@
+import { z } from 'zod'
+import { problemCatalogue, problemDocument, type ProblemCode } from '@ledgerman/contract'
+import type { Route } from './route.js'
+
+type Json = Record<string, unknown>
+
+/** Problems that any call with a token can meet. */
+const COMMON: ProblemCode[] = ['request-invalid', 'unauthenticated', 'forbidden', 'internal']
+const OF_TARGET: ProblemCode[] = ['target-denied', 'not-found', 'target-unavailable']
+
+/** Describes the interface as OpenAPI 3.1, whose schemas are JSON Schema of the same draft that Zod prints. */
+export function toOpenApi(routes: readonly Route[]): Json {
+  const components: Json = {}
+  const toSchema = (schema: z.ZodType, io: 'input' | 'output') => collect(schema, io, components)
+  const paths: Record<string, Json> = {}
+  for (const route of routes) (paths[route.path] ??= {})[route.method] = toOperation(route, toSchema)
+  return {
+    openapi: '3.1.0',
+    info: {
+      title: 'Ledgerman',
+      version: '1',
+      description: 'Changes existing PostgreSQL records and proves what it changed. Numbers in bodies may have more digits than a double holds: read and write them exactly.',
+    },
+    security: [{ bearer: [] }],
+    paths,
+    components: { schemas: components, securitySchemes: { bearer: { type: 'http', scheme: 'bearer' } } },
+  }
+}
+
+type ToSchema = (schema: z.ZodType, io: 'input' | 'output') => Json
+
+function toOperation(route: Route, toSchema: ToSchema): Json {
+  const codes = [...new Set([...(route.role === null ? [] : COMMON), ...(route.path.includes('{target}') ? OF_TARGET : []), ...(route.problems ?? [])])]
+  return {
+    operationId: operationId(route),
+    summary: route.summary,
+    tags: [route.path.split('/')[4] ?? route.path.split('/')[2] ?? 'service'].map((tag) => tag.replace(/[{}]/g, '')),
+    ...(route.role === null ? { security: [] } : { 'x-role': route.role }),
+    parameters: [...pathParameters(route), ...queryParameters(route, toSchema), ...headerParameters(route)],
+    ...(route.body
+      ? { requestBody: { required: true, content: Object.fromEntries(Object.entries(route.body).map(([type, { schema }]) => [type, { schema: toSchema(schema, 'input') }])) } }
+      : {}),
+    responses: { ...successes(route, toSchema), ...problems(codes, toSchema) },
+  }
+}
+
+function operationId({ method, path }: Route): string {
+  return [method, ...path.split('/').slice(2)].map((part) => part.replace(/[{}]/g, '')).join('-')
+}
+
+function pathParameters({ path }: Route): Json[] {
+  return [...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => ({
+    name,
+    in: 'path',
+    required: true,
+    schema: { type: 'string' },
+    ...(name === 'key' ? { description: 'The key values in key order, each percent-encoded, joined by commas; or "-" with ?key.NAME=VALUE for each.' } : {}),
+  }))
+}
+
+function queryParameters({ query }: Route, toSchema: ToSchema): Json[] {
+  if (!query) return []
+  const { properties = {}, required = [] } = toSchema(query, 'input') as { properties?: Record<string, Json>; required?: string[] }
+  return Object.entries(properties).map(([name, schema]) => ({ name, in: 'query', required: required.includes(name), schema }))
+}
+
+function headerParameters({ headers = {} }: Route): Json[] {
+  return Object.entries(headers).map(([name, description]) => ({ name, in: 'header', required: false, description, schema: { type: 'string' } }))
+}
+
+function successes({ replies }: Route, toSchema: ToSchema): Json {
+  return Object.fromEntries(
+    Object.entries(replies).map(([status, { description, schema, headers }]) => [
+      status,
+      {
+        description,
+        ...(headers ? { headers: Object.fromEntries(Object.entries(headers).map(([name, text]) => [name, { description: text, schema: { type: 'string' } }])) } : {}),
+        ...(schema ? { content: { 'application/json': { schema: toSchema(schema, 'output') } } } : {}),
+      },
+    ]),
+  )
+}
+
+function problems(codes: ProblemCode[], toSchema: ToSchema): Json {
+  const byStatus = new Map<number, ProblemCode[]>()
+  for (const code of codes) {
+    const { status } = problemCatalogue[code]
+    byStatus.set(status, [...(byStatus.get(status) ?? []), code])
+  }
+  return Object.fromEntries(
+    [...byStatus].map(([status, list]) => [status, { description: list.join(', '), content: { 'application/problem+json': { schema: toSchema(problemDocument, 'output') } } }]),
+  )
+}
+
+/** Prints a schema; those with an id go to the components, and are referred to there. */
+function collect(schema: z.ZodType, io: 'input' | 'output', components: Json): Json {
+  const printed = z.toJSONSchema(schema, { io, unrepresentable: 'any' }) as Json
+  const { $schema: _draft, $defs = {}, id, ...rest } = printed as { $schema?: string; $defs?: Record<string, Json>; id?: string }
+  for (const [name, definition] of Object.entries($defs)) components[name] ??= withoutIds(pointToComponents(definition))
+  const own = withoutIds(pointToComponents(rest))
+  if (id === undefined) return own
+  components[id] ??= own
+  return { $ref: `#/components/schemas/${id}` }
+}
+
+function pointToComponents(value: Json): Json {
+  return JSON.parse(JSON.stringify(value).replaceAll('"#/$defs/', '"#/components/schemas/')) as Json
+}
+
+function withoutIds({ id: _id, ...rest }: Json): Json {
+  return rest
+}

@@ -1,0 +1,55 @@
+import type { Request } from 'express'
+import type { z } from 'zod'
+import type { ProblemCode, Role } from '@ledgerman/contract'
+import type { Caller } from '../home/token-store.js'
+
+export type Method = 'get' | 'put' | 'post' | 'patch' | 'delete'
+
+/** What a handler is given: everything checked. */
+export interface Call<Query = unknown, Body = unknown> {
+  params: Record<string, string>
+  query: Query
+  body: Body
+  /** The body as it was sent, and its media type without parameters. */
+  text: string
+  mediaType: string
+  caller: Caller
+  request: Request
+}
+
+export interface Reply {
+  status: number
+  /** Printed as JSON; left out for an empty answer. */
+  body?: unknown
+  headers?: Record<string, string>
+}
+
+export interface BodyShape {
+  /** By media type: the schema its content has, and how the text becomes a value (JSON where not said). */
+  [mediaType: string]: { schema: z.ZodType; parse?: (text: string) => unknown }
+}
+
+/** One call of the interface: what it takes, what it gives, who may, and what it does. The OpenAPI document is made of these. */
+export interface Route {
+  method: Method
+  /** With OpenAPI's braces: `/v1/targets/{target}`. */
+  path: string
+  /** Null where no token is needed. */
+  role: Role | null
+  summary: string
+  query?: z.ZodType
+  headers?: Record<string, string>
+  body?: BodyShape
+  /** By status; `headers` names what is worth knowing. */
+  replies: Record<number, { description: string; schema?: z.ZodType; headers?: Record<string, string> }>
+  /** The codes that are this call's own; those any call can meet are added. */
+  problems?: ProblemCode[]
+  handle: (call: Call<never, never>) => Promise<Reply>
+}
+
+/** Declares a route, so that its handler sees the types its schemas give. */
+export function defineRoute<Query extends z.ZodType = z.ZodType<unknown>, Body = unknown>(
+  route: Omit<Route, 'query' | 'handle'> & { query?: Query; handle: (call: Call<z.output<Query>, Body>) => Promise<Reply> },
+): Route {
+  return route as unknown as Route
+}

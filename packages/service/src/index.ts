@@ -1,0 +1,2 @@
+export { startService } from './service.js'
+export { readServiceConfig } from './config/service-config.js'

@@ -1,0 +1,123 @@
+import { LedgermanProblem, mappingDefinition, mappingInfo, mappingList, isProblem, type MappingDefinition, type MappingInfo } from '@ledgerman/contract'
+import { describeProperties, resolveMapping, type Target } from '@ledgerman/core'
+import { parse, YAMLParseError } from 'yaml'
+import type { z } from 'zod'
+import { toSummary, type MappingRevision } from '../home/mapping-store.js'
+import { readEntityTags } from '../http/conditional.js'
+import { defineRoute, type Call } from '../http/route.js'
+import type { Services } from './services.js'
+
+const REVISION = 'The revision in quotes, such as "3".'
+
+export function mappingRoutes({ targets }: Services) {
+  const { mappings } = targets
+  const targetOf = (params: Record<string, string>) => targets.get(params['target'] ?? '')
+
+  async function describe(target: Target, revision: MappingRevision): Promise<MappingInfo> {
+    const described = { ...toSummary(revision), definition: revision.definition, source: revision.source }
+    try {
+      return { ...described, properties: describeProperties(await targets.resolve(target, revision)), drift: null }
+    } catch (error) {
+      if (!isProblem(error, 'definition-invalid') && !isProblem(error, 'not-found')) throw error
+      return { ...described, properties: null, drift: error.detail }
+    }
+  }
+
+  return [
+    defineRoute({
+      method: 'get',
+      path: '/v1/targets/{target}/mappings',
+      role: 'reader',
+      summary: 'List mappings at their latest revision.',
+      replies: { 200: { description: 'In order of name.', schema: mappingList } },
+      handle: async ({ params }) => ({ status: 200, body: { mappings: await mappings.list(targetOf(params).name) } }),
+    }),
+    defineRoute({
+      method: 'get',
+      path: '/v1/targets/{target}/mappings/{mapping}',
+      role: 'reader',
+      summary: 'One mapping, with what a form needs to know of its properties.',
+      replies: { 200: { description: 'The latest revision.', schema: mappingInfo, headers: { etag: REVISION } } },
+      handle: async ({ params }) => {
+        const target = targetOf(params)
+        const revision = await mappings.get(target.name, params['mapping'] ?? '')
+        return { status: 200, body: await describe(target, revision), headers: { etag: `"${revision.revision}"` } }
+      },
+    }),
+    defineRoute({
+      method: 'get',
+      path: '/v1/targets/{target}/mappings/{mapping}/revisions/{revision}',
+      role: 'reader',
+      summary: 'An earlier revision of a mapping.',
+      replies: { 200: { description: 'As it was published.', schema: mappingInfo } },
+      handle: async ({ params }) => {
+        const target = targetOf(params)
+        const number = Number(params['revision'])
+        if (!Number.isInteger(number) || number < 1 || number > 1e9) {
+          throw new LedgermanProblem('request-invalid', `revision: expected a number from 1, got "${params['revision']}".`, { where: 'revision' })
+        }
+        return { status: 200, body: await describe(target, await mappings.getRevision(target.name, params['mapping'] ?? '', number)) }
+      },
+    }),
+    defineRoute<z.ZodType, MappingDefinition>({
+      method: 'put',
+      path: '/v1/targets/{target}/mappings/{mapping}',
+      role: 'author',
+      summary: 'Publish a mapping. It is checked against the live table; the same content gives no new revision.',
+      headers: { 'If-Match': REVISION, 'If-None-Match': '* to publish only where there is none yet.' },
+      body: {
+        'application/yaml': { schema: mappingDefinition, parse: parseYaml },
+        'application/json': { schema: mappingDefinition },
+      },
+      replies: {
+        200: { description: 'The latest revision, new or the same as before.', schema: mappingInfo, headers: { etag: REVISION } },
+        201: { description: 'The first revision.', schema: mappingInfo, headers: { etag: REVISION } },
+      },
+      problems: ['definition-invalid', 'record-changed', 'media-type'],
+      handle: async (call) => {
+        const target = targetOf(call.params)
+        const { body: definition, text, caller } = call
+        if (definition.mapping !== call.params['mapping']) {
+          throw new LedgermanProblem('definition-invalid', `The definition is of ${definition.mapping}, the address of ${call.params['mapping']}.`, { where: 'mapping' })
+        }
+        target.forgetCatalogue()
+        resolveMapping(definition, 0, await target.table(definition.table))
+        const { revision, isNew } = await mappings.publish(target.name, definition, text, caller.actor, expectedRevision(call))
+        const isFirst = isNew && revision.revision === 1
+        return { status: isFirst ? 201 : 200, body: await describe(target, revision), headers: { etag: `"${revision.revision}"` } }
+      },
+    }),
+    defineRoute({
+      method: 'delete',
+      path: '/v1/targets/{target}/mappings/{mapping}',
+      role: 'author',
+      summary: 'Remove a mapping. Its revisions stay readable, and so do entries made with it.',
+      headers: { 'If-Match': REVISION },
+      replies: { 204: { description: 'Removed.' } },
+      problems: ['record-changed'],
+      handle: async (call) => {
+        const expected = expectedRevision(call)
+        await mappings.remove(targetOf(call.params).name, call.params['mapping'] ?? '', call.caller.actor, expected === 'none' ? undefined : expected)
+        return { status: 204 }
+      },
+    }),
+  ]
+}
+
+function expectedRevision({ request }: Pick<Call, 'request'>): number | 'none' | undefined {
+  if (readEntityTags(request, 'if-none-match') === '*') return 'none'
+  const tags = readEntityTags(request, 'if-match')
+  if (tags === undefined || tags === '*') return undefined
+  const [first] = tags.strong
+  return first !== undefined && /^\d{1,9}$/.test(first) ? Number(first) : -1
+}
+
+function parseYaml(text: string): unknown {
+  try {
+    return parse(text, { version: '1.2', maxAliasCount: 0 })
+  } catch (error) {
+    if (!(error instanceof YAMLParseError)) throw error
+    const [start] = error.linePos ?? []
+    throw new LedgermanProblem('definition-invalid', `The YAML cannot be read: ${error.message.split('\n')[0]}`, { where: start ? `line ${start.line}, column ${start.col}` : 'body' })
+  }
+}

@@ -1,0 +1,10 @@
+import type { TokenStore } from '../home/token-store.js'
+import type { HomeDatabase } from '../home/home-database.js'
+import type { TargetRegistry } from '../targets/target-registry.js'
+
+/** What the routes work with. */
+export interface Services {
+  home: HomeDatabase
+  tokens: TokenStore
+  targets: TargetRegistry
+}

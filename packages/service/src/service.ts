@@ -1,0 +1,67 @@
+import { createServer, type Server } from 'node:http'
+import { fileURLToPath } from 'node:url'
+import { setTimeout as delay } from 'node:timers/promises'
+import type { Logger } from 'pino'
+import type { ServiceConfig } from './config/service-config.js'
+import { ensureAdminToken } from './home/admin-token.js'
+import { HomeDatabase } from './home/home-database.js'
+import { MappingStore } from './home/mapping-store.js'
+import { TokenStore } from './home/token-store.js'
+import { createApp } from './http/app.js'
+import { allRoutes } from './routes/all-routes.js'
+import { TargetRegistry } from './targets/target-registry.js'
+
+const CONSOLE_DIR = fileURLToPath(new URL('../../console/dist/', import.meta.url))
+
+export interface Service {
+  server: Server
+  /** Takes no more calls, lets those that run finish, then gives all sessions back. */
+  stop(): Promise<void>
+}
+
+/** Sets the home database up and serves. */
+export async function startService(config: Readonly<ServiceConfig>, log: Logger): Promise<Service> {
+  const home = new HomeDatabase(config.home.url, config.home.connections, (error) => log.warn({ error: error.message }, 'home session broke'))
+  await home.setUp()
+  const tokens = new TokenStore(home)
+  const adminToken = await ensureAdminToken(tokens, config.dataDir)
+  const targets = new TargetRegistry(config.targets, await home.digestKey(), new MappingStore(home), (target, error) =>
+    log.warn({ target, error: error.message }, 'target session broke'),
+  )
+  const server = createServer(createApp({ routes: allRoutes({ home, tokens, targets }), tokens, log, consoleDir: CONSOLE_DIR }))
+  await listen(server, config)
+  log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
+  void warnAboutTargets(targets, log)
+  return {
+    server,
+    async stop() {
+      await closeServer(server, config.stopLimitMs)
+      await targets.close()
+      await home.close()
+    },
+  }
+}
+
+function listen(server: Server, { host, port }: ServiceConfig): Promise<void> {
+  return new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) =>
+      reject(error.code === 'EADDRINUSE' ? new Error(`port ${port} on ${host} is in use: stop what listens there, or set LEDGERMAN_PORT`) : error),
+    )
+    server.listen(port, host, () => resolve())
+  })
+}
+
+async function closeServer(server: Server, limitMs: number): Promise<void> {
+  const closed = new Promise<void>((resolve) => server.close(() => resolve()))
+  server.closeIdleConnections()
+  await Promise.race([closed, delay(limitMs, undefined, { ref: false })])
+  server.closeAllConnections()
+}
+
+async function warnAboutTargets(targets: TargetRegistry, log: Logger): Promise<void> {
+  for (const name of targets.names()) {
+    const { problem, warnings } = await targets.describe(targets.get(name))
+    if (problem !== null) log.warn({ target: name, problem }, 'target cannot be reached')
+    for (const warning of warnings) log.warn({ target: name, warning }, 'target warning')
+  }
+}

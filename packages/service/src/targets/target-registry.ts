@@ -1,0 +1,75 @@
+import { isProblem, LedgermanProblem, suggestName, type TargetInfo } from '@ledgerman/contract'
+import { resolveMapping, Target, type Mapping } from '@ledgerman/core'
+import type { ServiceConfig } from '../config/service-config.js'
+import type { MappingRevision, MappingStore } from '../home/mapping-store.js'
+
+/** The targets this service works on, and their mappings as they fit the live tables. */
+export class TargetRegistry {
+  readonly #targets: ReadonlyMap<string, Target>
+  readonly #resolved = new WeakMap<object, Map<string, Mapping>>()
+
+  constructor(
+    configured: ServiceConfig['targets'],
+    digestKey: Buffer,
+    readonly mappings: MappingStore,
+    onSessionError: (target: string, error: Error) => void,
+  ) {
+    this.#targets = new Map(
+      Object.entries(configured).map(([name, { url, connections, prepareStatements, lockWaitMs, timeLimitMs }]) => [
+        name,
+        new Target({ name, url, connections, prepareStatements, limits: { lockWaitMs, timeLimitMs }, digestKey, onSessionError: (error) => onSessionError(name, error) }),
+      ]),
+    )
+  }
+
+  names(): string[] {
+    return [...this.#targets.keys()]
+  }
+
+  /** @throws LedgermanProblem not-found */
+  get(name: string): Target {
+    const target = this.#targets.get(name)
+    if (target) return target
+    throw new LedgermanProblem('not-found', `There is no target ${name}; ${suggestName(name, this.names())}`, { target: name })
+  }
+
+  /** The latest revision of a mapping, resolved. @throws LedgermanProblem not-found, definition-invalid (drift) */
+  async mapping(target: Target, name: string): Promise<Mapping> {
+    return this.resolve(target, await this.mappings.get(target.name, name))
+  }
+
+  /** A revision resolved against the table as it is; the same object as long as neither changes. */
+  async resolve(target: Target, { definition, revision }: MappingRevision): Promise<Mapping> {
+    const table = await target.table(definition.table)
+    let byRevision = this.#resolved.get(table)
+    if (!byRevision) this.#resolved.set(table, (byRevision = new Map()))
+    const key = `${definition.mapping} ${revision}`
+    let mapping = byRevision.get(key)
+    if (!mapping) byRevision.set(key, (mapping = resolveMapping(definition, revision, table)))
+    return mapping
+  }
+
+  /** The revision an entry was written with, where it still fits the table. */
+  async findRevision(target: Target, name: string, revision: number): Promise<Mapping | undefined> {
+    try {
+      return await this.resolve(target, await this.mappings.getRevision(target.name, name, revision))
+    } catch (error) {
+      if (isProblem(error, 'not-found') || isProblem(error, 'definition-invalid')) return undefined
+      throw error
+    }
+  }
+
+  async describe(target: Target): Promise<TargetInfo> {
+    try {
+      const state = await target.state()
+      return { name: target.name, reachable: true, problem: null, ...state }
+    } catch (error) {
+      const problem = isProblem(error) ? error.detail : 'The target cannot be asked.'
+      return { name: target.name, reachable: false, book: 'unknown', server: null, database: null, problem, warnings: [] }
+    }
+  }
+
+  async close(): Promise<void> {
+    await Promise.all([...this.#targets.values()].map((target) => target.close()))
+  }
+}
