@@ -112,7 +112,7 @@ select json_build_object(
     from pg_index i join pg_class ic on ic.oid = i.indexrelid
     where i.indrelid = c.oid and i.indisunique and i.indisvalid and i.indexprs is null), '[]'),
   'checks', coalesce((
-    select json_agg(json_build_object('name', k.conname, 'definition', pg_get_constraintdef(k.oid),
+    select json_agg(json_build_object('name', k.conname, 'definition', pg_get_constraintdef(k.oid, true),
       'columns', (select coalesce(json_agg(a.attname order by a.attnum), '[]') from pg_attribute a where a.attrelid = c.oid and a.attnum = any (k.conkey)))
       order by k.conname)
     from pg_constraint k where k.conrelid = c.oid and k.contype in ('c', 'x')), '[]'),

@@ -8,6 +8,8 @@ export function describeProperties(mapping: Mapping): PropertyInfo[] {
     column: column.name,
     type: column.type.sql,
     kind: column.type.kind,
+    choices: column.type.labels,
+    element: column.type.element?.kind ?? null,
     nullable: !column.notNull && !column.type.domainNotNull,
     key,
     writable: lockedBecause === null,

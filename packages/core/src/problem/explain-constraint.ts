@@ -69,7 +69,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined): Explanatio
         return { kind: 'domain', columns, detail: `${named(columns) || 'A value'} is not allowed by the domain ${error.dataType} (${error.constraint}).` }
       }
       const check = isOwn ? table.checks.find((each) => each.name === error.constraint) : undefined
-      const rule = check?.definition.replace(/^CHECK /, '')
+      const rule = check && inPropertyNames(check.definition.replace(/^CHECK \((.*)\)$/s, '$1'), check.columns, mapping)
       return {
         kind: 'check',
         columns: check?.columns ?? [],
@@ -82,6 +82,14 @@ function explain(error: DatabaseError, mapping: Mapping | undefined): Explanatio
     default:
       return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }
   }
+}
+
+/** A check's condition with the mapping's names in place of the columns'. */
+function inPropertyNames(condition: string, columns: string[], mapping: Mapping | undefined): string {
+  return condition.replace(/"(?:[^"]|"")+"|'(?:[^']|'')*'|[\p{L}_][\p{L}\p{N}_$]*/gu, (word) => {
+    const name = word.startsWith('"') ? word.slice(1, -1).replaceAll('""', '"') : word
+    return columns.includes(name) ? propertyName(mapping, name) : word
+  })
 }
 
 /** Column names in a DETAIL such as `Key (telescope, night)=(…) already exists.`: the part before the values. */

@@ -1,0 +1,38 @@
+import { printJson } from '@ledgerman/contract'
+import type { LedgermanClient, TargetClient } from '@ledgerman/client'
+import type { Command } from 'commander'
+import { chooseTarget, connect } from './connection.js'
+
+/** What a command works with; the process's own streams and environment are passed in. */
+export interface Terminal {
+  env: NodeJS.ProcessEnv
+  out: (text: string) => void
+  err: (text: string) => void
+}
+
+interface GlobalOptions {
+  json?: boolean
+  target?: string
+}
+
+/** Gives a command its connection and its output in the form that was asked for. */
+export class CommandContext {
+  constructor(readonly terminal: Terminal) {}
+
+  client(): LedgermanClient {
+    return connect(this.terminal.env)
+  }
+
+  target(command: Command): Promise<TargetClient> {
+    return chooseTarget(this.client(), command.optsWithGlobals<GlobalOptions>().target, this.terminal.env)
+  }
+
+  isJson(command: Command): boolean {
+    return command.optsWithGlobals<GlobalOptions>().json ?? false
+  }
+
+  /** Prints `value` as JSON where `--json` was given, and the text otherwise. */
+  print(command: Command, value: unknown, text: () => string): void {
+    this.terminal.out(`${this.isJson(command) ? printJson(value, 2) : text()}\n`)
+  }
+}

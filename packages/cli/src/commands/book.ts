@@ -1,0 +1,82 @@
+import colors from 'picocolors'
+import type { Command } from 'commander'
+import type { EntryInfo, EntrySummary } from '@ledgerman/contract'
+import type { CommandContext } from '../command-context.js'
+import { formatReceipt, indent } from '../output/receipt-text.js'
+import { formatTable, formatValue } from '../output/table.js'
+
+export function addBook(program: Command, context: CommandContext): void {
+  const book = program.command('book').description('The book of a target: what was changed, by whom, and how it was before.')
+
+  book
+    .command('list')
+    .description('List entries, the newest first.')
+    .option('--limit <entries>', 'at most 1000', '20')
+    .option('--after <entry>', 'the next page: the last entry of the page before')
+    .option('--outcome <outcome>', 'only committed, or only refused ones')
+    .option('--actor <name>', 'only those of one actor')
+    .option('--mapping <mapping>', 'only those of one mapping')
+    .option('--key <value...>', 'only those of one record; needs --mapping')
+    .addHelpText('after', `\nExamples:\n  ledgerman book list\n  ledgerman book list --mapping programme --key P-107 --outcome committed`)
+    .action(async (options: ListFlags, command: Command) => {
+      const page = await (await context.target(command)).entries({ ...options, limit: Number(options.limit) })
+      context.print(command, page, () => {
+        if (page.entries.length === 0) return 'There are no such entries.'
+        const more = page.next === null ? '' : `\n${colors.dim(`More: --after ${page.next}`)}`
+        return formatTable(['entry', 'at', 'actor', 'outcome', 'what', 'matched', 'changed'], page.entries.map(toRow), ['matched', 'changed']) + more
+      })
+    })
+
+  book
+    .command('show')
+    .description('Show one entry: statement, binds, counts, and the values before and after.')
+    .argument('<entry>')
+    .action(async (id: string, _options: unknown, command: Command) => {
+      const entry = await (await context.target(command)).entry(id)
+      context.print(command, entry, () => formatEntry(entry))
+    })
+
+  book
+    .command('prepare')
+    .description('Create the book in a target: the schema ledgerman, and nothing else. Again is harmless.')
+    .action(async (_options: unknown, command: Command) => {
+      const prepared = await (await context.target(command)).prepareBook()
+      context.print(command, prepared, () =>
+        prepared.prepared === 'already' ? `The book of ${prepared.target} was prepared already.` : `The book of ${prepared.target} is prepared. Created:\n${indent(prepared.created.join('\n'))}`,
+      )
+    })
+}
+
+interface ListFlags {
+  limit: string
+  after?: string
+  outcome?: string
+  actor?: string
+  mapping?: string
+  key?: string[]
+}
+
+function toRow({ id, at, actor, outcome, problem, kind, mapping, key, matched, changed }: EntrySummary): string[] {
+  const record = Object.values(key ?? {}).map((value) => formatValue(value, 20)).join(', ')
+  return [
+    id,
+    `${at.slice(0, 10)} ${at.slice(11, 19)}`,
+    actor,
+    outcome === 'committed' ? colors.green('committed') : colors.red(problem ?? 'refused'),
+    [kind, mapping, record].filter(Boolean).join(' '),
+    String(matched ?? '–'),
+    String(changed ?? '–'),
+  ]
+}
+
+function formatEntry(entry: EntryInfo): string {
+  const facts = [
+    ['entry', entry.id],
+    ['at', entry.at],
+    ['actor', entry.actor],
+    ['mapping', `${entry.mapping ?? '–'}${entry.receipt.revision === null ? '' : `, revision ${entry.receipt.revision}`}`],
+    ...(entry.note === null ? [] : [['note', entry.note]]),
+    ...(entry.problem === null ? [] : [['refused', `${entry.problem}: ${entry.detail ?? ''}`]]),
+  ]
+  return `${formatTable(['', ''], facts).trimStart()}\n\n${formatReceipt(entry.receipt, { statement: true })}`
+}

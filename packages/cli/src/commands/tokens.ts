@@ -1,0 +1,36 @@
+import type { Command } from 'commander'
+import type { Role } from '@ledgerman/contract'
+import type { CommandContext } from '../command-context.js'
+import { formatTable } from '../output/table.js'
+
+export function addTokens(program: Command, context: CommandContext): void {
+  const tokens = program.command('tokens').description('Tokens: who may call, and under which name entries are written.')
+
+  tokens
+    .command('list')
+    .action(async (_options: unknown, command: Command) => {
+      const list = await context.client().tokens()
+      const rows = list.map(({ id, name, role, targets, lastUsedAt }) => [name, role, targets?.join(', ') ?? 'all', lastUsedAt?.slice(0, 16).replace('T', ' ') ?? 'never', id])
+      context.print(command, { tokens: list }, () => formatTable(['name', 'role', 'targets', 'last used', 'id'], rows))
+    })
+
+  tokens
+    .command('add')
+    .description('Make a token. Its secret is printed this once.')
+    .argument('<name>', 'the actor of its entries')
+    .argument('<role>', 'reader, writer, author or admin')
+    .option('--for <target...>', 'only for these targets')
+    .addHelpText('after', `\nExample:\n  ledgerman tokens add night-desk writer --for observatory`)
+    .action(async (name: string, role: string, options: { for?: string[] }, command: Command) => {
+      const added = await context.client().addToken({ name, role: role as Role, ...(options.for ? { targets: options.for } : {}) })
+      context.print(command, added, () => added.token)
+    })
+
+  tokens
+    .command('revoke')
+    .argument('<id>')
+    .action(async (id: string, _options: unknown, command: Command) => {
+      await context.client().revokeToken(id)
+      context.print(command, { revoked: id }, () => `Revoked ${id}.`)
+    })
+}

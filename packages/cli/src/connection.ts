@@ -1,0 +1,54 @@
+import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { homedir } from 'node:os'
+import { dirname, join } from 'node:path'
+import { LedgermanClient, type TargetClient } from '@ledgerman/client'
+import { LedgermanProblem, suggestName } from '@ledgerman/contract'
+
+interface Login {
+  url: string
+  token: string
+}
+
+/** Where `ledgerman login` keeps the address and the token, readable by its owner only. */
+export function loginFile(env: NodeJS.ProcessEnv): string {
+  return join(env['XDG_CONFIG_HOME'] || join(homedir(), '.config'), 'ledgerman', 'login.json')
+}
+
+export function saveLogin(file: string, login: Login): void {
+  mkdirSync(dirname(file), { recursive: true, mode: 0o700 })
+  writeFileSync(file, `${JSON.stringify(login)}\n`, { mode: 0o600 })
+  chmodSync(file, 0o600)
+}
+
+/** Connects as the environment says (`LEDGERMAN_URL`, `LEDGERMAN_TOKEN`), else as `ledgerman login` left it. */
+export function connect(env: NodeJS.ProcessEnv): LedgermanClient {
+  const kept = readLogin(loginFile(env))
+  const url = env['LEDGERMAN_URL'] || kept?.url
+  // A token is for the service it was given for: one kept by login is not sent anywhere else.
+  const token = env['LEDGERMAN_TOKEN'] || (kept !== undefined && kept.url === url ? kept.token : undefined)
+  if (url === undefined || token === undefined) {
+    throw new LedgermanProblem('unauthenticated', 'Not signed in: run ledgerman login URL, or set LEDGERMAN_URL and LEDGERMAN_TOKEN.')
+  }
+  return new LedgermanClient({ url, token })
+}
+
+/**
+ * The target to work on: `--target`, else `LEDGERMAN_TARGET`, else the only one there is.
+ *
+ * @throws LedgermanProblem request-invalid where there are several and none was chosen.
+ */
+export async function chooseTarget(client: LedgermanClient, named: string | undefined, env: NodeJS.ProcessEnv): Promise<TargetClient> {
+  const name = named ?? env['LEDGERMAN_TARGET']
+  if (name) return client.target(name)
+  const names = (await client.targets()).map((target) => target.name)
+  if (names.length === 1 && names[0] !== undefined) return client.target(names[0])
+  throw new LedgermanProblem('request-invalid', `Which target? Give --target NAME, or set LEDGERMAN_TARGET; ${suggestName('', names)}.`, { where: 'target' })
+}
+
+function readLogin(file: string): Login | undefined {
+  try {
+    return JSON.parse(readFileSync(file, 'utf8')) as Login
+  } catch {
+    return undefined
+  }
+}

@@ -1,0 +1,21 @@
+import colors from 'picocolors'
+import { printJson, problemCatalogue, type LedgermanProblem } from '@ledgerman/contract'
+import { formatTable, formatValue } from './table.js'
+import { indent } from './receipt-text.js'
+
+/** A problem for people: its code, what is wrong and what to do; both sides where somebody else was faster. */
+export function formatProblem(problem: LedgermanProblem): string {
+  const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
+  const { yours, current } = problem.facts as { yours?: Record<string, unknown>; current?: Record<string, unknown> }
+  if (problem.code === 'record-changed' && yours && current) {
+    const rows = Object.keys(yours).map((name) => [name, formatValue(yours[name], 40), formatValue(current[name], 40)])
+    lines.push('', indent(formatTable(['property', 'yours', 'current'], rows)), '', `Its guard is now ${String(problem.facts['guard'])}.`)
+  }
+  return lines.join('\n')
+}
+
+/** The same as the service's own document, for programs. */
+export function problemJson({ code, detail, facts }: LedgermanProblem): string {
+  const { status, title } = problemCatalogue[code]
+  return printJson({ type: `/problems/${code}`, title, status, detail, code, ...facts }, 2)
+}

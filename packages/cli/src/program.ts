@@ -1,0 +1,46 @@
+import { Command } from 'commander'
+import { addBook } from './commands/book.js'
+import { addLogin } from './commands/login.js'
+import { addMappings } from './commands/mappings.js'
+import { addRecords } from './commands/records.js'
+import { addTables } from './commands/tables.js'
+import { addTargets } from './commands/targets.js'
+import { addTokens } from './commands/tokens.js'
+import type { CommandContext } from './command-context.js'
+
+/** All commands, in the order a first session needs them. */
+export function createProgram(context: CommandContext): Command {
+  const program = new Command('ledgerman')
+    .description('Change existing PostgreSQL records, and prove what was changed.')
+    .option('--json', 'print JSON, for programs')
+    .option('-t, --target <name>', 'the target to work on (LEDGERMAN_TARGET; not needed where there is only one)')
+    .configureOutput({ writeOut: context.terminal.out, writeErr: context.terminal.err })
+    .configureHelp({ showGlobalOptions: true })
+    .showHelpAfterError('(--help tells more)')
+    .addHelpText(
+      'after',
+      `
+A first session on the demo observatory:
+  ledgerman login http://127.0.0.1:4680 --token-file .ledgerman/admin-token
+  ledgerman find programme --limit 10
+  ledgerman load programme P-107
+  ledgerman change programme P-107 hoursLeft=14.50            rehearsed: nothing is kept
+  ledgerman change programme P-107 hoursLeft=14.50 --commit
+  ledgerman book list
+
+Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed by someone else ·
+6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable`,
+    )
+  for (const add of [addLogin, addTargets, addTables, addMappings, addRecords, addBook, addTokens]) add(program, context)
+  exitByThrowing(program)
+  return program
+}
+
+/** Usage errors are thrown, so that they get this program's own exit code. */
+function exitByThrowing(command: Command): void {
+  command.exitOverride()
+  for (const each of command.commands) {
+    each.configureOutput(command.configureOutput()).configureHelp({ showGlobalOptions: true })
+    exitByThrowing(each)
+  }
+}

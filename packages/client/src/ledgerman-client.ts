@@ -1,0 +1,163 @@
+import {
+  toRecordAddress,
+  type BookPrepared,
+  type ChangedRecord,
+  type DerivedMapping,
+  type EntryInfo,
+  type EntryList,
+  type FoundRecords,
+  type LoadedRecord,
+  type MappingInfo,
+  type MappingSummary,
+  type NewToken,
+  type RecordValues,
+  type RunMode,
+  type SessionInfo,
+  type TableInfo,
+  type TableSummary,
+  type TargetInfo,
+  type TokenInfo,
+  type TokenInput,
+} from '@ledgerman/contract'
+import { HttpClient, type ConnectionOptions } from './http-client.js'
+
+/** The service's calls, typed. Each throws `LedgermanProblem` as the service answers it. */
+export class LedgermanClient {
+  readonly #http: HttpClient
+
+  constructor(options: ConnectionOptions) {
+    this.#http = new HttpClient(options)
+  }
+
+  /** Exchanges a token for a browser session. */
+  async signIn(token: string): Promise<SessionInfo> {
+    return (await this.#http.send<SessionInfo>('/v1/session', { method: 'POST', body: { token } })).body
+  }
+
+  async signOut(): Promise<void> {
+    await this.#http.send('/v1/session', { method: 'DELETE' })
+  }
+
+  async session(): Promise<SessionInfo> {
+    return (await this.#http.send<SessionInfo>('/v1/session')).body
+  }
+
+  async targets(): Promise<TargetInfo[]> {
+    return (await this.#http.send<{ targets: TargetInfo[] }>('/v1/targets')).body.targets
+  }
+
+  async tokens(): Promise<TokenInfo[]> {
+    return (await this.#http.send<{ tokens: TokenInfo[] }>('/v1/tokens')).body.tokens
+  }
+
+  async addToken(input: TokenInput): Promise<NewToken> {
+    return (await this.#http.send<NewToken>('/v1/tokens', { method: 'POST', body: input })).body
+  }
+
+  async revokeToken(id: string): Promise<void> {
+    await this.#http.send(`/v1/tokens/${encodeURIComponent(id)}`, { method: 'DELETE' })
+  }
+
+  /** What concerns one target. */
+  target(name: string): TargetClient {
+    return new TargetClient(this.#http, name)
+  }
+}
+
+export interface ChangeOptions {
+  mode?: RunMode
+  /** The guard of an earlier load; `*` accepts any state; left out only where the mapping has no guard. */
+  guard?: string | undefined
+}
+
+/** The calls of one target. */
+export class TargetClient {
+  readonly #http: HttpClient
+  readonly #path: string
+
+  constructor(
+    http: HttpClient,
+    readonly name: string,
+  ) {
+    this.#http = http
+    this.#path = `/v1/targets/${encodeURIComponent(name)}`
+  }
+
+  async prepareBook(): Promise<BookPrepared> {
+    return (await this.#http.send<BookPrepared>(`${this.#path}/book`, { method: 'POST' })).body
+  }
+
+  async tables(): Promise<TableSummary[]> {
+    return (await this.#http.send<{ tables: TableSummary[] }>(`${this.#path}/tables`)).body.tables
+  }
+
+  async table(schema: string, name: string): Promise<TableInfo> {
+    return (await this.#http.send<TableInfo>(this.#tablePath(schema, name))).body
+  }
+
+  async deriveMapping(schema: string, name: string): Promise<DerivedMapping> {
+    return (await this.#http.send<DerivedMapping>(`${this.#tablePath(schema, name)}/mapping`)).body
+  }
+
+  async mappings(): Promise<MappingSummary[]> {
+    return (await this.#http.send<{ mappings: MappingSummary[] }>(`${this.#path}/mappings`)).body.mappings
+  }
+
+  async mapping(name: string): Promise<MappingInfo> {
+    return (await this.#http.send<MappingInfo>(this.#mappingPath(name))).body
+  }
+
+  /** Publishes a mapping from its YAML text. */
+  async publishMapping(name: string, source: string): Promise<MappingInfo> {
+    return (await this.#http.send<MappingInfo>(this.#mappingPath(name), { method: 'PUT', body: source, contentType: 'application/yaml' })).body
+  }
+
+  async list(mapping: string, page: { limit?: number | undefined; after?: string | undefined } = {}): Promise<FoundRecords> {
+    return (await this.#http.send<FoundRecords>(`${this.#mappingPath(mapping)}/records`, { query: page })).body
+  }
+
+  /** Loads one record by its key values in key order, in the text form an address has. */
+  async load(mapping: string, key: readonly string[]): Promise<LoadedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    return (await this.#http.send<LoadedRecord>(path, { query })).body
+  }
+
+  /** Changes the named properties of one record. */
+  async change(mapping: string, key: readonly string[], values: RecordValues, { mode = 'commit', guard }: ChangeOptions): Promise<ChangedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    const answer = await this.#http.send<ChangedRecord>(path, {
+      method: 'PATCH',
+      contentType: 'application/merge-patch+json',
+      body: values,
+      query: { ...query, mode },
+      headers: guard === undefined ? {} : { 'if-match': guard === '*' ? '*' : `"${guard}"` },
+    })
+    return answer.body
+  }
+
+  async entries(filter: { limit?: number | undefined; after?: string | undefined; mapping?: string | undefined; key?: readonly string[] | undefined; outcome?: string | undefined; actor?: string | undefined } = {}): Promise<EntryList> {
+    const { key, ...query } = filter
+    return (await this.#http.send<EntryList>(`${this.#path}/entries`, { query: { ...query, key: key && toRecordAddress(key) } })).body
+  }
+
+  async entry(id: string): Promise<EntryInfo> {
+    return (await this.#http.send<EntryInfo>(`${this.#path}/entries/${encodeURIComponent(id)}`)).body
+  }
+
+  #tablePath(schema: string, name: string): string {
+    return `${this.#path}/tables/${encodeURIComponent(schema)}/${encodeURIComponent(name)}`
+  }
+
+  #mappingPath(name: string): string {
+    return `${this.#path}/mappings/${encodeURIComponent(name)}`
+  }
+
+  /** A key that a path would swallow (empty, `.`, `..`) goes into the query, by name; the sign for that is written %2D where it is a key. */
+  async #recordPlace(mapping: string, key: readonly string[]): Promise<{ path: string; query: Record<string, string> }> {
+    const address = toRecordAddress(key)
+    const records = `${this.#mappingPath(mapping)}/records`
+    if (!/^\.{0,2}$/.test(address)) return { path: `${records}/${address === '-' ? '%2D' : address}`, query: {} }
+    const names = (await this.mapping(mapping)).key
+    return { path: `${records}/-`, query: Object.fromEntries(names.map((name, at) => [`key.${name}`, key[at] ?? ''])) }
+  }
+}

@@ -1,0 +1,35 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import type { RowReceipt } from '@ledgerman/contract'
+import ValueText from './ValueText.vue'
+
+/** What one row was and is: the properties that were set, then what changed beside them. */
+const props = defineProps<{ row: RowReceipt }>()
+const lines = computed(() => {
+  const { before, after, alsoChanged } = props.row
+  return [...toLines(before ?? {}, after ?? {}, false), ...(alsoChanged ? toLines(alsoChanged.before, alsoChanged.after, true) : [])]
+})
+
+function toLines(before: Record<string, unknown>, after: Record<string, unknown>, isBeside: boolean) {
+  return Object.keys(after).map((name) => ({ name, before: before[name], after: after[name], isBeside }))
+}
+</script>
+
+<template>
+  <v-table density="compact" data-test="difference">
+    <thead>
+      <tr>
+        <th>Property</th>
+        <th>Before</th>
+        <th>After</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="line in lines" :key="line.name" :class="{ 'text-medium-emphasis': line.isBeside }">
+        <td>{{ line.name }} <small v-if="line.isBeside">by itself</small></td>
+        <td><ValueText :value="line.before" /></td>
+        <td class="font-weight-medium"><ValueText :value="line.after" /></td>
+      </tr>
+    </tbody>
+  </v-table>
+</template>

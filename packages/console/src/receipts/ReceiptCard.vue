@@ -1,0 +1,46 @@
+<script setup lang="ts">
+import { mdiCheckCircle, mdiCloseCircle, mdiFlaskOutline } from '@mdi/js'
+import { computed } from 'vue'
+import type { Receipt } from '@ledgerman/contract'
+import DifferenceTable from './DifferenceTable.vue'
+import StatementView from './StatementView.vue'
+
+const props = defineProps<{ receipt: Receipt }>()
+const headline = computed(
+  () =>
+    ({
+      rehearsed: { title: 'Rehearsed. Nothing was kept.', color: 'secondary', icon: mdiFlaskOutline },
+      committed: { title: 'Committed', color: 'success', icon: mdiCheckCircle },
+      refused: { title: 'Refused. Nothing was changed.', color: 'error', icon: mdiCloseCircle },
+    })[props.receipt.outcome],
+)
+const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
+</script>
+
+<template>
+  <v-card data-test="receipt" :data-outcome="receipt.outcome">
+    <v-card-item>
+      <template #prepend><v-icon :icon="headline.icon" :color="headline.color" /></template>
+      <v-card-title>{{ headline.title }}</v-card-title>
+      <v-card-subtitle>
+        <template v-if="receipt.durationMs !== null">{{ receipt.durationMs }} ms</template>
+        <template v-if="receipt.reversible"> · reversible: {{ receipt.reversible }}</template>
+        <template v-if="entryId"> · <router-link :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }">entry in the book</router-link></template>
+      </v-card-subtitle>
+    </v-card-item>
+    <v-card-text v-for="step in receipt.steps" :key="step.no">
+      <div class="d-flex ga-2 mb-3 flex-wrap">
+        <v-chip size="small">expected {{ step.expected }}</v-chip>
+        <v-chip size="small" data-test="matched">matched {{ step.matched ?? '–' }}</v-chip>
+        <v-chip size="small" data-test="changed">changed {{ step.changed ?? '–' }}</v-chip>
+      </div>
+      <p v-if="step.matched === 1 && step.changed === 0 && receipt.outcome !== 'refused'" class="mb-3">The record has these values already, so its row was not written.</p>
+      <DifferenceTable v-for="(row, at) in step.rows" :key="at" :row="row" />
+      <v-expansion-panels variant="accordion" class="mt-3" :model-value="receipt.outcome === 'rehearsed' ? 0 : undefined">
+        <v-expansion-panel title="Statement and bound values" elevation="0">
+          <template #text><StatementView :step="step" /></template>
+        </v-expansion-panel>
+      </v-expansion-panels>
+    </v-card-text>
+  </v-card>
+</template>

@@ -1,0 +1,93 @@
+<script setup lang="ts">
+import { mdiCancel, mdiKeyVariant, mdiLockOutline, mdiUndoVariant } from '@mdi/js'
+import { computed } from 'vue'
+import { VTextarea, VTextField } from 'vuetify/components'
+import type { PropertyInfo } from '@ledgerman/contract'
+import ValueText from '../receipts/ValueText.vue'
+import type { FieldState } from './useRecordForm.js'
+
+/** The editor of one property, fitting its kind. A number stays text, so that no digit is lost on the way. */
+const props = defineProps<{ property: PropertyInfo; loaded: unknown; isEdited: boolean; error: string | undefined }>()
+const field = defineModel<FieldState>({ required: true })
+const emit = defineEmits<{ reset: [] }>()
+
+const label = computed(() => `${props.property.name}${props.property.sensitive ? ' (sensitive)' : ''}`)
+const isJson = computed(() => ['json', 'jsonb', 'array'].includes(props.property.kind))
+const isLong = computed(() => isJson.value || (props.property.kind === 'text' && field.value.text.length > 70))
+const lockIcon = computed(() => (props.property.key ? mdiKeyVariant : mdiLockOutline))
+const lockReason = computed(() => (props.property.key ? 'Part of the key' : props.property.lockedBecause))
+const EXAMPLES: Record<string, string> = { date: '2026-03-01', time: '21:30:00', timestamp: '2026-03-01T21:30:00', timestamptz: '2026-03-01T21:30:00Z', interval: 'PT1H30M', bytea: 'base64' }
+const placeholder = computed(() => (field.value.isNull ? 'null' : EXAMPLES[props.property.kind]))
+
+function setText(text: string) {
+  field.value = { text, isNull: false }
+}
+
+function setNull() {
+  field.value = { text: '', isNull: true }
+}
+</script>
+
+<template>
+  <div class="property mb-2" :data-test="`property-${property.name}`">
+    <v-text-field
+      v-if="!property.writable || property.key"
+      :model-value="field.isNull ? 'null' : field.text"
+      :label="label"
+      readonly
+      tabindex="-1"
+      variant="filled"
+      :prepend-inner-icon="lockIcon"
+      :hint="lockReason ?? ''"
+      persistent-hint
+      class="locked"
+    />
+    <v-switch
+      v-else-if="property.kind === 'boolean'"
+      :model-value="field.isNull ? null : field.text === 'true'"
+      :label="`${label}: ${field.isNull ? 'null' : field.text}`"
+      color="primary"
+      density="compact"
+      hide-details
+      @update:model-value="setText(String($event === true))"
+    />
+    <v-select
+      v-else-if="property.choices && property.kind === 'enum'"
+      :model-value="field.isNull ? null : field.text"
+      :items="property.choices"
+      :label="label"
+      :placeholder="placeholder"
+      :persistent-placeholder="field.isNull"
+      hide-details
+      @update:model-value="setText(String($event))"
+    />
+    <component
+      :is="isLong ? VTextarea : VTextField"
+      v-else
+      :model-value="field.text"
+      :label="label"
+      :name="property.name"
+      :placeholder="placeholder"
+      :persistent-placeholder="field.isNull"
+      :error-messages="error ? [error] : []"
+      :rows="isJson ? 2 : 3"
+      auto-grow
+      autocomplete="off"
+      :class="{ mono: isJson }"
+      hide-details="auto"
+      @update:model-value="setText"
+    />
+    <div v-if="isEdited || (property.nullable && property.writable && !property.key && !field.isNull)" class="d-flex align-center ga-2 text-body-2 mt-1">
+      <span v-if="isEdited" class="text-primary" data-test="was">was <ValueText :value="loaded" :longest="60" /></span>
+      <v-btn v-if="isEdited" size="x-small" variant="text" :prepend-icon="mdiUndoVariant" @click="emit('reset')">undo</v-btn>
+      <v-spacer />
+      <v-btn v-if="property.nullable && !field.isNull" size="x-small" variant="text" :prepend-icon="mdiCancel" tabindex="-1" @click="setNull">set null</v-btn>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.locked {
+  opacity: 0.8;
+}
+</style>

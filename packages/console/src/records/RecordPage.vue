@@ -1,0 +1,111 @@
+<script setup lang="ts">
+import { mdiArrowLeft, mdiChevronLeft, mdiChevronRight } from '@mdi/js'
+import { computed, watch } from 'vue'
+import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from 'vue-router'
+import { isProblem } from '@ledgerman/contract'
+import ProblemAlert from '../problems/ProblemAlert.vue'
+import ReceiptCard from '../receipts/ReceiptCard.vue'
+import ConflictPanel from './ConflictPanel.vue'
+import PropertyField from './PropertyField.vue'
+import { useListPlace } from './useListPlace.js'
+import { useRecordForm } from './useRecordForm.js'
+
+const route = useRoute()
+const router = useRouter()
+const { place, isOf, neighbour } = useListPlace()
+const form = useRecordForm()
+const { mapping, loaded, guard, fields, properties, pending, fieldErrors, receipt, problem, conflict, isBusy, canRun } = form
+const target = computed(() => String(route.params['target']))
+const name = computed(() => String(route.params['mapping']))
+const address = computed(() => String(route.params['key']))
+const title = computed(() => mapping.value?.key.map((key) => String(loaded.value?.[key] ?? '')).join(', ') ?? '')
+const previous = computed(() => neighbour(target.value, name.value, address.value, -1))
+const following = computed(() => neighbour(target.value, name.value, address.value, 1))
+const backToList = computed(() => ({
+  name: 'records',
+  params: { target: target.value, mapping: name.value },
+  query: isOf(target.value, name.value) && place.after !== undefined ? { after: place.after } : {},
+}))
+
+watch(
+  [target, name, address],
+  async () => {
+    if (route.name !== 'record') return
+    await form.open(target.value, name.value, address.value)
+    if (isProblem(problem.value, 'unauthenticated')) await router.push({ name: 'sign-in', query: { to: route.fullPath } })
+  },
+  { immediate: true },
+)
+onBeforeRouteLeave(mayLeave)
+onBeforeRouteUpdate(mayLeave)
+
+/** What was edited and not committed is not lost without a word. */
+function mayLeave(): boolean {
+  return pending.value.length === 0 || window.confirm(`Leave without committing ${pending.value.map((property) => property.name).join(', ')}?`)
+}
+
+async function commit() {
+  if (await form.run('commit')) place.changed.add(address.value)
+}
+
+function go(to: string | undefined) {
+  if (to !== undefined) void router.push({ name: 'record', params: { target: target.value, mapping: name.value, key: to } })
+}
+</script>
+
+<template>
+  <v-container fluid class="pa-4" @keydown.ctrl.enter="canRun && form.run('rehearse')" @keydown.alt.left.prevent="go(previous)" @keydown.alt.right.prevent="go(following)">
+    <div class="d-flex align-center ga-2 mb-3">
+      <v-btn :to="backToList" :prepend-icon="mdiArrowLeft" size="small" data-test="back">{{ name }}</v-btn>
+      <h1 class="text-h6 ml-2" data-test="title">{{ title }}</h1>
+      <span class="text-medium-emphasis">{{ mapping?.table }} · guard {{ guard ?? 'none' }}</span>
+      <v-spacer />
+      <v-btn size="small" :disabled="previous === undefined" :prepend-icon="mdiChevronLeft" title="Alt and left arrow" data-test="previous" @click="go(previous)">Previous</v-btn>
+      <v-btn size="small" :disabled="following === undefined" :append-icon="mdiChevronRight" title="Alt and right arrow" data-test="next" @click="go(following)">Next</v-btn>
+    </div>
+    <v-row>
+      <v-col cols="12" md="5">
+        <v-card v-if="loaded" :loading="isBusy">
+          <v-card-text class="form">
+            <PropertyField
+              v-for="property in properties"
+              :key="property.name"
+              v-model="fields[property.name]!"
+              :property="property"
+              :loaded="loaded[property.name]"
+              :is-edited="form.isEdited(property)"
+              :error="fieldErrors[property.name]"
+              @reset="form.reset(property)"
+            />
+          </v-card-text>
+        </v-card>
+        <ProblemAlert v-else :problem="problem" />
+      </v-col>
+      <v-col v-if="loaded" cols="12" md="7">
+        <div class="side">
+          <v-card class="mb-3">
+            <v-card-text class="d-flex align-center ga-3 flex-wrap">
+              <span data-test="pending">
+                <template v-if="pending.length === 0">Change a field to begin.</template>
+                <template v-else>{{ pending.length }} {{ pending.length === 1 ? 'property' : 'properties' }} edited: {{ pending.map((property) => property.name).join(', ') }}</template>
+              </span>
+              <v-spacer />
+              <v-btn :disabled="!canRun" title="Ctrl and Enter" data-test="rehearse" @click="form.run('rehearse')">Rehearse</v-btn>
+              <v-btn :disabled="!canRun" color="primary" variant="flat" data-test="commit" @click="commit">Commit</v-btn>
+            </v-card-text>
+          </v-card>
+          <ProblemAlert :problem="problem" class="mb-3" />
+          <ConflictPanel v-if="conflict" :conflict="conflict" :loaded="loaded" class="mb-3" @take-current="form.takeCurrent()" @keep-mine="form.keepMine()" />
+          <ReceiptCard v-if="receipt && !conflict" :receipt="receipt" />
+        </div>
+      </v-col>
+    </v-row>
+  </v-container>
+</template>
+
+<style scoped>
+.side {
+  position: sticky;
+  top: 64px;
+}
+</style>

@@ -1,0 +1,34 @@
+import { reactive } from 'vue'
+
+/** The page of a list that was last looked at: what "back", "next" and "previous" in a record's form refer to. */
+interface ListPlace {
+  target: string
+  mapping: string
+  /** The `after` of the page; undefined for the first. */
+  after: string | undefined
+  /** Each record's address, in the order of the list. */
+  addresses: string[]
+  /** Addresses of the records changed since the list was opened, to be marked in it. */
+  changed: Set<string>
+}
+
+const place = reactive<ListPlace>({ target: '', mapping: '', after: undefined, addresses: [], changed: new Set() })
+
+export function useListPlace() {
+  function remember(target: string, mapping: string, after: string | undefined, addresses: string[]): void {
+    if (place.target !== target || place.mapping !== mapping) place.changed.clear()
+    Object.assign(place, { target, mapping, after, addresses })
+  }
+
+  function isOf(target: string, mapping: string): boolean {
+    return place.target === target && place.mapping === mapping
+  }
+
+  /** The record before (-1) or behind (1) that one in the list; undefined at its ends, or where no list was looked at. */
+  function neighbour(target: string, mapping: string, address: string, step: -1 | 1): string | undefined {
+    const at = isOf(target, mapping) ? place.addresses.indexOf(address) : -1
+    return at < 0 ? undefined : place.addresses[at + step]
+  }
+
+  return { place, remember, isOf, neighbour }
+}

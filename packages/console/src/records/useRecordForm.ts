@@ -1,0 +1,148 @@
+import { computed, reactive, ref } from 'vue'
+import { propertyFromText, propertyToText } from '@ledgerman/client'
+import { fromRecordAddress, isProblem, printJson, type EntrySummary, type LedgermanProblem, type MappingInfo, type PropertyInfo, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import { client } from '../client.js'
+
+/** What a form field holds while it is edited: text, or null apart from it. */
+export interface FieldState {
+  text: string
+  isNull: boolean
+}
+
+/** Somebody else was faster: what is there now, and what the book knows of who. */
+export interface Conflict {
+  problem: LedgermanProblem
+  yours: RecordValues
+  current: RecordValues
+  newest: EntrySummary | undefined
+}
+
+/** One record being looked at and changed: as it was loaded, as it is in the form, and what came of the last run. */
+export function useRecordForm() {
+  const mapping = ref<MappingInfo | null>(null)
+  const loaded = ref<RecordValues | null>(null)
+  const guard = ref<string | null>(null)
+  const fields = reactive<Record<string, FieldState>>({})
+  const receipt = ref<Receipt | null>(null)
+  const problem = ref<unknown>(null)
+  const conflict = ref<Conflict | null>(null)
+  const isBusy = ref(false)
+  let place = { target: '', mapping: '', key: [] as string[] }
+
+  const properties = computed(() => mapping.value?.properties ?? [])
+  const pending = computed(() => properties.value.filter((property) => property.writable && isEdited(property)))
+  const fieldErrors = computed(() => Object.fromEntries(pending.value.flatMap((property) => errorOf(property))))
+  const canRun = computed(() => pending.value.length > 0 && Object.keys(fieldErrors.value).length === 0 && !isBusy.value)
+
+  async function open(target: string, mappingName: string, address: string): Promise<void> {
+    receipt.value = null
+    await attempt(async () => {
+      place = { target, mapping: mappingName, key: fromRecordAddress(address) }
+      const of = client.target(target)
+      const [info, record] = await Promise.all([of.mapping(mappingName), of.load(mappingName, place.key)])
+      mapping.value = info
+      take(record.record, record.guard)
+    })
+  }
+
+  /** Runs the pending change. True where it was committed. */
+  async function run(mode: RunMode): Promise<boolean> {
+    const values = Object.fromEntries(pending.value.map((property) => [property.name, valueOf(property)]))
+    let isCommitted = false
+    await attempt(async () => {
+      const changed = await client.target(place.target).change(place.mapping, place.key, values, { mode, guard: guard.value ?? undefined })
+      receipt.value = changed.receipt
+      if (mode === 'commit') {
+        isCommitted = true
+        take(changed.record, changed.guard)
+      }
+    })
+    return isCommitted
+  }
+
+  /** Puts the current values into the form in place of everything edited. */
+  function takeCurrent(): Promise<void> {
+    return reload(false)
+  }
+
+  /** Keeps what was edited, on top of the current values; it is rehearsed or committed against those. */
+  function keepMine(): Promise<void> {
+    return reload(true)
+  }
+
+  async function reload(keepEdits: boolean): Promise<void> {
+    const edits = pending.value.map((property) => [property.name, { ...fieldOf(property) }] as const)
+    await attempt(async () => {
+      const record = await client.target(place.target).load(place.mapping, place.key)
+      receipt.value = null
+      take(record.record, record.guard)
+      if (keepEdits) for (const [name, state] of edits) fields[name] = state
+    })
+  }
+
+  function reset(property: PropertyInfo): void {
+    fields[property.name] = toField(loaded.value?.[property.name])
+  }
+
+  function take(record: RecordValues, newGuard: string | null): void {
+    loaded.value = record
+    guard.value = newGuard
+    for (const { name } of properties.value) fields[name] = toField(record[name])
+  }
+
+  async function attempt(work: () => Promise<void>): Promise<void> {
+    isBusy.value = true
+    problem.value = null
+    conflict.value = null
+    try {
+      await work()
+    } catch (error) {
+      if (isProblem(error, 'record-changed')) conflict.value = await describeConflict(error)
+      else problem.value = error
+      if (isProblem(error)) receipt.value = (error.facts['receipt'] as Receipt | undefined) ?? null
+    } finally {
+      isBusy.value = false
+    }
+  }
+
+  async function describeConflict(error: LedgermanProblem): Promise<Conflict> {
+    const { yours = {}, current = {} } = error.facts as { yours?: RecordValues; current?: RecordValues }
+    const newest = await client
+      .target(place.target)
+      .entries({ mapping: place.mapping, key: place.key, outcome: 'committed', limit: 1 })
+      .then(
+        (page) => page.entries[0],
+        () => undefined,
+      )
+    return { problem: error, yours, current, newest }
+  }
+
+  function fieldOf({ name }: PropertyInfo): FieldState {
+    return fields[name] ?? { text: '', isNull: true }
+  }
+
+  function isEdited(property: PropertyInfo): boolean {
+    const [now, before] = [fieldOf(property), toField(loaded.value?.[property.name])]
+    return now.isNull !== before.isNull || (!now.isNull && now.text !== before.text)
+  }
+
+  function valueOf(property: PropertyInfo): unknown {
+    const { text, isNull } = fieldOf(property)
+    return isNull ? null : propertyFromText(property, text)
+  }
+
+  function errorOf(property: PropertyInfo): [string, string][] {
+    try {
+      printJson(valueOf(property))
+      return []
+    } catch (error) {
+      return [[property.name, isProblem(error) ? error.detail : String(error)]]
+    }
+  }
+
+  return { mapping, loaded, guard, fields, properties, pending, fieldErrors, receipt, problem, conflict, isBusy, canRun, open, run, takeCurrent, keepMine, reset, isEdited }
+}
+
+function toField(value: unknown): FieldState {
+  return { text: propertyToText(value), isNull: value === null || value === undefined }
+}

@@ -1,0 +1,23 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { loadSession, useSession } from './session/useSession.js'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignInPage.vue') },
+    { path: '/', name: 'home', component: () => import('./targets/HomePage.vue') },
+    { path: '/t/:target/records/:mapping?', name: 'records', component: () => import('./records/RecordsPage.vue') },
+    { path: '/t/:target/records/:mapping/:key', name: 'record', component: () => import('./records/RecordPage.vue') },
+    { path: '/t/:target/book', name: 'book', component: () => import('./book/BookPage.vue') },
+    { path: '/t/:target/book/:entry', name: 'entry', component: () => import('./book/EntryPage.vue') },
+    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./problems/NowherePage.vue') },
+  ],
+  // Back leads to the same place in a list.
+  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+})
+
+router.beforeEach(async (to) => {
+  if (to.name === 'sign-in') return true
+  await loadSession()
+  return useSession().session.value ? true : { name: 'sign-in', query: { to: to.fullPath } }
+})

@@ -1,0 +1,30 @@
+import 'vuetify/styles'
+import './console.css'
+import { createVuetify } from 'vuetify'
+import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
+
+const THEME_CHOICE = 'ledgerman-theme'
+
+/** Light or dark as the system has it, until a person chose otherwise. */
+export const vuetify = createVuetify({
+  icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
+  theme: {
+    defaultTheme: localStorage.getItem(THEME_CHOICE) ?? 'system',
+    themes: {
+      light: { colors: { primary: '#1f5f5b', secondary: '#6b5b2e', background: '#f6f6f2', surface: '#ffffff' } },
+      dark: { dark: true, colors: { primary: '#7cc4bd', secondary: '#d3bd7d', background: '#15191a', surface: '#1e2425' } },
+    },
+  },
+  defaults: {
+    VTextField: { variant: 'outlined', density: 'compact' },
+    VTextarea: { variant: 'outlined', density: 'compact' },
+    VSelect: { variant: 'outlined', density: 'compact' },
+    VCard: { variant: 'flat', border: true },
+    VBtn: { variant: 'tonal' },
+  },
+})
+
+/** Keeps the choice for the next visit. */
+export function rememberTheme(name: string): void {
+  localStorage.setItem(THEME_CHOICE, name)
+}
