@@ -27,7 +27,10 @@ export function connect(env: NodeJS.ProcessEnv): LedgermanClient {
   // A token is for the service it was given for: one kept by login is not sent anywhere else.
   const token = env['LEDGERMAN_TOKEN'] || (kept !== undefined && kept.url === url ? kept.token : undefined)
   if (url === undefined || token === undefined) {
-    throw new LedgermanProblem('unauthenticated', 'Not signed in: run ledgerman login URL, or set LEDGERMAN_URL and LEDGERMAN_TOKEN.')
+    throw new LedgermanProblem(
+      'unauthenticated',
+      'Not signed in: run ledgerman login URL, or set LEDGERMAN_URL and LEDGERMAN_TOKEN.',
+    )
   }
   return new LedgermanClient({ url, token })
 }
@@ -37,12 +40,20 @@ export function connect(env: NodeJS.ProcessEnv): LedgermanClient {
  *
  * @throws LedgermanProblem request-invalid where there are several and none was chosen.
  */
-export async function chooseTarget(client: LedgermanClient, named: string | undefined, env: NodeJS.ProcessEnv): Promise<TargetClient> {
+export async function chooseTarget(
+  client: LedgermanClient,
+  named: string | undefined,
+  env: NodeJS.ProcessEnv,
+): Promise<TargetClient> {
   const name = named ?? env['LEDGERMAN_TARGET']
   if (name) return client.target(name)
   const names = (await client.targets()).map((target) => target.name)
   if (names.length === 1 && names[0] !== undefined) return client.target(names[0])
-  throw new LedgermanProblem('request-invalid', `Which target? Give --target NAME, or set LEDGERMAN_TARGET; ${suggestName('', names)}.`, { where: 'target' })
+  throw new LedgermanProblem(
+    'request-invalid',
+    `Which target? Give --target NAME, or set LEDGERMAN_TARGET; ${suggestName('', names)}.`,
+    { where: 'target' },
+  )
 }
 
 function readLogin(file: string): Login | undefined {

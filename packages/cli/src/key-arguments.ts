@@ -1,5 +1,11 @@
 import { propertyFromText } from '@ledgerman/client'
-import { LedgermanProblem, suggestName, type MappingInfo, type PropertyInfo, type RecordValues } from '@ledgerman/contract'
+import {
+  LedgermanProblem,
+  suggestName,
+  type MappingInfo,
+  type PropertyInfo,
+  type RecordValues,
+} from '@ledgerman/contract'
 
 /**
  * Parts the arguments of a keyed command into the key values, as many as the mapping's key has, and the `prop=value` pairs
@@ -10,10 +16,18 @@ import { LedgermanProblem, suggestName, type MappingInfo, type PropertyInfo, typ
 export function splitArguments(mapping: MappingInfo, words: readonly string[]): { key: string[]; pairs: string[] } {
   const { key: names } = mapping
   if (names.length === 0) {
-    throw new LedgermanProblem('no-key', `${mapping.table} has no unique key without nulls, so one record cannot be told from another.`, { mapping: mapping.name })
+    throw new LedgermanProblem(
+      'no-key',
+      `${mapping.table} has no unique key without nulls, so one record cannot be told from another.`,
+      { mapping: mapping.name },
+    )
   }
   if (words.length < names.length) {
-    throw new LedgermanProblem('request-invalid', `The key of ${mapping.name} is ${names.join(', ')}: expected ${names.length === 1 ? 'one value' : `${names.length} values`}, got ${words.length}.`, { where: 'key' })
+    throw new LedgermanProblem(
+      'request-invalid',
+      `The key of ${mapping.name} is ${names.join(', ')}: expected ${names.length === 1 ? 'one value' : `${names.length} values`}, got ${words.length}.`,
+      { where: 'key' },
+    )
   }
   return { key: words.slice(0, names.length), pairs: words.slice(names.length) }
 }
@@ -27,7 +41,10 @@ export function parsePairs(mapping: MappingInfo, pairs: readonly string[], nulls
   const values: RecordValues = {}
   for (const pair of pairs) {
     const at = pair.indexOf('=')
-    if (at < 1) throw new LedgermanProblem('request-invalid', `"${pair}": expected property=value, such as hoursLeft=14.50.`, { where: pair })
+    if (at < 1)
+      throw new LedgermanProblem('request-invalid', `"${pair}": expected property=value, such as hoursLeft=14.50.`, {
+        where: pair,
+      })
     const name = pair.slice(0, at)
     values[name] = propertyFromText(getProperty(mapping, name), pair.slice(at + 1))
   }
@@ -39,5 +56,12 @@ function getProperty(mapping: MappingInfo, name: string): PropertyInfo {
   const properties = mapping.properties ?? []
   const property = properties.find((each) => each.name === name)
   if (property) return property
-  throw new LedgermanProblem('request-invalid', `${name} is not a property of ${mapping.name}; ${suggestName(name, properties.map((each) => each.name))}`, { where: name })
+  throw new LedgermanProblem(
+    'request-invalid',
+    `${name} is not a property of ${mapping.name}; ${suggestName(
+      name,
+      properties.map((each) => each.name),
+    )}`,
+    { where: name },
+  )
 }

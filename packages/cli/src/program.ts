@@ -31,7 +31,8 @@ A first session on the demo observatory:
 Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed by someone else ·
 6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable`,
     )
-  for (const add of [addLogin, addTargets, addTables, addMappings, addRecords, addBook, addTokens]) add(program, context)
+  for (const add of [addLogin, addTargets, addTables, addMappings, addRecords, addBook, addTokens])
+    add(program, context)
   exitByThrowing(program)
   return program
 }

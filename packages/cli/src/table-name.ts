@@ -6,8 +6,11 @@ import { LedgermanProblem } from '@ledgerman/contract'
  * @throws LedgermanProblem request-invalid
  */
 export function parseTableName(text: string): [schema: string, name: string] {
-  const parts = [...text.matchAll(/"((?:[^"]|"")+)"|([^".]+)/g)].map(([, quoted, plain]) => quoted?.replaceAll('""', '"') ?? plain ?? '')
+  const parts = [...text.matchAll(/"((?:[^"]|"")+)"|([^".]+)/g)].map(
+    ([, quoted, plain]) => quoted?.replaceAll('""', '"') ?? plain ?? '',
+  )
   const [first, second, ...more] = parts
-  if (first === undefined || more.length > 0) throw new LedgermanProblem('request-invalid', `"${text}": expected schema.table.`, { where: 'table' })
+  if (first === undefined || more.length > 0)
+    throw new LedgermanProblem('request-invalid', `"${text}": expected schema.table.`, { where: 'table' })
   return second === undefined ? ['public', first] : [first, second]
 }

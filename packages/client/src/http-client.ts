@@ -37,8 +37,15 @@ export class HttpClient {
   }
 
   /** @throws LedgermanProblem as the service answered it; target-unavailable where the service does not answer. */
-  async send<T>(path: string, { method = 'GET', body, contentType = 'application/json', headers = {}, query = {} }: Request = {}): Promise<Answer<T>> {
-    const parameters = new URLSearchParams(Object.entries(query).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)] as [string, string]])))
+  async send<T>(
+    path: string,
+    { method = 'GET', body, contentType = 'application/json', headers = {}, query = {} }: Request = {},
+  ): Promise<Answer<T>> {
+    const parameters = new URLSearchParams(
+      Object.entries(query).flatMap(([name, value]) =>
+        value === undefined ? [] : [[name, String(value)] as [string, string]],
+      ),
+    )
     const address = `${this.#url}${path}${parameters.size > 0 ? `?${parameters.toString()}` : ''}`
     const { token, timeLimitMs = 60_000, fetch: send = globalThis.fetch } = this.#options
     const answer = await send(address, {
@@ -57,21 +64,45 @@ export class HttpClient {
     const text = await answer.text()
     if (!answer.ok) throw problemFrom(answer, text)
     const tag = answer.headers.get('etag')
-    return { status: answer.status, body: (text === '' ? undefined : parseJson(text)) as T, guard: tag === null ? null : tag.slice(1, -1) }
+    return {
+      status: answer.status,
+      body: (text === '' ? undefined : parseJson(text)) as T,
+      guard: tag === null ? null : tag.slice(1, -1),
+    }
   }
 }
 
 function unreachable(url: string, error: unknown): LedgermanProblem {
-  const cause = error instanceof Error && error.cause instanceof Error ? error.cause.message : error instanceof Error ? error.message : String(error)
-  return new LedgermanProblem('target-unavailable', `The service at ${url || 'this address'} cannot be reached: ${cause || 'no answer'}. Is it running?`, { service: url }, { cause: error })
+  const cause =
+    error instanceof Error && error.cause instanceof Error
+      ? error.cause.message
+      : error instanceof Error
+        ? error.message
+        : String(error)
+  return new LedgermanProblem(
+    'target-unavailable',
+    `The service at ${url || 'this address'} cannot be reached: ${cause || 'no answer'}. Is it running?`,
+    { service: url },
+    { cause: error },
+  )
 }
 
 function problemFrom(answer: Response, text: string): LedgermanProblem {
   const isProblem = answer.headers.get('content-type')?.startsWith('application/problem+json') ?? false
   if (!isProblem) {
-    return new LedgermanProblem('internal', `The service answered ${answer.status} with something that is no problem document; is it Ledgerman at this address?`)
+    return new LedgermanProblem(
+      'internal',
+      `The service answered ${answer.status} with something that is no problem document; is it Ledgerman at this address?`,
+    )
   }
-  const { code, detail, type: _type, title: _title, status: _status, ...facts } = parseJson(text) as Record<string, unknown>
+  const {
+    code,
+    detail,
+    type: _type,
+    title: _title,
+    status: _status,
+    ...facts
+  } = parseJson(text) as Record<string, unknown>
   const known = PROBLEM_CODES.find((each) => each === code) ?? ('internal' as ProblemCode)
   return new LedgermanProblem(known, String(detail), facts)
 }

@@ -109,10 +109,19 @@ export class TargetClient {
 
   /** Publishes a mapping from its YAML text. */
   async publishMapping(name: string, source: string): Promise<MappingInfo> {
-    return (await this.#http.send<MappingInfo>(this.#mappingPath(name), { method: 'PUT', body: source, contentType: 'application/yaml' })).body
+    return (
+      await this.#http.send<MappingInfo>(this.#mappingPath(name), {
+        method: 'PUT',
+        body: source,
+        contentType: 'application/yaml',
+      })
+    ).body
   }
 
-  async list(mapping: string, page: { limit?: number | undefined; after?: string | undefined } = {}): Promise<FoundRecords> {
+  async list(
+    mapping: string,
+    page: { limit?: number | undefined; after?: string | undefined } = {},
+  ): Promise<FoundRecords> {
     return (await this.#http.send<FoundRecords>(`${this.#mappingPath(mapping)}/records`, { query: page })).body
   }
 
@@ -123,7 +132,12 @@ export class TargetClient {
   }
 
   /** Changes the named properties of one record. */
-  async change(mapping: string, key: readonly string[], values: RecordValues, { mode = 'commit', guard }: ChangeOptions): Promise<ChangedRecord> {
+  async change(
+    mapping: string,
+    key: readonly string[],
+    values: RecordValues,
+    { mode = 'commit', guard }: ChangeOptions,
+  ): Promise<ChangedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
     const answer = await this.#http.send<ChangedRecord>(path, {
       method: 'PATCH',
@@ -135,9 +149,22 @@ export class TargetClient {
     return answer.body
   }
 
-  async entries(filter: { limit?: number | undefined; after?: string | undefined; mapping?: string | undefined; key?: readonly string[] | undefined; outcome?: string | undefined; actor?: string | undefined } = {}): Promise<EntryList> {
+  async entries(
+    filter: {
+      limit?: number | undefined
+      after?: string | undefined
+      mapping?: string | undefined
+      key?: readonly string[] | undefined
+      outcome?: string | undefined
+      actor?: string | undefined
+    } = {},
+  ): Promise<EntryList> {
     const { key, ...query } = filter
-    return (await this.#http.send<EntryList>(`${this.#path}/entries`, { query: { ...query, key: key && toRecordAddress(key) } })).body
+    return (
+      await this.#http.send<EntryList>(`${this.#path}/entries`, {
+        query: { ...query, key: key && toRecordAddress(key) },
+      })
+    ).body
   }
 
   async entry(id: string): Promise<EntryInfo> {
@@ -153,7 +180,10 @@ export class TargetClient {
   }
 
   /** A key that a path would swallow (empty, `.`, `..`) goes into the query, by name; the sign for that is written %2D where it is a key. */
-  async #recordPlace(mapping: string, key: readonly string[]): Promise<{ path: string; query: Record<string, string> }> {
+  async #recordPlace(
+    mapping: string,
+    key: readonly string[],
+  ): Promise<{ path: string; query: Record<string, string> }> {
     const address = toRecordAddress(key)
     const records = `${this.#mappingPath(mapping)}/records`
     if (!/^\.{0,2}$/.test(address)) return { path: `${records}/${address === '-' ? '%2D' : address}`, query: {} }

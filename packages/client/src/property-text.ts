@@ -38,5 +38,8 @@ export function propertyToText(value: unknown): string {
 }
 
 function invalid(name: string, expected: string, got: string): LedgermanProblem {
-  return new LedgermanProblem('value-invalid', `${name}: expected ${expected}, got "${got}".`, { where: name, expected })
+  return new LedgermanProblem('value-invalid', `${name}: expected ${expected}, got "${got}".`, {
+    where: name,
+    expected,
+  })
 }

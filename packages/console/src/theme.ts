@@ -12,7 +12,10 @@ export const vuetify = createVuetify({
     defaultTheme: localStorage.getItem(THEME_CHOICE) ?? 'system',
     themes: {
       light: { colors: { primary: '#1f5f5b', secondary: '#6b5b2e', background: '#f6f6f2', surface: '#ffffff' } },
-      dark: { dark: true, colors: { primary: '#7cc4bd', secondary: '#d3bd7d', background: '#15191a', surface: '#1e2425' } },
+      dark: {
+        dark: true,
+        colors: { primary: '#7cc4bd', secondary: '#d3bd7d', background: '#15191a', surface: '#1e2425' },
+      },
     },
   },
   defaults: {

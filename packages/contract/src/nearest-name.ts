@@ -19,5 +19,7 @@ export function suggestName(typed: string, known: Iterable<string>): string {
   const names = [...known]
   const nearest = findNearestName(typed, names)
   if (nearest !== undefined) return `did you mean ${nearest}?`
-  return names.length === 0 ? 'there are none' : `known are: ${names.slice(0, 12).join(', ')}${names.length > 12 ? ', …' : ''}`
+  return names.length === 0
+    ? 'there are none'
+    : `known are: ${names.slice(0, 12).join(', ')}${names.length > 12 ? ', …' : ''}`
 }

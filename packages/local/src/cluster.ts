@@ -1,6 +1,21 @@
 import { spawn, spawnSync, type ChildProcess } from 'node:child_process'
 import { createHash, randomBytes } from 'node:crypto'
-import { chmodSync, chownSync, closeSync, existsSync, lstatSync, mkdirSync, openSync, readdirSync, readFileSync, renameSync, rmSync, statSync, symlinkSync, writeFileSync } from 'node:fs'
+import {
+  chmodSync,
+  chownSync,
+  closeSync,
+  existsSync,
+  lstatSync,
+  mkdirSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  statSync,
+  symlinkSync,
+  writeFileSync,
+} from 'node:fs'
 import { dirname, join } from 'node:path'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
@@ -46,10 +61,21 @@ export async function startCluster({ dataDir, port, settings = {} }: ClusterOpti
 
   const log = join(dataDir, 'postgres.log')
   const logFd = openSync(log, 'a', 0o600)
-  const options = { listen_addresses: '127.0.0.1', port: String(port), unix_socket_directories: '', max_connections: '400', ...settings }
+  const options = {
+    listen_addresses: '127.0.0.1',
+    port: String(port),
+    unix_socket_directories: '',
+    max_connections: '400',
+    ...settings,
+  }
   const args = ['-D', files, ...Object.entries(options).flatMap(([name, value]) => ['-c', `${name}=${value}`])]
   // In a session of its own, so that Ctrl-C reaches it only through us, after the service has finished.
-  const child = spawn(join(bin, 'postgres'), args, { stdio: ['ignore', logFd, logFd], detached: true, cwd: '/', ...owner })
+  const child = spawn(join(bin, 'postgres'), args, {
+    stdio: ['ignore', logFd, logFd],
+    detached: true,
+    cwd: '/',
+    ...owner,
+  })
   closeSync(logFd)
   await waitUntilReady(child, adminUrl('postgres'), log)
   return { adminUrl, port, process: child, stop: () => stopProcess(child) }
@@ -66,8 +92,12 @@ export function removeCluster(dataDir: string): void {
 const DEBIAN_POSTGRES = '/usr/lib/postgresql'
 
 function findPostgresBin(): string {
-  const versions = existsSync(DEBIAN_POSTGRES) ? readdirSync(DEBIAN_POSTGRES).sort((one, other) => Number(other) - Number(one)) : []
-  const newest = versions.map((version) => join(DEBIAN_POSTGRES, version, 'bin')).find((bin) => existsSync(join(bin, 'postgres')))
+  const versions = existsSync(DEBIAN_POSTGRES)
+    ? readdirSync(DEBIAN_POSTGRES).sort((one, other) => Number(other) - Number(one))
+    : []
+  const newest = versions
+    .map((version) => join(DEBIAN_POSTGRES, version, 'bin'))
+    .find((bin) => existsSync(join(bin, 'postgres')))
   if (newest) return newest
   const { stdout } = spawnSync('pg_config', ['--bindir'], { encoding: 'utf8' })
   if (stdout && existsSync(join(stdout.trim(), 'postgres'))) return stdout.trim()
@@ -80,7 +110,8 @@ function postgresUser(): Owner | undefined {
   if (process.getuid?.() !== 0) return undefined
   const id = (flag: string) => Number(spawnSync('id', [flag, 'postgres'], { encoding: 'utf8' }).stdout)
   const [uid, gid] = [id('-u'), id('-g')]
-  if (!uid || !gid) throw new Failure('There is no user postgres to run the server as: install the Debian package postgresql.')
+  if (!uid || !gid)
+    throw new Failure('There is no user postgres to run the server as: install the Debian package postgresql.')
   return { uid, gid }
 }
 
@@ -116,7 +147,16 @@ function makeCluster(bin: string, files: string, passwordFile: string, owner: Ow
   const handover = `${files}.password`
   writeFileSync(handover, `${password}\n`, { mode: 0o600 })
   if (owner) chownSync(handover, owner.uid, owner.gid)
-  const args = ['-D', fresh, '--username=postgres', `--pwfile=${handover}`, '--auth=scram-sha-256', '--encoding=UTF8', '--locale=C.UTF-8', '--no-instructions']
+  const args = [
+    '-D',
+    fresh,
+    '--username=postgres',
+    `--pwfile=${handover}`,
+    '--auth=scram-sha-256',
+    '--encoding=UTF8',
+    '--locale=C.UTF-8',
+    '--no-instructions',
+  ]
   const made = spawnSync(join(bin, 'initdb'), args, { encoding: 'utf8', cwd: '/', ...owner })
   rmSync(handover)
   if (made.status !== 0) throw new Failure(`initdb failed: ${made.stderr.trim()}`)
@@ -140,7 +180,8 @@ async function waitUntilReady(child: ChildProcess, url: string, log: string): Pr
       await client.connect()
       return
     } catch (error) {
-      if (Date.now() > deadline) throw new Failure(`PostgreSQL did not answer within 30 s: ${String(error)}\n${lastLines(log)}`)
+      if (Date.now() > deadline)
+        throw new Failure(`PostgreSQL did not answer within 30 s: ${String(error)}\n${lastLines(log)}`)
       await delay(50)
     } finally {
       await client.end().catch(() => undefined)

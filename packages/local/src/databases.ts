@@ -16,7 +16,12 @@ export interface DemoDatabases {
  *
  * @param say is told what is being made.
  */
-export async function prepareDatabases(cluster: Cluster, dataDir: string, demoDir: string, say: (text: string) => void): Promise<DemoDatabases> {
+export async function prepareDatabases(
+  cluster: Cluster,
+  dataDir: string,
+  demoDir: string,
+  say: (text: string) => void,
+): Promise<DemoDatabases> {
   const home = await ensureRole(cluster, dataDir, 'ledgerman_home', 'ledgerman')
   const owner = await ensureRole(cluster, dataDir, 'observatory_owner', 'observatory')
   const worker = await ensureRole(cluster, dataDir, 'ledgerman_observatory', 'observatory')
@@ -51,10 +56,14 @@ async function ensureDatabase(cluster: Cluster, database: string, owner: string)
 /** Loads the demo in one transaction, so that it is there whole or not at all. */
 async function loadObservatory(url: string, demoDir: string, say: (text: string) => void): Promise<void> {
   await withClient(url, async (client) => {
-    const { rows } = await client.query<{ there: boolean }>(`select to_regclass('public.telescope') is not null as there`)
+    const { rows } = await client.query<{ there: boolean }>(
+      `select to_regclass('public.telescope') is not null as there`,
+    )
     if (rows[0]?.there) return
     say('loading the demo: Harrow Fell Observatory')
-    const files = ['schema.sql', 'data.sql', 'grants.sql'].map((name) => readFileSync(join(demoDir, 'observatory', name), 'utf8'))
+    const files = ['schema.sql', 'data.sql', 'grants.sql'].map((name) =>
+      readFileSync(join(demoDir, 'observatory', name), 'utf8'),
+    )
     await client.query(`begin;\n${files.join('\n')}\ncommit;`)
   })
 }
@@ -62,7 +71,9 @@ async function loadObservatory(url: string, demoDir: string, say: (text: string)
 /** The demo's mapping files, in the order of their names. */
 export function demoMappings(demoDir: string): string[] {
   const folder = join(demoDir, 'observatory', 'mappings')
-  return readdirSync(folder).sort().map((name) => readFileSync(join(folder, name), 'utf8'))
+  return readdirSync(folder)
+    .sort()
+    .map((name) => readFileSync(join(folder, name), 'utf8'))
 }
 
 function asAdmin<T>(cluster: Cluster, database: string, work: (client: pg.Client) => Promise<T>): Promise<T> {

@@ -2,7 +2,12 @@ import { parse } from 'yaml'
 import { Failure } from './failure.js'
 
 /** Publishes those of the demo's mappings that are not there yet, and has the book prepared: as any admin would, over HTTP. */
-export async function publishDemo(url: string, token: string, mappings: string[], say: (text: string) => void): Promise<void> {
+export async function publishDemo(
+  url: string,
+  token: string,
+  mappings: string[],
+  say: (text: string) => void,
+): Promise<void> {
   const headers = { authorization: `Bearer ${token}` }
   const target = `${url}/v1/targets/observatory`
   for (const source of mappings) {

@@ -4,14 +4,21 @@ import { readSettings } from './settings.js'
 import { start, type StartOptions } from './start.js'
 import { test } from './test.js'
 
-const program = new Command('ledgerman-local').description('What bin/start and bin/test call once everything is installed.')
+const program = new Command('ledgerman-local').description(
+  'What bin/start and bin/test call once everything is installed.',
+)
 
 program
   .command('start')
   .usage('[options]   (called as bin/start)')
   .description('Start PostgreSQL, the demo observatory and the service.')
   .option('--reset', 'remove all data first and start afresh', false)
-  .option('--target <NAME=URL>', 'add a database of your own: NAME=postgres://…, NAME=env:VARIABLE or NAME=file:PATH (repeatable)', (value: string, all: string[]) => [...all, value], [])
+  .option(
+    '--target <NAME=URL>',
+    'add a database of your own: NAME=postgres://…, NAME=env:VARIABLE or NAME=file:PATH (repeatable)',
+    (value: string, all: string[]) => [...all, value],
+    [],
+  )
   .addHelpText(
     'after',
     `
@@ -34,6 +41,10 @@ program
   })
 
 program.parseAsync().catch((error: unknown) => {
-  process.stderr.write(error instanceof Failure ? `ledgerman: ${error.message}\n` : `ledgerman: ${error instanceof Error ? error.stack : String(error)}\n`)
+  process.stderr.write(
+    error instanceof Failure
+      ? `ledgerman: ${error.message}\n`
+      : `ledgerman: ${error instanceof Error ? error.stack : String(error)}\n`,
+  )
   process.exitCode = 1
 })

@@ -5,7 +5,8 @@ import { Failure } from './failure.js'
 export async function assertPortFree(host: string, port: number, variable: string): Promise<void> {
   const error = await tryToListen(host, port)
   if (error === null) return
-  if (error.code === 'EADDRINUSE') throw new Failure(`Port ${port} is in use. Stop what listens there, or choose another: ${variable}=PORT bin/start`)
+  if (error.code === 'EADDRINUSE')
+    throw new Failure(`Port ${port} is in use. Stop what listens there, or choose another: ${variable}=PORT bin/start`)
   throw new Failure(`Cannot listen on ${host}:${port}: ${error.message}`)
 }
 
@@ -15,7 +16,9 @@ export function findFreePort(): Promise<number> {
     const server = createServer().once('error', reject)
     server.listen(0, '127.0.0.1', () => {
       const address = server.address()
-      server.close(() => (address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port'))))
+      server.close(() =>
+        address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port')),
+      )
     })
   })
 }

@@ -14,7 +14,10 @@ export interface ExtraTarget {
 /** @throws Failure for anything but NAME=URL, NAME=env:VAR or NAME=file:PATH. */
 export function parseExtraTarget(text: string): ExtraTarget {
   const parts = /^([A-Za-z0-9_-]+)=(env:\w+|file:.+|postgres(?:ql)?:\/\/.+)$/.exec(text)
-  if (!parts) throw new Failure(`--target ${text.replace(/:[^:@/]*@/, ':…@')}: expected NAME=postgres://…, NAME=env:VARIABLE or NAME=file:PATH; a name is letters, digits, - and _.`)
+  if (!parts)
+    throw new Failure(
+      `--target ${text.replace(/:[^:@/]*@/, ':…@')}: expected NAME=postgres://…, NAME=env:VARIABLE or NAME=file:PATH; a name is letters, digits, - and _.`,
+    )
   return { name: parts[1] ?? '', address: parts[2] ?? '' }
 }
 
@@ -22,7 +25,11 @@ export function parseExtraTarget(text: string): ExtraTarget {
  * Writes the service's configuration file. An address given on the command line is handed over in the environment, so that
  * its password stands in no file.
  */
-export function writeServiceConfig(settings: Settings, databases: DemoDatabases, extra: ExtraTarget[]): { file: string; env: NodeJS.ProcessEnv } {
+export function writeServiceConfig(
+  settings: Settings,
+  databases: DemoDatabases,
+  extra: ExtraTarget[],
+): { file: string; env: NodeJS.ProcessEnv } {
   const env: NodeJS.ProcessEnv = { ...process.env }
   const targets: Record<string, { url: string }> = { observatory: { url: `file:${databases.observatoryUrlFile}` } }
   extra.forEach(({ name, address }, at) => {
@@ -32,7 +39,13 @@ export function writeServiceConfig(settings: Settings, databases: DemoDatabases,
     targets[name] = { url: address.startsWith('postgres') ? `env:${variable}` : address }
   })
   const file = join(settings.dataDir, 'config.yaml')
-  const config = { host: settings.host, port: settings.port, dataDir: settings.dataDir, home: { url: `file:${databases.homeUrlFile}` }, targets }
+  const config = {
+    host: settings.host,
+    port: settings.port,
+    dataDir: settings.dataDir,
+    home: { url: `file:${databases.homeUrlFile}` },
+    targets,
+  }
   writeFileSync(file, `# Written by bin/start at every start.\n${stringify(config)}`, { mode: 0o600 })
   chmodSync(file, 0o600)
   return { file, env }

@@ -18,7 +18,13 @@ const START_LIMIT_MS = 20_000
  *
  * @throws Failure with the end of its log.
  */
-export async function startService(options: { root: string; configFile: string; dataDir: string; url: string; env: NodeJS.ProcessEnv }): Promise<ServiceProcess> {
+export async function startService(options: {
+  root: string
+  configFile: string
+  dataDir: string
+  url: string
+  env: NodeJS.ProcessEnv
+}): Promise<ServiceProcess> {
   const log = join(options.dataDir, 'service.log')
   const logFd = openSync(log, 'a', 0o600)
   const child = spawn(process.execPath, [join(options.root, 'packages/service/bin/ledgerman-service.js')], {
@@ -31,7 +37,9 @@ export async function startService(options: { root: string; configFile: string; 
   while (!(await isReady(options.url))) {
     if (child.exitCode !== null || Date.now() > deadline) {
       child.kill('SIGKILL')
-      throw new Failure(`The service did not start; its log says:\n${readFileSync(log, 'utf8').trimEnd().split('\n').slice(-5).join('\n')}`)
+      throw new Failure(
+        `The service did not start; its log says:\n${readFileSync(log, 'utf8').trimEnd().split('\n').slice(-5).join('\n')}`,
+      )
     }
     await delay(50)
   }

@@ -16,7 +16,16 @@ export interface StartOptions {
 }
 
 /** Everything that one start makes in the data folder; `--reset` removes these and leaves anything else alone. */
-const OWN_FILES = ['admin-token', 'config.yaml', 'postgres-password', 'postgres.log', 'service.log', 'ledgerman_home.url', 'observatory_owner.url', 'ledgerman_observatory.url']
+const OWN_FILES = [
+  'admin-token',
+  'config.yaml',
+  'postgres-password',
+  'postgres.log',
+  'service.log',
+  'ledgerman_home.url',
+  'observatory_owner.url',
+  'ledgerman_observatory.url',
+]
 
 /** Starts the database, the demo and the service, and stays until a signal or until one of them ends. */
 export async function start(settings: Settings, options: StartOptions): Promise<void> {
@@ -35,7 +44,8 @@ export async function start(settings: Settings, options: StartOptions): Promise<
     await assertPortFree(settings.host, settings.port, 'LEDGERMAN_PORT')
     await assertPortFree('127.0.0.1', settings.postgresPort, 'LEDGERMAN_PG_PORT')
     if (options.reset) reset(settings, say)
-    if (!existsSync(join(settings.dataDir, 'postgres-password'))) say(`making a PostgreSQL server of its own in ${settings.dataDir}`)
+    if (!existsSync(join(settings.dataDir, 'postgres-password')))
+      say(`making a PostgreSQL server of its own in ${settings.dataDir}`)
     cluster = await startCluster({ dataDir: settings.dataDir, port: settings.postgresPort })
     const demoDir = join(settings.root, 'demo')
     const databases = await prepareDatabases(cluster, settings.dataDir, demoDir, say)
@@ -45,7 +55,11 @@ export async function start(settings: Settings, options: StartOptions): Promise<
     const token = readFileSync(join(settings.dataDir, 'admin-token'), 'utf8').trim()
     await publishDemo(url, token, demoMappings(demoDir), say)
     greet(settings, url, token, (performance.now() - started) / 1000)
-    const ended = await Promise.race([interrupted, exitOf('The service', service), exitOf('PostgreSQL', { process: cluster.process })])
+    const ended = await Promise.race([
+      interrupted,
+      exitOf('The service', service),
+      exitOf('PostgreSQL', { process: cluster.process }),
+    ])
     if (ended !== null) throw new Failure(`${ended} ended by itself; see the logs in ${settings.dataDir}.`)
     say('stopping')
   } finally {
@@ -59,7 +73,10 @@ function claimDataDir({ dataDir, port }: Settings): string {
   const pidFile = join(dataDir, 'start.pid')
   if (existsSync(pidFile)) {
     const pid = Number(readFileSync(pidFile, 'utf8'))
-    if (isStart(pid)) throw new Failure(`Ledgerman runs on this data folder already (process ${pid}). Stop that first, or choose another: LEDGERMAN_DATA_DIR=FOLDER LEDGERMAN_PORT=${port + 1} LEDGERMAN_PG_PORT=PORT bin/start`)
+    if (isStart(pid))
+      throw new Failure(
+        `Ledgerman runs on this data folder already (process ${pid}). Stop that first, or choose another: LEDGERMAN_DATA_DIR=FOLDER LEDGERMAN_PORT=${port + 1} LEDGERMAN_PG_PORT=PORT bin/start`,
+      )
   }
   writeFileSync(pidFile, `${process.pid}\n`)
   return pidFile

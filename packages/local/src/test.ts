@@ -22,7 +22,11 @@ export async function test(settings: Settings, projects: string[], pattern: stri
     const args = [join(settings.root, 'node_modules/jest/bin/jest.js'), '--json', `--outputFile=${report}`]
     if (projects.length > 0) args.push('--selectProjects', ...projects)
     if (pattern !== undefined) args.push('--testNamePattern', pattern)
-    const env = { ...process.env, NODE_OPTIONS: '--experimental-vm-modules --no-warnings', LEDGERMAN_TEST_PG: cluster.adminUrl('postgres') }
+    const env = {
+      ...process.env,
+      NODE_OPTIONS: '--experimental-vm-modules --no-warnings',
+      LEDGERMAN_TEST_PG: cluster.adminUrl('postgres'),
+    }
     const code = await run(args, settings.root, env)
     const { passed, failed } = countTests(report)
     process.stdout.write(`\n${passed} passed, ${failed} failed\n`)
@@ -43,7 +47,9 @@ function run(args: string[], cwd: string, env: NodeJS.ProcessEnv): Promise<numbe
 
 function countTests(report: string): { passed: number; failed: number } {
   try {
-    const { numPassedTests, numFailedTests, numRuntimeErrorTestSuites } = JSON.parse(readFileSync(report, 'utf8')) as Record<string, number>
+    const { numPassedTests, numFailedTests, numRuntimeErrorTestSuites } = JSON.parse(
+      readFileSync(report, 'utf8'),
+    ) as Record<string, number>
     return { passed: numPassedTests ?? 0, failed: (numFailedTests ?? 0) + (numRuntimeErrorTestSuites ?? 0) }
   } catch {
     return { passed: 0, failed: 1 }

@@ -21,14 +21,18 @@ export interface Service {
 
 /** Sets the home database up and serves. */
 export async function startService(config: Readonly<ServiceConfig>, log: Logger): Promise<Service> {
-  const home = new HomeDatabase(config.home.url, config.home.connections, (error) => log.warn({ error: error.message }, 'home session broke'))
+  const home = new HomeDatabase(config.home.url, config.home.connections, (error) =>
+    log.warn({ error: error.message }, 'home session broke'),
+  )
   await home.setUp()
   const tokens = new TokenStore(home)
   const adminToken = await ensureAdminToken(tokens, config.dataDir)
   const targets = new TargetRegistry(config.targets, await home.digestKey(), new MappingStore(home), (target, error) =>
     log.warn({ target, error: error.message }, 'target session broke'),
   )
-  const server = createServer(createApp({ routes: allRoutes({ home, tokens, targets }), tokens, log, consoleDir: CONSOLE_DIR }))
+  const server = createServer(
+    createApp({ routes: allRoutes({ home, tokens, targets }), tokens, log, consoleDir: CONSOLE_DIR }),
+  )
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)
@@ -45,7 +49,11 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
 function listen(server: Server, { host, port }: ServiceConfig): Promise<void> {
   return new Promise((resolve, reject) => {
     server.once('error', (error: NodeJS.ErrnoException) =>
-      reject(error.code === 'EADDRINUSE' ? new Error(`port ${port} on ${host} is in use: stop what listens there, or set LEDGERMAN_PORT`) : error),
+      reject(
+        error.code === 'EADDRINUSE'
+          ? new Error(`port ${port} on ${host} is in use: stop what listens there, or set LEDGERMAN_PORT`)
+          : error,
+      ),
     )
     server.listen(port, host, () => resolve())
   })

@@ -6,7 +6,9 @@ import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
 
 export function addBook(program: Command, context: CommandContext): void {
-  const book = program.command('book').description('The book of a target: what was changed, by whom, and how it was before.')
+  const book = program
+    .command('book')
+    .description('The book of a target: what was changed, by whom, and how it was before.')
 
   book
     .command('list')
@@ -17,13 +19,21 @@ export function addBook(program: Command, context: CommandContext): void {
     .option('--actor <name>', 'only those of one actor')
     .option('--mapping <mapping>', 'only those of one mapping')
     .option('--key <value...>', 'only those of one record; needs --mapping')
-    .addHelpText('after', `\nExamples:\n  ledgerman book list\n  ledgerman book list --mapping programme --key P-107 --outcome committed`)
+    .addHelpText(
+      'after',
+      `\nExamples:\n  ledgerman book list\n  ledgerman book list --mapping programme --key P-107 --outcome committed`,
+    )
     .action(async (options: ListFlags, command: Command) => {
       const page = await (await context.target(command)).entries({ ...options, limit: Number(options.limit) })
       context.print(command, page, () => {
         if (page.entries.length === 0) return 'There are no such entries.'
         const more = page.next === null ? '' : `\n${colors.dim(`More: --after ${page.next}`)}`
-        return formatTable(['entry', 'at', 'actor', 'outcome', 'what', 'matched', 'changed'], page.entries.map(toRow), ['matched', 'changed']) + more
+        return (
+          formatTable(['entry', 'at', 'actor', 'outcome', 'what', 'matched', 'changed'], page.entries.map(toRow), [
+            'matched',
+            'changed',
+          ]) + more
+        )
       })
     })
 
@@ -42,7 +52,9 @@ export function addBook(program: Command, context: CommandContext): void {
     .action(async (_options: unknown, command: Command) => {
       const prepared = await (await context.target(command)).prepareBook()
       context.print(command, prepared, () =>
-        prepared.prepared === 'already' ? `The book of ${prepared.target} was prepared already.` : `The book of ${prepared.target} is prepared. Created:\n${indent(prepared.created.join('\n'))}`,
+        prepared.prepared === 'already'
+          ? `The book of ${prepared.target} was prepared already.`
+          : `The book of ${prepared.target} is prepared. Created:\n${indent(prepared.created.join('\n'))}`,
       )
     })
 }
@@ -57,7 +69,9 @@ interface ListFlags {
 }
 
 function toRow({ id, at, actor, outcome, problem, kind, mapping, key, matched, changed }: EntrySummary): string[] {
-  const record = Object.values(key ?? {}).map((value) => formatValue(value, 20)).join(', ')
+  const record = Object.values(key ?? {})
+    .map((value) => formatValue(value, 20))
+    .join(', ')
   return [
     id,
     `${at.slice(0, 10)} ${at.slice(11, 19)}`,
@@ -74,7 +88,10 @@ function formatEntry(entry: EntryInfo): string {
     ['entry', entry.id],
     ['at', entry.at],
     ['actor', entry.actor],
-    ['mapping', `${entry.mapping ?? '–'}${entry.receipt.revision === null ? '' : `, revision ${entry.receipt.revision}`}`],
+    [
+      'mapping',
+      `${entry.mapping ?? '–'}${entry.receipt.revision === null ? '' : `, revision ${entry.receipt.revision}`}`,
+    ],
     ...(entry.note === null ? [] : [['note', entry.note]]),
     ...(entry.problem === null ? [] : [['refused', `${entry.problem}: ${entry.detail ?? ''}`]]),
   ]

@@ -10,16 +10,33 @@ export function addLogin(program: Command, context: CommandContext): void {
     .command('login')
     .description('Keep the address of a service and a token for later commands.')
     .argument('[url]', 'where the service is', 'http://127.0.0.1:4680')
-    .option('--token-file <file>', 'read the token from a file; otherwise it comes from LEDGERMAN_TOKEN or standard input')
-    .addHelpText('after', `\nExamples:\n  ledgerman login http://127.0.0.1:4680 --token-file .ledgerman/admin-token\n  ledgerman login < token.txt`)
+    .option(
+      '--token-file <file>',
+      'read the token from a file; otherwise it comes from LEDGERMAN_TOKEN or standard input',
+    )
+    .addHelpText(
+      'after',
+      `\nExamples:\n  ledgerman login http://127.0.0.1:4680 --token-file .ledgerman/admin-token\n  ledgerman login < token.txt`,
+    )
     .action(async (url: string, options: { tokenFile?: string }, command: Command) => {
       const { env } = context.terminal
-      const token = (options.tokenFile !== undefined ? readTokenFile(options.tokenFile) : (env['LEDGERMAN_TOKEN'] ?? (await readStdin()))).trim()
-      if (token === '') throw new LedgermanProblem('request-invalid', 'No token came: give --token-file FILE, or pipe it in.', { where: 'token' })
+      const token = (
+        options.tokenFile !== undefined
+          ? readTokenFile(options.tokenFile)
+          : (env['LEDGERMAN_TOKEN'] ?? (await readStdin()))
+      ).trim()
+      if (token === '')
+        throw new LedgermanProblem('request-invalid', 'No token came: give --token-file FILE, or pipe it in.', {
+          where: 'token',
+        })
       const caller = await new LedgermanClient({ url, token }).session()
       const file = loginFile(env)
       saveLogin(file, { url, token })
-      context.print(command, { url, ...caller }, () => `Signed in to ${url} as ${caller.actor} (${caller.role}). Kept in ${file}.`)
+      context.print(
+        command,
+        { url, ...caller },
+        () => `Signed in to ${url} as ${caller.actor} (${caller.role}). Kept in ${file}.`,
+      )
     })
 }
 
@@ -27,7 +44,9 @@ function readTokenFile(path: string): string {
   try {
     return readFileSync(path, 'utf8')
   } catch (error) {
-    throw new LedgermanProblem('request-invalid', `The token file cannot be read: ${(error as Error).message}.`, { where: 'token-file' })
+    throw new LedgermanProblem('request-invalid', `The token file cannot be read: ${(error as Error).message}.`, {
+      where: 'token-file',
+    })
   }
 }
 

@@ -10,8 +10,17 @@ export function addMappings(program: Command, context: CommandContext): void {
     .description('List the mappings of a target.')
     .action(async (_options: unknown, command: Command) => {
       const mappings = await (await context.target(command)).mappings()
-      const rows = mappings.map(({ name, table, key, guard, revision, publishedBy }) => [name, table, key.join(', ') || colors.yellow('no key'), guard, String(revision), publishedBy])
-      context.print(command, { mappings }, () => formatTable(['mapping', 'table', 'key', 'guard', 'revision', 'by'], rows, ['revision']))
+      const rows = mappings.map(({ name, table, key, guard, revision, publishedBy }) => [
+        name,
+        table,
+        key.join(', ') || colors.yellow('no key'),
+        guard,
+        String(revision),
+        publishedBy,
+      ])
+      context.print(command, { mappings }, () =>
+        formatTable(['mapping', 'table', 'key', 'guard', 'revision', 'by'], rows, ['revision']),
+      )
     })
 
   program
@@ -19,13 +28,20 @@ export function addMappings(program: Command, context: CommandContext): void {
     .description('Derive the mapping of a table and print it as YAML.')
     .argument('<table>', 'schema.table; public is meant where there is no schema')
     .option('--save', 'publish it as well')
-    .addHelpText('after', `\nExamples:\n  ledgerman map programme\n  ledgerman map programme > mappings/programme.yaml\n  ledgerman map public.calibration --save`)
+    .addHelpText(
+      'after',
+      `\nExamples:\n  ledgerman map programme\n  ledgerman map programme > mappings/programme.yaml\n  ledgerman map public.calibration --save`,
+    )
     .action(async (name: string, options: { save?: boolean }, command: Command) => {
       const target = await context.target(command)
       const derived = await target.deriveMapping(...parseTableName(name))
       for (const note of derived.notes) context.terminal.err(`${colors.yellow('!')} ${note}\n`)
       if (!options.save) return context.print(command, derived, () => derived.source.trimEnd())
       const published = await target.publishMapping(derived.definition.mapping, derived.source)
-      context.print(command, published, () => `${derived.source}\n${colors.green('published')}: ${published.name}, revision ${published.revision}`)
+      context.print(
+        command,
+        published,
+        () => `${derived.source}\n${colors.green('published')}: ${published.name}, revision ${published.revision}`,
+      )
     })
 }

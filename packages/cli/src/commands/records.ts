@@ -15,7 +15,9 @@ export function addRecords(program: Command, context: CommandContext): void {
     .option('--after <place>', 'the next page: the place that the page before ended at')
     .addHelpText('after', `\nExamples:\n  ledgerman find programme --limit 10\n  ledgerman find telescope --json`)
     .action(async (mapping: string, options: { limit: string; after?: string }, command: Command) => {
-      const page = await (await context.target(command)).list(mapping, { limit: Number(options.limit), after: options.after })
+      const page = await (
+        await context.target(command)
+      ).list(mapping, { limit: Number(options.limit), after: options.after })
       context.print(command, page, () => {
         const names = Object.keys(page.found[0] ?? {})
         if (names.length === 0) return `There are no records of ${mapping}${options.after ? ' after that' : ''}.`
@@ -31,7 +33,10 @@ export function addRecords(program: Command, context: CommandContext): void {
     .description('Load one record by its key.')
     .argument('<mapping>')
     .argument('<key...>', 'the key values, in key order')
-    .addHelpText('after', `\nExamples:\n  ledgerman load programme P-107\n  ledgerman load calibration HF1 2026-02-03 flat`)
+    .addHelpText(
+      'after',
+      `\nExamples:\n  ledgerman load programme P-107\n  ledgerman load calibration HF1 2026-02-03 flat`,
+    )
     .action(async (name: string, words: string[], _options: unknown, command: Command) => {
       const target = await context.target(command)
       const loaded = await target.load(name, words)
@@ -48,7 +53,12 @@ export function addRecords(program: Command, context: CommandContext): void {
     .argument('<words...>', 'the key values, then property=value pairs')
     .option('--commit', 'keep the change')
     .option('--if <guard>', 'only where the record is still as in the load that gave this guard')
-    .option('--null <property>', 'set a property to null (repeatable)', (name: string, all: string[]) => [...all, name], [])
+    .option(
+      '--null <property>',
+      'set a property to null (repeatable)',
+      (name: string, all: string[]) => [...all, name],
+      [],
+    )
     .option('--statement', 'show the statement and its binds')
     .addHelpText(
       'after',
@@ -79,11 +89,20 @@ interface ChangeFlags {
   statement?: boolean
 }
 
-function formatChange(mapping: MappingInfo, key: string[], values: RecordValues, changed: ChangedRecord, options: ChangeFlags): string {
+function formatChange(
+  mapping: MappingInfo,
+  key: string[],
+  values: RecordValues,
+  changed: ChangedRecord,
+  options: ChangeFlags,
+): string {
   const { receipt, guard } = changed
   const text = formatReceipt(receipt, { statement: options.statement ?? false })
   const isSame = receipt.steps.every((step) => step.changed === 0)
-  const same = isSame ? `\n\n${mapping.name} ${toRecordAddress(key)} has ${Object.keys(values).join(', ')} like that already: the row was not written.` : ''
-  if (receipt.outcome === 'committed') return `${text}${same}\n\nEntry ${receipt.id}${guard === null ? '' : `, guard now ${guard}`}`
+  const same = isSame
+    ? `\n\n${mapping.name} ${toRecordAddress(key)} has ${Object.keys(values).join(', ')} like that already: the row was not written.`
+    : ''
+  if (receipt.outcome === 'committed')
+    return `${text}${same}\n\nEntry ${receipt.id}${guard === null ? '' : `, guard now ${guard}`}`
   return `${text}${same}\n\n${colors.dim(`To keep it: the same command with${guard === null ? '' : ` --if ${guard}`} --commit`)}`
 }

@@ -26,7 +26,9 @@ export function addTables(program: Command, context: CommandContext): void {
         table.key?.join(', ') ?? colors.yellow('no key'),
         table.approximateRows === null ? '' : `~${table.approximateRows}`,
       ])
-      context.print(command, { tables }, () => formatTable(['table', 'kind', 'columns', 'key', 'rows'], rows, ['columns', 'rows']))
+      context.print(command, { tables }, () =>
+        formatTable(['table', 'kind', 'columns', 'key', 'rows'], rows, ['columns', 'rows']),
+      )
     })
 }
 
@@ -36,7 +38,12 @@ function formatTableInfo(table: TableInfo): string {
     column.name,
     column.type,
     column.nullable ? 'null' : 'not null',
-    [inKey.has(column.name) ? 'key' : '', column.identity ? `identity ${column.identity}` : '', column.generated ? 'generated' : '', column.default === null ? '' : `default ${column.default}`]
+    [
+      inKey.has(column.name) ? 'key' : '',
+      column.identity ? `identity ${column.identity}` : '',
+      column.generated ? 'generated' : '',
+      column.default === null ? '' : `default ${column.default}`,
+    ]
       .filter(Boolean)
       .join(', '),
   ])
@@ -44,11 +51,28 @@ function formatTableInfo(table: TableInfo): string {
   return [
     `${colors.bold(`${table.schema}.${table.name}`)}  ${table.kind}${table.approximateRows === null ? '' : `, about ${table.approximateRows} rows`}${table.rowSecurity ? ', row-level security' : ''}`,
     indent(formatTable(['column', 'type', '', ''], columns)),
-    section('Keys', table.keys.map(({ name, primary, columns: list }) => `${list.join(', ')}  ${colors.dim(primary ? `${name}, primary` : name)}`)),
-    section('Checks', table.checks.map(({ name, definition }) => `${name}: ${definition}`)),
-    section('Refers to', table.references.map((key) => `${key.columns.join(', ')} → ${key.table} (${key.otherColumns.join(', ')})`)),
-    section('Referred to by', table.referencedBy.map((key) => `${key.table} (${key.otherColumns.join(', ')}) → ${key.columns.join(', ')}`)),
-    section('Triggers on update', table.triggers.map(({ name, when }) => `${name}  ${colors.dim(when)}`)),
+    section(
+      'Keys',
+      table.keys.map(
+        ({ name, primary, columns: list }) => `${list.join(', ')}  ${colors.dim(primary ? `${name}, primary` : name)}`,
+      ),
+    ),
+    section(
+      'Checks',
+      table.checks.map(({ name, definition }) => `${name}: ${definition}`),
+    ),
+    section(
+      'Refers to',
+      table.references.map((key) => `${key.columns.join(', ')} → ${key.table} (${key.otherColumns.join(', ')})`),
+    ),
+    section(
+      'Referred to by',
+      table.referencedBy.map((key) => `${key.table} (${key.otherColumns.join(', ')}) → ${key.columns.join(', ')}`),
+    ),
+    section(
+      'Triggers on update',
+      table.triggers.map(({ name, when }) => `${name}  ${colors.dim(when)}`),
+    ),
   ]
     .filter(Boolean)
     .join('\n\n')

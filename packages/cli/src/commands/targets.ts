@@ -17,7 +17,9 @@ export function addTargets(program: Command, context: CommandContext): void {
           database ?? '',
           server ?? '',
         ])
-        const notes = targets.flatMap(({ name, problem, warnings }) => [...(problem === null ? [] : [problem]), ...warnings].map((note) => `${colors.yellow('!')} ${name}: ${note}`))
+        const notes = targets.flatMap(({ name, problem, warnings }) =>
+          [...(problem === null ? [] : [problem]), ...warnings].map((note) => `${colors.yellow('!')} ${name}: ${note}`),
+        )
         return [formatTable(['target', 'state', 'book', 'database', 'PostgreSQL'], rows), ...notes].join('\n')
       })
     })

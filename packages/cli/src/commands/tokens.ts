@@ -4,15 +4,21 @@ import type { CommandContext } from '../command-context.js'
 import { formatTable } from '../output/table.js'
 
 export function addTokens(program: Command, context: CommandContext): void {
-  const tokens = program.command('tokens').description('Tokens: who may call, and under which name entries are written.')
+  const tokens = program
+    .command('tokens')
+    .description('Tokens: who may call, and under which name entries are written.')
 
-  tokens
-    .command('list')
-    .action(async (_options: unknown, command: Command) => {
-      const list = await context.client().tokens()
-      const rows = list.map(({ id, name, role, targets, lastUsedAt }) => [name, role, targets?.join(', ') ?? 'all', lastUsedAt?.slice(0, 16).replace('T', ' ') ?? 'never', id])
-      context.print(command, { tokens: list }, () => formatTable(['name', 'role', 'targets', 'last used', 'id'], rows))
-    })
+  tokens.command('list').action(async (_options: unknown, command: Command) => {
+    const list = await context.client().tokens()
+    const rows = list.map(({ id, name, role, targets, lastUsedAt }) => [
+      name,
+      role,
+      targets?.join(', ') ?? 'all',
+      lastUsedAt?.slice(0, 16).replace('T', ' ') ?? 'never',
+      id,
+    ])
+    context.print(command, { tokens: list }, () => formatTable(['name', 'role', 'targets', 'last used', 'id'], rows))
+  })
 
   tokens
     .command('add')
@@ -22,7 +28,9 @@ export function addTokens(program: Command, context: CommandContext): void {
     .option('--for <target...>', 'only for these targets')
     .addHelpText('after', `\nExample:\n  ledgerman tokens add night-desk writer --for observatory`)
     .action(async (name: string, role: string, options: { for?: string[] }, command: Command) => {
-      const added = await context.client().addToken({ name, role: role as Role, ...(options.for ? { targets: options.for } : {}) })
+      const added = await context
+        .client()
+        .addToken({ name, role: role as Role, ...(options.for ? { targets: options.for } : {}) })
       context.print(command, added, () => added.token)
     })
 

@@ -9,7 +9,12 @@ export function formatProblem(problem: LedgermanProblem): string {
   const { yours, current } = problem.facts as { yours?: Record<string, unknown>; current?: Record<string, unknown> }
   if (problem.code === 'record-changed' && yours && current) {
     const rows = Object.keys(yours).map((name) => [name, formatValue(yours[name], 40), formatValue(current[name], 40)])
-    lines.push('', indent(formatTable(['property', 'yours', 'current'], rows)), '', `Its guard is now ${String(problem.facts['guard'])}.`)
+    lines.push(
+      '',
+      indent(formatTable(['property', 'yours', 'current'], rows)),
+      '',
+      `Its guard is now ${String(problem.facts['guard'])}.`,
+    )
   }
   return lines.join('\n')
 }

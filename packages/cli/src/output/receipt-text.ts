@@ -12,14 +12,27 @@ export function formatReceipt(receipt: Receipt, options: { statement: boolean })
 }
 
 function headline({ outcome, steps, durationMs, reversible }: Receipt): string {
-  const counts = steps.map(({ expected, matched, changed }) => `expected ${expected}, matched ${matched ?? '–'}, changed ${changed ?? '–'}`).join('; ')
-  const mark = { committed: colors.green('committed'), rehearsed: colors.cyan('rehearsed, nothing was kept'), refused: colors.red('refused, nothing was changed') }[outcome]
-  const extras = [durationMs === null ? '' : `${durationMs} ms`, outcome === 'committed' && reversible !== null ? `reversible: ${reversible}` : ''].filter(Boolean)
+  const counts = steps
+    .map(
+      ({ expected, matched, changed }) => `expected ${expected}, matched ${matched ?? '–'}, changed ${changed ?? '–'}`,
+    )
+    .join('; ')
+  const mark = {
+    committed: colors.green('committed'),
+    rehearsed: colors.cyan('rehearsed, nothing was kept'),
+    refused: colors.red('refused, nothing was changed'),
+  }[outcome]
+  const extras = [
+    durationMs === null ? '' : `${durationMs} ms`,
+    outcome === 'committed' && reversible !== null ? `reversible: ${reversible}` : '',
+  ].filter(Boolean)
   return `${mark}: ${counts}${extras.length > 0 ? `  (${extras.join(', ')})` : ''}`
 }
 
 function formatRow({ key, before, after, alsoChanged }: RowReceipt): string {
-  const name = Object.values(key).map((value) => formatValue(value)).join(', ')
+  const name = Object.values(key)
+    .map((value) => formatValue(value))
+    .join(', ')
   const lines = changes(before ?? {}, after ?? {}, '')
   if (alsoChanged) lines.push(...changes(alsoChanged.before, alsoChanged.after, 'by itself'))
   return `${colors.bold(name)}\n${indent(formatTable(['property', 'before', '', 'after', ''], lines, ['before']))}`
@@ -27,12 +40,23 @@ function formatRow({ key, before, after, alsoChanged }: RowReceipt): string {
 
 function changes(before: Record<string, unknown>, after: Record<string, unknown>, note: string): string[][] {
   const names = [...new Set([...Object.keys(before), ...Object.keys(after)])]
-  return names.map((name) => [name, formatValue(before[name], 40), '→', formatValue(after[name], 40), note === '' ? '' : colors.dim(note)])
+  return names.map((name) => [
+    name,
+    formatValue(before[name], 40),
+    '→',
+    formatValue(after[name], 40),
+    note === '' ? '' : colors.dim(note),
+  ])
 }
 
 /** The statement as it was run, and each bind beside its place in it. */
 export function formatStatement({ statement, binds }: StepReceipt): string {
-  const rows = binds.map(({ position, name, type, value }) => [`$${position}`, name, formatValue(value), colors.dim(type)])
+  const rows = binds.map(({ position, name, type, value }) => [
+    `$${position}`,
+    name,
+    formatValue(value),
+    colors.dim(type),
+  ])
   return `${indent(statement)}\n\n${indent(formatTable(['', 'bind', 'value', 'type'], rows))}`
 }
 

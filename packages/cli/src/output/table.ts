@@ -3,12 +3,29 @@ import colors from 'picocolors'
 import { printJson } from '@ledgerman/contract'
 
 const NO_BORDER = {
-  top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '',
-  left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ',
+  top: '',
+  'top-mid': '',
+  'top-left': '',
+  'top-right': '',
+  bottom: '',
+  'bottom-mid': '',
+  'bottom-left': '',
+  'bottom-right': '',
+  left: '',
+  'left-mid': '',
+  mid: '',
+  'mid-mid': '',
+  right: '',
+  'right-mid': '',
+  middle: '  ',
 }
 
 /** Rows under a head line, in columns as wide as they need. Columns named in `right` are aligned to the right. */
-export function formatTable(head: readonly string[], rows: readonly (readonly string[])[], right: readonly string[] = []): string {
+export function formatTable(
+  head: readonly string[],
+  rows: readonly (readonly string[])[],
+  right: readonly string[] = [],
+): string {
   const table = new Table({
     chars: NO_BORDER,
     style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [] },
@@ -35,11 +52,13 @@ export function formatValue(value: unknown, longest = LONGEST): string {
 /** Whether a column of these values reads better aligned to the right. */
 export function isNumeric(values: readonly unknown[]): boolean {
   const filled = values.filter((value) => value !== null && value !== undefined)
-  return filled.length > 0 && filled.every((value) => typeof value === 'number' || (typeof value === 'string' && /^-?\d+(\.\d+)?$/.test(value)))
+  return (
+    filled.length > 0 &&
+    filled.every((value) => typeof value === 'number' || (typeof value === 'string' && /^-?\d+(\.\d+)?$/.test(value)))
+  )
 }
 
 /** Line breaks and escape sequences in data must not reach the terminal as such. */
 function visible(text: string): string {
-  // eslint-disable-next-line no-control-regex -- these are the characters meant
   return text.replace(/[\u0000-\u001f\u007f-\u009f]/g, (character) => JSON.stringify(character).slice(1, -1))
 }

@@ -22,7 +22,9 @@ async function load() {
   isLoading.value = true
   problem.value = null
   try {
-    const page = await client.target(target.value).entries({ outcome: outcome.value ?? undefined, after: after.value, limit: 25 })
+    const page = await client
+      .target(target.value)
+      .entries({ outcome: outcome.value ?? undefined, after: after.value, limit: 25 })
     entries.value = page.entries
     next.value = page.next
   } catch (error) {
@@ -45,7 +47,7 @@ function show(query: Record<string, string>) {
 <template>
   <v-container fluid class="pa-4">
     <div class="d-flex align-center ga-4 mb-3">
-      <h1 class="text-h6">Book</h1>
+      <h1>Book</h1>
       <v-btn-toggle :model-value="outcome ?? 'all'" density="compact" mandatory variant="outlined" divided>
         <v-btn value="all" size="small" @click="show({})">All</v-btn>
         <v-btn value="committed" size="small" @click="show({ outcome: 'committed' })">Committed</v-btn>
@@ -67,11 +69,20 @@ function show(query: Record<string, string>) {
           </tr>
         </thead>
         <tbody>
-          <tr v-for="entry in entries" :key="entry.id" class="openable" tabindex="0" @click="open(entry)" @keydown.enter="open(entry)">
+          <tr
+            v-for="entry in entries"
+            :key="entry.id"
+            class="openable"
+            tabindex="0"
+            @click="open(entry)"
+            @keydown.enter="open(entry)"
+          >
             <td class="text-no-wrap">{{ formatInstant(entry.at) }}</td>
             <td>{{ entry.actor }}</td>
             <td>
-              <v-chip :color="entry.outcome === 'committed' ? 'success' : 'error'" size="small" label>{{ entry.problem ?? entry.outcome }}</v-chip>
+              <v-chip :color="entry.outcome === 'committed' ? 'success' : 'error'" size="small" label>{{
+                entry.problem ?? entry.outcome
+              }}</v-chip>
             </td>
             <td>{{ entry.kind }} {{ entry.mapping }}</td>
             <td>{{ Object.values(entry.key ?? {}).join(', ') }}</td>
@@ -79,7 +90,9 @@ function show(query: Record<string, string>) {
             <td class="number">{{ entry.changed ?? '–' }}</td>
           </tr>
           <tr v-if="!isLoading && entries.length === 0">
-            <td colspan="7" class="text-medium-emphasis py-6">Nothing is in the book yet. Commit a change, and it will be.</td>
+            <td colspan="7" class="text-medium-emphasis py-6">
+              Nothing is in the book yet. Commit a change, and it will be.
+            </td>
           </tr>
         </tbody>
       </v-table>

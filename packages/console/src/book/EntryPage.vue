@@ -26,23 +26,33 @@ watch(
 )
 
 function recordLink({ mapping, key, receipt }: EntryInfo) {
-  return { name: 'record', params: { target: receipt.target, mapping, key: toRecordAddress(Object.values(key ?? {}).map(String)) } }
+  return {
+    name: 'record',
+    params: { target: receipt.target, mapping, key: toRecordAddress(Object.values(key ?? {}).map(String)) },
+  }
 }
 </script>
 
 <template>
   <v-container fluid class="pa-4">
-    <div class="text-medium-emphasis mb-1"><router-link :to="{ name: 'book', params: { target: route.params['target'] } }">Book</router-link> / entry</div>
+    <div class="text-medium-emphasis mb-1">
+      <router-link :to="{ name: 'book', params: { target: route.params['target'] } }">Book</router-link> / entry
+    </div>
     <ProblemAlert :problem="problem" />
     <template v-if="entry">
-      <h1 class="text-h6 mb-1">
+      <h1 class="mb-1">
         {{ entry.kind }} {{ entry.mapping }}
-        <router-link v-if="entry.key && entry.mapping" :to="recordLink(entry)">{{ Object.values(entry.key).join(', ') }}</router-link>
+        <router-link v-if="entry.key && entry.mapping" :to="recordLink(entry)">{{
+          Object.values(entry.key).join(', ')
+        }}</router-link>
       </h1>
       <p class="text-medium-emphasis mb-4">
-        {{ formatInstant(entry.at) }} UTC by {{ entry.actor }}, mapping revision {{ entry.receipt.revision ?? '–' }} · <span class="mono">{{ entry.id }}</span>
+        {{ formatInstant(entry.at) }} UTC by {{ entry.actor }}, mapping revision {{ entry.receipt.revision ?? '–' }} ·
+        <span class="mono">{{ entry.id }}</span>
       </p>
-      <v-alert v-if="entry.problem" type="error" variant="tonal" class="mb-4" :title="entry.problem">{{ entry.detail }}</v-alert>
+      <v-alert v-if="entry.problem" type="error" variant="tonal" class="mb-4" :title="entry.problem">{{
+        entry.detail
+      }}</v-alert>
       <ReceiptCard :receipt="entry.receipt" />
     </template>
   </v-container>

@@ -15,8 +15,18 @@ const { targets, refresh } = useTargets()
 const target = computed(() => String(route.params['target'] ?? ''))
 const current = computed(() => targets.value.find((each) => each.name === target.value))
 const pages = computed(() => [
-  { title: 'Records', icon: mdiTableEdit, to: { name: 'records', params: { target: target.value } }, isActive: route.name === 'records' || route.name === 'record' },
-  { title: 'Book', icon: mdiBookOpenVariantOutline, to: { name: 'book', params: { target: target.value } }, isActive: route.name === 'book' || route.name === 'entry' },
+  {
+    title: 'Records',
+    icon: mdiTableEdit,
+    to: { name: 'records', params: { target: target.value } },
+    isActive: route.name === 'records' || route.name === 'record',
+  },
+  {
+    title: 'Book',
+    icon: mdiBookOpenVariantOutline,
+    to: { name: 'book', params: { target: target.value } },
+    isActive: route.name === 'book' || route.name === 'entry',
+  },
 ])
 
 // The page itself says what is wrong when the service does not answer.
@@ -44,22 +54,48 @@ async function leave() {
     <v-select
       :model-value="target"
       :items="targets.map((each) => each.name)"
-      label="Target"
+      aria-label="Target"
       hide-details
       style="max-width: 220px"
       @update:model-value="choose"
     />
     <v-chip v-if="current && !current.reachable" color="error" size="small" class="ml-3">unreachable</v-chip>
-    <v-chip v-else-if="current?.book === 'not prepared'" color="warning" size="small" class="ml-3" title="ledgerman book prepare">book not prepared</v-chip>
-    <v-chip v-for="warning in current?.warnings" :key="warning" color="warning" size="small" class="ml-3" :title="warning">check the role</v-chip>
+    <v-chip
+      v-else-if="current?.book === 'not prepared'"
+      color="warning"
+      size="small"
+      class="ml-3"
+      title="ledgerman book prepare"
+      >book not prepared</v-chip
+    >
+    <v-chip
+      v-for="warning in current?.warnings"
+      :key="warning"
+      color="warning"
+      size="small"
+      class="ml-3"
+      :title="warning"
+      >check the role</v-chip
+    >
     <v-spacer />
     <span class="text-medium-emphasis mr-3">{{ session?.actor }} · {{ session?.role }}</span>
-    <v-btn icon variant="text" size="small" aria-label="Light or dark" title="Light or dark" @click="switchTheme"><v-icon :icon="mdiThemeLightDark" /></v-btn>
-    <v-btn icon variant="text" size="small" aria-label="Sign out" title="Sign out" @click="leave"><v-icon :icon="mdiLogout" /></v-btn>
+    <v-btn icon variant="text" size="small" aria-label="Light or dark" title="Light or dark" @click="switchTheme"
+      ><v-icon :icon="mdiThemeLightDark"
+    /></v-btn>
+    <v-btn icon variant="text" size="small" aria-label="Sign out" title="Sign out" @click="leave"
+      ><v-icon :icon="mdiLogout"
+    /></v-btn>
   </v-app-bar>
   <v-navigation-drawer permanent width="150">
     <v-list v-if="target" nav density="compact">
-      <v-list-item v-for="page in pages" :key="page.title" :to="page.to" :active="page.isActive" :prepend-icon="page.icon" :title="page.title" />
+      <v-list-item
+        v-for="page in pages"
+        :key="page.title"
+        :to="page.to"
+        :active="page.isActive"
+        :prepend-icon="page.icon"
+        :title="page.title"
+      />
     </v-list>
   </v-navigation-drawer>
   <v-main>

@@ -6,8 +6,13 @@ const props = defineProps<{ problem: unknown }>()
 const shown = computed(() => {
   const { problem } = props
   if (problem === null || problem === undefined) return null
-  if (isProblem(problem)) return { title: problemCatalogue[problem.code].title, code: problem.code, detail: problem.detail }
-  return { title: 'Something went wrong in this page', code: '', detail: problem instanceof Error ? problem.message : String(problem) }
+  if (isProblem(problem))
+    return { title: problemCatalogue[problem.code].title, code: problem.code, detail: problem.detail }
+  return {
+    title: 'Something went wrong in this page',
+    code: '',
+    detail: problem instanceof Error ? problem.message : String(problem),
+  }
 })
 </script>
 

@@ -7,7 +7,10 @@ import ValueText from './ValueText.vue'
 const props = defineProps<{ row: RowReceipt }>()
 const lines = computed(() => {
   const { before, after, alsoChanged } = props.row
-  return [...toLines(before ?? {}, after ?? {}, false), ...(alsoChanged ? toLines(alsoChanged.before, alsoChanged.after, true) : [])]
+  return [
+    ...toLines(before ?? {}, after ?? {}, false),
+    ...(alsoChanged ? toLines(alsoChanged.before, alsoChanged.after, true) : []),
+  ]
 })
 
 function toLines(before: Record<string, unknown>, after: Record<string, unknown>, isBeside: boolean) {

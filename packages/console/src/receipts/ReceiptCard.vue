@@ -25,7 +25,12 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
       <v-card-subtitle>
         <template v-if="receipt.durationMs !== null">{{ receipt.durationMs }} ms</template>
         <template v-if="receipt.reversible"> · reversible: {{ receipt.reversible }}</template>
-        <template v-if="entryId"> · <router-link :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }">entry in the book</router-link></template>
+        <template v-if="entryId">
+          ·
+          <router-link :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }"
+            >entry in the book</router-link
+          ></template
+        >
       </v-card-subtitle>
     </v-card-item>
     <v-card-text v-for="step in receipt.steps" :key="step.no">
@@ -34,9 +39,15 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
         <v-chip size="small" data-test="matched">matched {{ step.matched ?? '–' }}</v-chip>
         <v-chip size="small" data-test="changed">changed {{ step.changed ?? '–' }}</v-chip>
       </div>
-      <p v-if="step.matched === 1 && step.changed === 0 && receipt.outcome !== 'refused'" class="mb-3">The record has these values already, so its row was not written.</p>
+      <p v-if="step.matched === 1 && step.changed === 0 && receipt.outcome !== 'refused'" class="mb-3">
+        The record has these values already, so its row was not written.
+      </p>
       <DifferenceTable v-for="(row, at) in step.rows" :key="at" :row="row" />
-      <v-expansion-panels variant="accordion" class="mt-3" :model-value="receipt.outcome === 'rehearsed' ? 0 : undefined">
+      <v-expansion-panels
+        variant="accordion"
+        class="mt-3"
+        :model-value="receipt.outcome === 'rehearsed' ? 0 : undefined"
+      >
         <v-expansion-panel title="Statement and bound values" elevation="0">
           <template #text><StatementView :step="step" /></template>
         </v-expansion-panel>

@@ -12,7 +12,8 @@ const emit = defineEmits<{ takeCurrent: []; keepMine: [] }>()
     <p>
       This record was changed after you loaded it, so nothing of yours was written.
       <template v-if="conflict.newest">
-        The newest entry for it in the book is by <strong>{{ conflict.newest.actor }}</strong>, {{ formatInstant(conflict.newest.at) }} UTC.
+        The newest entry for it in the book is by <strong>{{ conflict.newest.actor }}</strong>,
+        {{ formatInstant(conflict.newest.at) }} UTC.
       </template>
       <template v-else>The book has no entry for it: the change was made outside Ledgerman.</template>
     </p>

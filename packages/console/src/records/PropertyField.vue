@@ -16,7 +16,14 @@ const isJson = computed(() => ['json', 'jsonb', 'array'].includes(props.property
 const isLong = computed(() => isJson.value || (props.property.kind === 'text' && field.value.text.length > 70))
 const lockIcon = computed(() => (props.property.key ? mdiKeyVariant : mdiLockOutline))
 const lockReason = computed(() => (props.property.key ? 'Part of the key' : props.property.lockedBecause))
-const EXAMPLES: Record<string, string> = { date: '2026-03-01', time: '21:30:00', timestamp: '2026-03-01T21:30:00', timestamptz: '2026-03-01T21:30:00Z', interval: 'PT1H30M', bytea: 'base64' }
+const EXAMPLES: Record<string, string> = {
+  date: '2026-03-01',
+  time: '21:30:00',
+  timestamp: '2026-03-01T21:30:00',
+  timestamptz: '2026-03-01T21:30:00Z',
+  interval: 'PT1H30M',
+  bytea: 'base64',
+}
 const placeholder = computed(() => (field.value.isNull ? 'null' : EXAMPLES[props.property.kind]))
 
 function setText(text: string) {
@@ -77,11 +84,24 @@ function setNull() {
       hide-details="auto"
       @update:model-value="setText"
     />
-    <div v-if="isEdited || (property.nullable && property.writable && !property.key && !field.isNull)" class="d-flex align-center ga-2 text-body-2 mt-1">
+    <div
+      v-if="isEdited || (property.nullable && property.writable && !property.key && !field.isNull)"
+      class="d-flex align-center ga-2 mt-1 small-note"
+    >
       <span v-if="isEdited" class="text-primary" data-test="was">was <ValueText :value="loaded" :longest="60" /></span>
-      <v-btn v-if="isEdited" size="x-small" variant="text" :prepend-icon="mdiUndoVariant" @click="emit('reset')">undo</v-btn>
+      <v-btn v-if="isEdited" size="x-small" variant="text" :prepend-icon="mdiUndoVariant" @click="emit('reset')"
+        >undo</v-btn
+      >
       <v-spacer />
-      <v-btn v-if="property.nullable && !field.isNull" size="x-small" variant="text" :prepend-icon="mdiCancel" tabindex="-1" @click="setNull">set null</v-btn>
+      <v-btn
+        v-if="property.nullable && !field.isNull"
+        size="x-small"
+        variant="text"
+        :prepend-icon="mdiCancel"
+        tabindex="-1"
+        @click="setNull"
+        >set null</v-btn
+      >
     </div>
   </div>
 </template>

@@ -14,7 +14,8 @@ const route = useRoute()
 const router = useRouter()
 const { place, isOf, neighbour } = useListPlace()
 const form = useRecordForm()
-const { mapping, loaded, guard, fields, properties, pending, fieldErrors, receipt, problem, conflict, isBusy, canRun } = form
+const { mapping, loaded, guard, fields, properties, pending, fieldErrors, receipt, problem, conflict, isBusy, canRun } =
+  form
 const target = computed(() => String(route.params['target']))
 const name = computed(() => String(route.params['mapping']))
 const address = computed(() => String(route.params['key']))
@@ -32,7 +33,8 @@ watch(
   async () => {
     if (route.name !== 'record') return
     await form.open(target.value, name.value, address.value)
-    if (isProblem(problem.value, 'unauthenticated')) await router.push({ name: 'sign-in', query: { to: route.fullPath } })
+    if (isProblem(problem.value, 'unauthenticated'))
+      await router.push({ name: 'sign-in', query: { to: route.fullPath } })
   },
   { immediate: true },
 )
@@ -41,7 +43,10 @@ onBeforeRouteUpdate(mayLeave)
 
 /** What was edited and not committed is not lost without a word. */
 function mayLeave(): boolean {
-  return pending.value.length === 0 || window.confirm(`Leave without committing ${pending.value.map((property) => property.name).join(', ')}?`)
+  return (
+    pending.value.length === 0 ||
+    window.confirm(`Leave without committing ${pending.value.map((property) => property.name).join(', ')}?`)
+  )
 }
 
 async function commit() {
@@ -49,19 +54,42 @@ async function commit() {
 }
 
 function go(to: string | undefined) {
-  if (to !== undefined) void router.push({ name: 'record', params: { target: target.value, mapping: name.value, key: to } })
+  if (to !== undefined)
+    void router.push({ name: 'record', params: { target: target.value, mapping: name.value, key: to } })
 }
 </script>
 
 <template>
-  <v-container fluid class="pa-4" @keydown.ctrl.enter="canRun && form.run('rehearse')" @keydown.alt.left.prevent="go(previous)" @keydown.alt.right.prevent="go(following)">
+  <v-container
+    fluid
+    class="pa-4"
+    @keydown.ctrl.enter="canRun && form.run('rehearse')"
+    @keydown.alt.left.prevent="go(previous)"
+    @keydown.alt.right.prevent="go(following)"
+  >
     <div class="d-flex align-center ga-2 mb-3">
       <v-btn :to="backToList" :prepend-icon="mdiArrowLeft" size="small" data-test="back">{{ name }}</v-btn>
-      <h1 class="text-h6 ml-2" data-test="title">{{ title }}</h1>
+      <h1 class="ml-2" data-test="title">{{ title }}</h1>
       <span class="text-medium-emphasis">{{ mapping?.table }} · guard {{ guard ?? 'none' }}</span>
       <v-spacer />
-      <v-btn size="small" :disabled="previous === undefined" :prepend-icon="mdiChevronLeft" title="Alt and left arrow" data-test="previous" @click="go(previous)">Previous</v-btn>
-      <v-btn size="small" :disabled="following === undefined" :append-icon="mdiChevronRight" title="Alt and right arrow" data-test="next" @click="go(following)">Next</v-btn>
+      <v-btn
+        size="small"
+        :disabled="previous === undefined"
+        :prepend-icon="mdiChevronLeft"
+        title="Alt and left arrow"
+        data-test="previous"
+        @click="go(previous)"
+        >Previous</v-btn
+      >
+      <v-btn
+        size="small"
+        :disabled="following === undefined"
+        :append-icon="mdiChevronRight"
+        title="Alt and right arrow"
+        data-test="next"
+        @click="go(following)"
+        >Next</v-btn
+      >
     </div>
     <v-row>
       <v-col cols="12" md="5">
@@ -87,15 +115,29 @@ function go(to: string | undefined) {
             <v-card-text class="d-flex align-center ga-3 flex-wrap">
               <span data-test="pending">
                 <template v-if="pending.length === 0">Change a field to begin.</template>
-                <template v-else>{{ pending.length }} {{ pending.length === 1 ? 'property' : 'properties' }} edited: {{ pending.map((property) => property.name).join(', ') }}</template>
+                <template v-else
+                  >{{ pending.length }} {{ pending.length === 1 ? 'property' : 'properties' }} edited:
+                  {{ pending.map((property) => property.name).join(', ') }}</template
+                >
               </span>
               <v-spacer />
-              <v-btn :disabled="!canRun" title="Ctrl and Enter" data-test="rehearse" @click="form.run('rehearse')">Rehearse</v-btn>
-              <v-btn :disabled="!canRun" color="primary" variant="flat" data-test="commit" @click="commit">Commit</v-btn>
+              <v-btn :disabled="!canRun" title="Ctrl and Enter" data-test="rehearse" @click="form.run('rehearse')"
+                >Rehearse</v-btn
+              >
+              <v-btn :disabled="!canRun" color="primary" variant="flat" data-test="commit" @click="commit"
+                >Commit</v-btn
+              >
             </v-card-text>
           </v-card>
           <ProblemAlert :problem="problem" class="mb-3" />
-          <ConflictPanel v-if="conflict" :conflict="conflict" :loaded="loaded" class="mb-3" @take-current="form.takeCurrent()" @keep-mine="form.keepMine()" />
+          <ConflictPanel
+            v-if="conflict"
+            :conflict="conflict"
+            :loaded="loaded"
+            class="mb-3"
+            @take-current="form.takeCurrent()"
+            @keep-mine="form.keepMine()"
+          />
           <ReceiptCard v-if="receipt && !conflict" :receipt="receipt" />
         </div>
       </v-col>

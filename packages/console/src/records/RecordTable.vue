@@ -22,7 +22,12 @@ function open(at: number) {
   <v-table density="compact" hover class="records" data-test="records">
     <thead>
       <tr>
-        <th v-for="property in properties" :key="property.name" :class="{ number: NUMBERS.includes(property.kind) }" :title="`${property.column} ${property.type}`">
+        <th
+          v-for="property in properties"
+          :key="property.name"
+          :class="{ number: NUMBERS.includes(property.kind) }"
+          :title="`${property.column} ${property.type}`"
+        >
           {{ property.name }}
         </th>
       </tr>
@@ -36,7 +41,12 @@ function open(at: number) {
         @click="open(at)"
         @keydown.enter="open(at)"
       >
-        <td v-for="property in properties" :key="property.name" class="text-no-wrap" :class="{ number: NUMBERS.includes(property.kind) }">
+        <td
+          v-for="property in properties"
+          :key="property.name"
+          class="text-no-wrap"
+          :class="{ number: NUMBERS.includes(property.kind) }"
+        >
           <ValueText :value="record[property.name]" :longest="36" />
         </td>
       </tr>
@@ -46,7 +56,7 @@ function open(at: number) {
 
 <style scoped>
 .records :deep(.v-table__wrapper) {
-  max-height: calc(100vh - 210px);
+  max-height: calc(100vh - 190px);
 }
 .records :deep(th) {
   position: sticky;

@@ -42,7 +42,10 @@ async function loadPage() {
   problem.value = null
   try {
     const of = client.target(target.value)
-    const [info, page] = await Promise.all([of.mapping(name.value), of.list(name.value, { limit: PAGE_ROWS, after: after.value })])
+    const [info, page] = await Promise.all([
+      of.mapping(name.value),
+      of.list(name.value, { limit: PAGE_ROWS, after: after.value }),
+    ])
     mapping.value = info
     records.value = page.found
     next.value = page.next
@@ -70,7 +73,7 @@ function open(address: string) {
 <template>
   <v-container fluid class="pa-4">
     <div class="d-flex align-center ga-4 mb-3">
-      <h1 class="text-h6">Records</h1>
+      <h1>Records</h1>
       <v-select
         :model-value="name ?? null"
         :items="mappings.map((each) => each.name)"
@@ -80,23 +83,51 @@ function open(address: string) {
         data-test="mapping"
         @update:model-value="choose"
       />
-      <span v-if="mapping" class="text-medium-emphasis">{{ mapping.table }} · key {{ mapping.key.join(', ') || 'none' }} · guard {{ mapping.guard }}</span>
+      <span v-if="mapping" class="text-medium-emphasis"
+        >{{ mapping.table }} · key {{ mapping.key.join(', ') || 'none' }} · guard {{ mapping.guard }}</span
+      >
     </div>
     <ProblemAlert :problem="problem" class="mb-3" />
-    <v-alert v-if="mapping && mapping.key.length === 0 && !problem" type="info" variant="tonal" density="compact" class="mb-3">
-      This table has no unique key without nulls: one record cannot be told from another, so records can be looked at, but not changed one by one.
+    <v-alert
+      v-if="mapping && mapping.key.length === 0 && !problem"
+      type="info"
+      variant="tonal"
+      density="compact"
+      class="mb-3"
+    >
+      This table has no unique key without nulls: one record cannot be told from another, so records can be looked at,
+      but not changed one by one.
     </v-alert>
-    <v-alert v-if="mapping?.drift" type="warning" variant="tonal" density="compact" class="mb-3">{{ mapping.drift }}</v-alert>
+    <v-alert v-if="mapping?.drift" type="warning" variant="tonal" density="compact" class="mb-3">{{
+      mapping.drift
+    }}</v-alert>
     <v-card v-if="mapping?.properties && !problem" :loading="isLoading">
-      <RecordTable :properties="mapping.properties" :records="records" :addresses="addresses" :changed="place.changed" :is-openable="mapping.key.length > 0" @open="open" />
+      <RecordTable
+        :properties="mapping.properties"
+        :records="records"
+        :addresses="addresses"
+        :changed="place.changed"
+        :is-openable="mapping.key.length > 0"
+        @open="open"
+      />
       <v-card-actions>
         <v-btn v-if="after" :to="{ query: {} }">First page</v-btn>
         <v-spacer />
         <span class="text-medium-emphasis mr-3">{{ records.length }} rows</span>
-        <v-btn :disabled="next === null" :to="next === null ? undefined : { query: { after: next } }" data-test="next-page">Next page</v-btn>
+        <v-btn
+          :disabled="next === null"
+          :to="next === null ? undefined : { query: { after: next } }"
+          data-test="next-page"
+          >Next page</v-btn
+        >
       </v-card-actions>
     </v-card>
-    <v-alert v-if="mappings.length === 0 && !problem && !isLoading" type="info" variant="tonal" title="No table is mapped yet">
+    <v-alert
+      v-if="mappings.length === 0 && !problem && !isLoading"
+      type="info"
+      variant="tonal"
+      title="No table is mapped yet"
+    >
       Derive and publish a mapping: <span class="mono">ledgerman map TABLE --save</span>
     </v-alert>
   </v-container>

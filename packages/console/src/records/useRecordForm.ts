@@ -1,6 +1,17 @@
 import { computed, reactive, ref } from 'vue'
 import { propertyFromText, propertyToText } from '@ledgerman/client'
-import { fromRecordAddress, isProblem, printJson, type EntrySummary, type LedgermanProblem, type MappingInfo, type PropertyInfo, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import {
+  fromRecordAddress,
+  isProblem,
+  printJson,
+  type EntrySummary,
+  type LedgermanProblem,
+  type MappingInfo,
+  type PropertyInfo,
+  type Receipt,
+  type RecordValues,
+  type RunMode,
+} from '@ledgerman/contract'
 import { client } from '../client.js'
 
 /** What a form field holds while it is edited: text, or null apart from it. */
@@ -32,7 +43,9 @@ export function useRecordForm() {
   const properties = computed(() => mapping.value?.properties ?? [])
   const pending = computed(() => properties.value.filter((property) => property.writable && isEdited(property)))
   const fieldErrors = computed(() => Object.fromEntries(pending.value.flatMap((property) => errorOf(property))))
-  const canRun = computed(() => pending.value.length > 0 && Object.keys(fieldErrors.value).length === 0 && !isBusy.value)
+  const canRun = computed(
+    () => pending.value.length > 0 && Object.keys(fieldErrors.value).length === 0 && !isBusy.value,
+  )
 
   async function open(target: string, mappingName: string, address: string): Promise<void> {
     receipt.value = null
@@ -50,7 +63,9 @@ export function useRecordForm() {
     const values = Object.fromEntries(pending.value.map((property) => [property.name, valueOf(property)]))
     let isCommitted = false
     await attempt(async () => {
-      const changed = await client.target(place.target).change(place.mapping, place.key, values, { mode, guard: guard.value ?? undefined })
+      const changed = await client
+        .target(place.target)
+        .change(place.mapping, place.key, values, { mode, guard: guard.value ?? undefined })
       receipt.value = changed.receipt
       if (mode === 'commit') {
         isCommitted = true
@@ -140,7 +155,26 @@ export function useRecordForm() {
     }
   }
 
-  return { mapping, loaded, guard, fields, properties, pending, fieldErrors, receipt, problem, conflict, isBusy, canRun, open, run, takeCurrent, keepMine, reset, isEdited }
+  return {
+    mapping,
+    loaded,
+    guard,
+    fields,
+    properties,
+    pending,
+    fieldErrors,
+    receipt,
+    problem,
+    conflict,
+    isBusy,
+    canRun,
+    open,
+    run,
+    takeCurrent,
+    keepMine,
+    reset,
+    isEdited,
+  }
 }
 
 function toField(value: unknown): FieldState {

@@ -30,12 +30,30 @@ async function submit() {
 <template>
   <v-container class="fill-height d-flex justify-center">
     <v-card width="440" class="pa-6">
-      <h1 class="text-h5 mb-1">Ledgerman</h1>
+      <h1 class="mb-1">Ledgerman</h1>
       <p class="text-medium-emphasis mb-5">Changes existing PostgreSQL records, and proves what it changed.</p>
       <form @submit.prevent="submit">
-        <v-text-field v-model="token" label="Token" type="password" autocomplete="current-password" autofocus name="token" hint="bin/start prints the first one." persistent-hint />
+        <v-text-field
+          v-model="token"
+          label="Token"
+          type="password"
+          autocomplete="current-password"
+          autofocus
+          name="token"
+          hint="bin/start prints the first one."
+          persistent-hint
+        />
         <ProblemAlert :problem="problem" class="mt-4" />
-        <v-btn type="submit" color="primary" variant="flat" block class="mt-5" :loading="isBusy" :disabled="token.trim() === ''">Sign in</v-btn>
+        <v-btn
+          type="submit"
+          color="primary"
+          variant="flat"
+          block
+          class="mt-5"
+          :loading="isBusy"
+          :disabled="token.trim() === ''"
+          >Sign in</v-btn
+        >
       </form>
     </v-card>
   </v-container>

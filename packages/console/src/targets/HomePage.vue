@@ -24,6 +24,8 @@ onMounted(async () => {
 <template>
   <v-container>
     <ProblemAlert :problem="problem" />
-    <v-alert v-if="isEmpty" type="info" variant="tonal" title="There are no targets yet">Add a database with bin/start --target NAME=URL, or in the configuration.</v-alert>
+    <v-alert v-if="isEmpty" type="info" variant="tonal" title="There are no targets yet"
+      >Add a database with bin/start --target NAME=URL, or in the configuration.</v-alert
+    >
   </v-container>
 </template>

@@ -8,7 +8,7 @@ export const propertyInfo = z.strictObject({
   type: z.string().describe('As PostgreSQL writes it.'),
   kind: z.string().describe('The kind of value, see docs/values.md.'),
   choices: z.array(z.string()).nullable().describe('The labels of an enum, in their order.'),
-  element: z.string().nullable().describe('The kind of an array\'s elements.'),
+  element: z.string().nullable().describe("The kind of an array's elements."),
   nullable: z.boolean(),
   key: z.boolean(),
   writable: z.boolean(),

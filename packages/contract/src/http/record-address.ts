@@ -15,7 +15,9 @@ export function fromRecordAddress(address: string): string[] {
     try {
       return decodeURIComponent(part)
     } catch {
-      throw new LedgermanProblem('request-invalid', `The key part "${part}" is not valid percent-encoding.`, { where: 'key' })
+      throw new LedgermanProblem('request-invalid', `The key part "${part}" is not valid percent-encoding.`, {
+        where: 'key',
+      })
     }
   })
 }

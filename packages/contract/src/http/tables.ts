@@ -37,7 +37,9 @@ export const tableInfo = z
     checks: z.array(z.strictObject({ name: z.string(), definition: z.string() })),
     references: z.array(foreignKeyInfo),
     referencedBy: z.array(foreignKeyInfo),
-    triggers: z.array(z.strictObject({ name: z.string(), when: z.enum(['before', 'after', 'instead of']) })).describe('Row triggers that fire on UPDATE.'),
+    triggers: z
+      .array(z.strictObject({ name: z.string(), when: z.enum(['before', 'after', 'instead of']) }))
+      .describe('Row triggers that fire on UPDATE.'),
     rowSecurity: z.boolean(),
     approximateRows: z.number().nullable(),
   })

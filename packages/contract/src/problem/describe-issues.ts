@@ -18,14 +18,19 @@ export function describeIssues(error: z.ZodError, input: unknown, isSecret: (whe
       return { where, message: `unknown ${issue.keys.length > 1 ? 'members' : 'member'} ${issue.keys.join(', ')}` }
     }
     const value = valueAt(input, issue.path)
-    const got = isSecret(where) ? 'a value that is not shown' : value === undefined ? 'nothing' : abridge(printJson(value))
+    const got = isSecret(where)
+      ? 'a value that is not shown'
+      : value === undefined
+        ? 'nothing'
+        : abridge(printJson(value))
     return { where, message: `${issue.message.replace(/, received .*$/, '')}, got ${got}` }
   })
 }
 
 function valueAt(input: unknown, path: readonly PropertyKey[]): unknown {
   return path.reduce<unknown>(
-    (value, name) => (value !== null && typeof value === 'object' ? (value as Record<PropertyKey, unknown>)[name] : undefined),
+    (value, name) =>
+      value !== null && typeof value === 'object' ? (value as Record<PropertyKey, unknown>)[name] : undefined,
     input,
   )
 }

@@ -25,7 +25,9 @@ const rowReceipt = z.strictObject({
   alsoChanged: z
     .strictObject({ before: values, after: values })
     .optional()
-    .describe('What changed beside the properties that were set: the version, and what triggers and generated columns wrote.'),
+    .describe(
+      'What changed beside the properties that were set: the version, and what triggers and generated columns wrote.',
+    ),
 })
 
 const stepReceipt = z.strictObject({

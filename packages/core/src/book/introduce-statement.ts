@@ -8,7 +8,12 @@ import type { Target } from '../target/target.js'
  * Sees to it that the statement's text stands in the book before an entry refers to it: once a process and target, so it
  * costs the change itself nothing. Written on its own; a text that no entry refers to does no harm.
  */
-export async function introduceStatement(target: Target, mapping: Mapping, statement: Statement, kind: StepKind): Promise<void> {
+export async function introduceStatement(
+  target: Target,
+  mapping: Mapping,
+  statement: Statement,
+  kind: StepKind,
+): Promise<void> {
   const id = statementId(mapping, statement, kind)
   if (target.knownStatements.has(id)) return
   const binds = JSON.stringify(statement.slots.map(({ name, type }) => ({ name, type })))
@@ -26,7 +31,9 @@ const ids = new WeakMap<Statement, string>()
 export function statementId(mapping: Mapping, statement: Statement, kind: StepKind): string {
   let id = ids.get(statement)
   if (id === undefined) {
-    const digest = createHash('sha256').update([kind, mapping.name, mapping.revision, mapping.table.path, statement.text].join('\0')).digest()
+    const digest = createHash('sha256')
+      .update([kind, mapping.name, mapping.revision, mapping.table.path, statement.text].join('\0'))
+      .digest()
     id = String(digest.readBigUInt64BE() >> 1n)
     ids.set(statement, id)
   }

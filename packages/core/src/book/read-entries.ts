@@ -43,7 +43,10 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
   where((value) => `e.outcome = ${value}`, filter.outcome)
   where((value) => `e.actor = ${value}`, filter.actor)
   where((value) => `s.mapping = ${value}`, filter.mapping)
-  where((value) => `e.key = array(select jsonb_array_elements_text(${value}::jsonb))`, filter.key && JSON.stringify(filter.key))
+  where(
+    (value) => `e.key = array(select jsonb_array_elements_text(${value}::jsonb))`,
+    filter.key && JSON.stringify(filter.key),
+  )
   const limit = `$${values.push(String(filter.limit + 1))}`
   const text = `${ENTRY_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id desc limit ${limit}::integer`
   const rows = await readBook(target, text, values)
@@ -59,7 +62,8 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
 export async function getEntry(target: Target, id: string, findMapping: FindMapping): Promise<EntryInfo> {
   const isId = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(id)
   const [row] = isId ? await readBook(target, `${ENTRY_SQL} where e.id = $1`, [id]) : []
-  if (!row) throw new LedgermanProblem('not-found', `There is no entry ${id} in the book of ${target.name}.`, { entry: id })
+  if (!row)
+    throw new LedgermanProblem('not-found', `There is no entry ${id} in the book of ${target.name}.`, { entry: id })
   const mapping = await mappingOf(row, findMapping)
   return { ...(await toSummary(row, findMapping)), detail: row.detail, receipt: receiptOf(target, row, mapping) }
 }
@@ -96,7 +100,11 @@ from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`
 
 async function readBook(target: Target, text: string, values: string[]): Promise<EntryRow[]> {
   if (!(await target.isBookPrepared())) {
-    throw new LedgermanProblem('book-not-prepared', `The target ${target.name} has no book yet. Prepare it: ledgerman book prepare.`, { target: target.name })
+    throw new LedgermanProblem(
+      'book-not-prepared',
+      `The target ${target.name} has no book yet. Prepare it: ledgerman book prepare.`,
+      { target: target.name },
+    )
   }
   try {
     const { rows } = await target.read(text, values)
@@ -147,13 +155,20 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
     startedAt: row.at,
   }
   if (!statement) return toReceipt(header, row.outcome, row.duration_ms, [], null)
-  const step = toStepReceipt(statement.kind, statement.mapping, statement.text, toBindReceipts(statement.binds, row.binds ?? []), {
-    matched: row.matched,
-    changed: row.changed,
-    durationMs: row.duration_ms,
-    rows: row.after ? [rowOf(row, mapping)] : [],
-  })
-  const reversible = row.outcome === 'committed' && mapping ? reversibilityOf(mapping, setProperties(mapping, row)) : null
+  const step = toStepReceipt(
+    statement.kind,
+    statement.mapping,
+    statement.text,
+    toBindReceipts(statement.binds, row.binds ?? []),
+    {
+      matched: row.matched,
+      changed: row.changed,
+      durationMs: row.duration_ms,
+      rows: row.after ? [rowOf(row, mapping)] : [],
+    },
+  )
+  const reversible =
+    row.outcome === 'committed' && mapping ? reversibilityOf(mapping, setProperties(mapping, row)) : null
   return toReceipt(header, row.outcome, row.duration_ms, [step], reversible)
 }
 

@@ -23,7 +23,18 @@ export async function recordRefusal(target: Target, refusal: Refusal): Promise<v
     .query(
       `insert into ledgerman.entry (id, at, duration_ms, actor, outcome, statement, binds, note, key, matched, changed, problem, detail)
        values ($1, $2, extract(epoch from clock_timestamp() - $2::timestamptz) * 1000, $3, 'refused', $4, $5, $6, $7, $8, 0, $9, $10) on conflict (id) do nothing`,
-      [header.id, header.startedAt, header.actor, statement, binds, header.note, key, matched === null ? null : String(matched), problem.code, problem.detail],
+      [
+        header.id,
+        header.startedAt,
+        header.actor,
+        statement,
+        binds,
+        header.note,
+        key,
+        matched === null ? null : String(matched),
+        problem.code,
+        problem.detail,
+      ],
       'lm_refusal',
     )
     .catch(() => undefined)

@@ -18,13 +18,24 @@ const SETTLE_LIMIT_MS = 1_500
  * @throws LedgermanProblem target-unavailable where it was not and never will be; outcome-unknown where the database
  *   cannot be asked.
  */
-export async function settleOutcome(target: Target, mapping: Mapping, key: KeyTexts, header: RunHeader, cause: unknown): Promise<LoadedRecord & StepOutcome> {
+export async function settleOutcome(
+  target: Target,
+  mapping: Mapping,
+  key: KeyTexts,
+  header: RunHeader,
+  cause: unknown,
+): Promise<LoadedRecord & StepOutcome> {
   const deadline = Date.now() + SETTLE_LIMIT_MS
   for (;;) {
     try {
       const outcome = await insertMarker(target, header)
       if (outcome === null) {
-        throw new LedgermanProblem('target-unavailable', `The connection to ${target.name} broke. The change was not committed; try again.`, { target: target.name }, { cause })
+        throw new LedgermanProblem(
+          'target-unavailable',
+          `The connection to ${target.name} broke. The change was not committed; try again.`,
+          { target: target.name },
+          { cause },
+        )
       }
       const { record, guard } = await loadRecord(target, mapping, key)
       return { record, guard, ...outcome, durationMs: null, rows: [] }

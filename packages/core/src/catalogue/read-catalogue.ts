@@ -17,7 +17,10 @@ export async function readCatalogue(session: Queryable, only?: { schema: string;
 
 type ForeignKeyRow = Omit<ForeignKey, 'table'> & { schema: string; relation: string }
 
-interface TableRow extends Omit<Table, 'path' | 'columns' | 'kind' | 'keys' | 'uniques' | 'references' | 'referencedBy'> {
+interface TableRow extends Omit<
+  Table,
+  'path' | 'columns' | 'kind' | 'keys' | 'uniques' | 'references' | 'referencedBy'
+> {
   kind: string
   references: ForeignKeyRow[]
   referencedBy: ForeignKeyRow[]

@@ -27,7 +27,10 @@ export function deriveMapping(table: Table, mappingOfTable: (path: string) => st
     properties: Object.fromEntries(
       table.columns.map((column) => [
         nameOf.get(column.name) ?? column.name,
-        { column: column.name, ...(key.includes(column.name) || column.generated || column.identity ? { fixed: true } : {}) },
+        {
+          column: column.name,
+          ...(key.includes(column.name) || column.generated || column.identity ? { fixed: true } : {}),
+        },
       ]),
     ),
   }
@@ -49,13 +52,21 @@ function deriveLinks(
   const taken = () => [...nameOf.values(), ...Object.keys(links)]
   const otherMapping = (path: string) => mappingOfTable(path) ?? toPropertyName(parseTablePath(path).name)
   for (const { columns, table: other, otherColumns } of table.references) {
-    const first = columns.length === 1 ? (columns[0] ?? '').replace(/_(id|code|no|key)$/i, '') : parseTablePath(other).name
-    const on = Object.fromEntries(columns.map((column, at) => [nameOf.get(column) ?? column, toPropertyName(otherColumns[at] ?? '')]))
+    const first =
+      columns.length === 1 ? (columns[0] ?? '').replace(/_(id|code|no|key)$/i, '') : parseTablePath(other).name
+    const on = Object.fromEntries(
+      columns.map((column, at) => [nameOf.get(column) ?? column, toPropertyName(otherColumns[at] ?? '')]),
+    )
     links[uniqueName(toPropertyName(first), taken())] = { mapping: otherMapping(other), on }
   }
   for (const { columns, table: other, otherColumns } of table.referencedBy) {
-    const many = Object.fromEntries(columns.map((column, at) => [nameOf.get(column) ?? column, toPropertyName(otherColumns[at] ?? '')]))
-    links[uniqueName(`${toPropertyName(parseTablePath(other).name)}s`, taken())] = { mapping: otherMapping(other), many }
+    const many = Object.fromEntries(
+      columns.map((column, at) => [nameOf.get(column) ?? column, toPropertyName(otherColumns[at] ?? '')]),
+    )
+    links[uniqueName(`${toPropertyName(parseTablePath(other).name)}s`, taken())] = {
+      mapping: otherMapping(other),
+      many,
+    }
   }
   return links
 }
@@ -63,7 +74,10 @@ function deriveLinks(
 function notesFor(table: Table, nameOf: ReadonlyMap<string, string>): string[] {
   const notes: string[] = []
   const version = table.columns.find(
-    (column) => /(^|_)(version|revision|rev|lock_no)$/i.test(column.name) && ['integer', 'bigint'].includes(column.type.kind) && column.notNull,
+    (column) =>
+      /(^|_)(version|revision|rev|lock_no)$/i.test(column.name) &&
+      ['integer', 'bigint'].includes(column.type.kind) &&
+      column.notNull,
   )
   if (version) {
     notes.push(
@@ -73,6 +87,7 @@ function notesFor(table: Table, nameOf: ReadonlyMap<string, string>): string[] {
   if (table.keys.length === 0 && table.kind !== 'view') {
     notes.push('The table has no unique key without nulls: its records can be listed, but not changed one by one.')
   }
-  if (table.kind === 'view') notes.push('A view has no key of its own: name the properties that identify a record in key.')
+  if (table.kind === 'view')
+    notes.push('A view has no key of its own: name the properties that identify a record in key.')
   return notes
 }

@@ -27,7 +27,10 @@ export function resolveMapping(definition: MappingDefinition, revision: number, 
 /** The problem for a definition with these findings. */
 export function definitionProblem(name: string, findings: DefinitionFinding[]): LedgermanProblem {
   const list = findings.map(({ where, message }) => `${where}: ${message}`).join(' ')
-  return new LedgermanProblem('definition-invalid', `The mapping ${name} does not fit. ${list}`, { definition: name, findings })
+  return new LedgermanProblem('definition-invalid', `The mapping ${name} does not fit. ${list}`, {
+    definition: name,
+    findings,
+  })
 }
 
 function resolveProperties(definition: MappingDefinition, table: Table, findings: DefinitionFinding[]): Property[] {
@@ -37,7 +40,10 @@ function resolveProperties(definition: MappingDefinition, table: Table, findings
     const where = `properties.${name}.column`
     const column = findColumn(table, columnName)
     if (!column) {
-      const hint = suggestName(columnName, table.columns.map((each) => each.name))
+      const hint = suggestName(
+        columnName,
+        table.columns.map((each) => each.name),
+      )
       findings.push({ where, message: `${table.path} has no column ${columnName}; ${hint}` })
       return []
     }
@@ -51,7 +57,8 @@ function resolveProperties(definition: MappingDefinition, table: Table, findings
         column,
         key: definition.key.includes(name),
         sensitive: sensitive ?? false,
-        lockedBecause: locked ?? (name === versionName ? VERSION_LOCK : fixed ? 'it is fixed once the record exists' : null),
+        lockedBecause:
+          locked ?? (name === versionName ? VERSION_LOCK : fixed ? 'it is fixed once the record exists' : null),
         lockedForAddBecause: locked ?? (name === versionName ? VERSION_LOCK : null),
       },
     ]
@@ -76,7 +83,8 @@ function resolveKey(
 ): Property[] {
   const key = definition.key.flatMap((name) => {
     const property = byName.get(name)
-    if (!property) findings.push({ where: 'key', message: `${name} is not a property; ${suggestName(name, byName.keys())}` })
+    if (!property)
+      findings.push({ where: 'key', message: `${name} is not a property; ${suggestName(name, byName.keys())}` })
     return property ? [property] : []
   })
   if (key.length === 0 || key.length < definition.key.length) return key
@@ -110,11 +118,17 @@ function resolveGuard(
     case 'version': {
       const property = byName.get(guard.property)
       if (!property) {
-        findings.push({ where: 'guard.property', message: `${guard.property} is not a property; ${suggestName(guard.property, byName.keys())}` })
+        findings.push({
+          where: 'guard.property',
+          message: `${guard.property} is not a property; ${suggestName(guard.property, byName.keys())}`,
+        })
         return undefined
       }
       if (property.column.type.kind !== 'integer' && property.column.type.kind !== 'bigint') {
-        findings.push({ where: 'guard.property', message: `${guard.property} is ${property.column.type.sql}; a version is a whole number` })
+        findings.push({
+          where: 'guard.property',
+          message: `${guard.property} is ${property.column.type.sql}; a version is a whole number`,
+        })
       }
       return { by: 'version', property, bumpedBy: guard.bumpedBy ?? 'ledgerman' }
     }
@@ -122,7 +136,11 @@ function resolveGuard(
       const of = guard.of ?? [...byName.values()].filter((each) => each.lockedBecause === null).map((each) => each.name)
       const resolved = of.flatMap((name) => {
         const property = byName.get(name)
-        if (!property) findings.push({ where: 'guard.of', message: `${name} is not a property; ${suggestName(name, byName.keys())}` })
+        if (!property)
+          findings.push({
+            where: 'guard.of',
+            message: `${name} is not a property; ${suggestName(name, byName.keys())}`,
+          })
         return property ? [property] : []
       })
       return { by: 'values', of: resolved }
@@ -130,13 +148,20 @@ function resolveGuard(
   }
 }
 
-function checkLinks(definition: MappingDefinition, byName: ReadonlyMap<string, Property>, findings: DefinitionFinding[]) {
+function checkLinks(
+  definition: MappingDefinition,
+  byName: ReadonlyMap<string, Property>,
+  findings: DefinitionFinding[],
+) {
   for (const [name, link] of Object.entries(definition.links ?? {})) {
     if (byName.has(name)) findings.push({ where: `links.${name}`, message: 'a property has that name already' })
     const pairs = 'on' in link ? link.on : link.many
     for (const own of Object.keys(pairs)) {
       if (!byName.has(own)) {
-        findings.push({ where: `links.${name}`, message: `${own} is not a property; ${suggestName(own, byName.keys())}` })
+        findings.push({
+          where: `links.${name}`,
+          message: `${own} is not a property; ${suggestName(own, byName.keys())}`,
+        })
       }
     }
   }

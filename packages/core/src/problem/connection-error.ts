@@ -1,4 +1,13 @@
-const CONNECTION_CODES = new Set(['ECONNREFUSED', 'ECONNRESET', 'EPIPE', 'ETIMEDOUT', 'ENOTFOUND', 'EAI_AGAIN', 'EHOSTUNREACH', 'ENETUNREACH'])
+const CONNECTION_CODES = new Set([
+  'ECONNREFUSED',
+  'ECONNRESET',
+  'EPIPE',
+  'ETIMEDOUT',
+  'ENOTFOUND',
+  'EAI_AGAIN',
+  'EHOSTUNREACH',
+  'ENETUNREACH',
+])
 
 /** SQLSTATEs after which the session is gone: class 08, and the server shutting down, crashed or starting (57P01 to 57P05). */
 const SESSION_ENDED = /^(?:08...|57P0[1-5])$/
@@ -9,5 +18,7 @@ export function isConnectionError(error: unknown): boolean {
   const { code } = error as { code?: unknown }
   if (typeof code === 'string') return CONNECTION_CODES.has(code) || SESSION_ENDED.test(code)
   // The driver gives these no code.
-  return /^(Connection terminated|timeout expired|Query read timeout|timeout exceeded when trying to connect|Client has encountered a connection error)/.test(error.message)
+  return /^(Connection terminated|timeout expired|Query read timeout|timeout exceeded when trying to connect|Client has encountered a connection error)/.test(
+    error.message,
+  )
 }

@@ -3,7 +3,15 @@ import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
 import type { DatabaseError } from './database-error.js'
 import type { ErrorContext } from './error-context.js'
 
-export const CONSTRAINT_KINDS = ['not-null', 'missing-parent', 'still-referenced', 'duplicate', 'check', 'exclusion', 'domain'] as const
+export const CONSTRAINT_KINDS = [
+  'not-null',
+  'missing-parent',
+  'still-referenced',
+  'duplicate',
+  'check',
+  'exclusion',
+  'domain',
+] as const
 export type ConstraintKind = (typeof CONSTRAINT_KINDS)[number]
 
 interface Explanation {
@@ -37,15 +45,21 @@ function explain(error: DatabaseError, mapping: Mapping | undefined): Explanatio
   const record = mapping?.name ?? 'record'
   const named = (columns: string[]) => columns.map((column) => propertyName(mapping, column)).join(', ')
   const table = mapping?.table
-  const isOwn = table !== undefined && (error.table === undefined || error.table === table.name || table.kind !== 'table')
+  const isOwn =
+    table !== undefined && (error.table === undefined || error.table === table.name || table.kind !== 'table')
   switch (error.code) {
     case '23502': {
       const columns = error.column === undefined ? [] : [error.column]
       return { kind: 'not-null', columns, detail: `${named(columns) || 'A property'} of a ${record} cannot be null.` }
     }
     case '23505': {
-      const columns = (isOwn && table.uniques.find((unique) => unique.name === error.constraint)?.columns) || columnsInDetail(error)
-      return { kind: 'duplicate', columns, detail: `Another ${record} already has this ${named(columns)} (${error.constraint}). Choose another value.` }
+      const columns =
+        (isOwn && table.uniques.find((unique) => unique.name === error.constraint)?.columns) || columnsInDetail(error)
+      return {
+        kind: 'duplicate',
+        columns,
+        detail: `Another ${record} already has this ${named(columns)} (${error.constraint}). Choose another value.`,
+      }
     }
     case '23503': {
       const outgoing = isOwn ? table.references.find((key) => key.name === error.constraint) : undefined
@@ -65,8 +79,15 @@ function explain(error: DatabaseError, mapping: Mapping | undefined): Explanatio
     }
     case '23514': {
       if (error.dataType !== undefined) {
-        const columns = table?.columns.filter((column) => column.type.domain?.endsWith(error.dataType ?? '')).map((column) => column.name) ?? []
-        return { kind: 'domain', columns, detail: `${named(columns) || 'A value'} is not allowed by the domain ${error.dataType} (${error.constraint}).` }
+        const columns =
+          table?.columns
+            .filter((column) => column.type.domain?.endsWith(error.dataType ?? ''))
+            .map((column) => column.name) ?? []
+        return {
+          kind: 'domain',
+          columns,
+          detail: `${named(columns) || 'A value'} is not allowed by the domain ${error.dataType} (${error.constraint}).`,
+        }
       }
       const check = isOwn ? table.checks.find((each) => each.name === error.constraint) : undefined
       const rule = check && inPropertyNames(check.definition.replace(/^CHECK \((.*)\)$/s, '$1'), check.columns, mapping)
@@ -78,7 +99,11 @@ function explain(error: DatabaseError, mapping: Mapping | undefined): Explanatio
       }
     }
     case '23P01':
-      return { kind: 'exclusion', columns: [], detail: `The ${record} would overlap another one (${error.constraint}).` }
+      return {
+        kind: 'exclusion',
+        columns: [],
+        detail: `The ${record} would overlap another one (${error.constraint}).`,
+      }
     default:
       return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }
   }

@@ -19,7 +19,12 @@ export function translateError(error: unknown, context: ErrorContext): unknown {
 
 type Explain = (error: DatabaseError, context: ErrorContext) => LedgermanProblem
 
-function problem(code: ConstructorParameters<typeof LedgermanProblem>[0], detail: string, facts: ProblemFacts, cause: unknown) {
+function problem(
+  code: ConstructorParameters<typeof LedgermanProblem>[0],
+  detail: string,
+  facts: ProblemFacts,
+  cause: unknown,
+) {
   return new LedgermanProblem(code, detail, facts, { cause })
 }
 
@@ -28,13 +33,28 @@ const explanations: Record<string, Explain> = {
   '23': explainConstraint,
   '22': explainValue,
   '55P03': (error, { lockWaitMs }) =>
-    problem('lock-timeout', `The record stayed locked by someone else for ${(lockWaitMs ?? 0) / 1000} s. Nothing was changed; try again.`, { lockWaitMs }, error),
+    problem(
+      'lock-timeout',
+      `The record stayed locked by someone else for ${(lockWaitMs ?? 0) / 1000} s. Nothing was changed; try again.`,
+      { lockWaitMs },
+      error,
+    ),
   '57014': (error, { timeLimitMs }) =>
     /statement timeout/.test(error.message)
-      ? problem('time-limit', `The statement ran longer than ${(timeLimitMs ?? 0) / 1000} s and was stopped. Nothing was changed.`, { timeLimitMs }, error)
+      ? problem(
+          'time-limit',
+          `The statement ran longer than ${(timeLimitMs ?? 0) / 1000} s and was stopped. Nothing was changed.`,
+          { timeLimitMs },
+          error,
+        )
       : problem('cancelled', 'The statement was cancelled in the database. Nothing was changed.', {}, error),
   '40': (error) =>
-    problem('retries-exhausted', `PostgreSQL ended the transaction to keep others consistent: ${error.message}. Nothing was changed; try again.`, { attempts: 1, lastError: error.message, sqlstate: error.code }, error),
+    problem(
+      'retries-exhausted',
+      `PostgreSQL ended the transaction to keep others consistent: ${error.message}. Nothing was changed; try again.`,
+      { attempts: 1, lastError: error.message, sqlstate: error.code },
+      error,
+    ),
   '42501': (error, { target, mapping }) =>
     problem(
       /row-level security/.test(error.message) ? 'row-not-written' : 'target-denied',
@@ -44,16 +64,23 @@ const explanations: Record<string, Explain> = {
       { target },
       error,
     ),
-  '25006': (error, { target }) => problem('target-denied', `${target} is read-only: ${error.message}.`, { target }, error),
+  '25006': (error, { target }) =>
+    problem('target-denied', `${target} is read-only: ${error.message}.`, { target }, error),
   '42P01': driftProblem,
   '42703': driftProblem,
   '42804': driftProblem,
   '42883': driftProblem,
   '42846': driftProblem,
   '0A000': driftProblem,
-  '53': (error, { target }) => problem('target-unavailable', `${target} is out of resources: ${error.message}.`, { target }, error),
+  '53': (error, { target }) =>
+    problem('target-unavailable', `${target} is out of resources: ${error.message}.`, { target }, error),
   P0001: (error, { mapping }) =>
-    problem('rule-broken', `The database refuses it: ${error.message}`, { rule: error.message, table: mapping?.table.path, by: 'database' }, error),
+    problem(
+      'rule-broken',
+      `The database refuses it: ${error.message}`,
+      { rule: error.message, table: mapping?.table.path, by: 'database' },
+      error,
+    ),
 }
 
 function driftProblem(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem {
@@ -69,8 +96,23 @@ function driftProblem(error: DatabaseError, { mapping }: ErrorContext): Ledgerma
 export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
   const code = isDatabaseError(error) ? error.code : undefined
   if (code === '28P01' || code === '28000') {
-    return problem('target-denied', `The database of ${target} refuses Ledgerman's role: ${(error as Error).message}.`, { target }, error)
+    return problem(
+      'target-denied',
+      `The database of ${target} refuses Ledgerman's role: ${(error as Error).message}.`,
+      { target },
+      error,
+    )
   }
-  const reason = error instanceof AggregateError ? error.errors.map((each: Error) => each.message).join('; ') : error instanceof Error ? error.message : String(error)
-  return problem('target-unavailable', `${target} cannot be reached: ${reason}. Nothing was sent; try again when it is back.`, { target }, error)
+  const reason =
+    error instanceof AggregateError
+      ? error.errors.map((each: Error) => each.message).join('; ')
+      : error instanceof Error
+        ? error.message
+        : String(error)
+  return problem(
+    'target-unavailable',
+    `${target} cannot be reached: ${reason}. Nothing was sent; try again when it is back.`,
+    { target },
+    error,
+  )
 }

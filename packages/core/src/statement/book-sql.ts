@@ -39,7 +39,8 @@ function imageSql(alias: string, touched: Property[], slots: SlotList): string {
     return `${literal(property.column.name)}, ${property.sensitive ? digestSql(value, slots) : `${value}::text`}`
   })
   const chunks: string[] = []
-  for (let at = 0; at < pairs.length; at += PAIRS_A_CALL) chunks.push(`jsonb_build_object(${pairs.slice(at, at + PAIRS_A_CALL).join(', ')})`)
+  for (let at = 0; at < pairs.length; at += PAIRS_A_CALL)
+    chunks.push(`jsonb_build_object(${pairs.slice(at, at + PAIRS_A_CALL).join(', ')})`)
   return chunks.join(' || ')
 }
 
@@ -55,5 +56,7 @@ function digestSql(value: string, slots: SlotList): string {
 
 /** A column's name as a string constant. Names are no data: they come from the catalogue. */
 function literal(name: string): string {
-  return name.includes('\\') ? ` E'${name.replaceAll('\\', '\\\\').replaceAll("'", "''")}'` : `'${name.replaceAll("'", "''")}'`
+  return name.includes('\\')
+    ? ` E'${name.replaceAll('\\', '\\\\').replaceAll("'", "''")}'`
+    : `'${name.replaceAll("'", "''")}'`
 }

@@ -42,7 +42,13 @@ export function buildChange(mapping: Mapping, set: Property[], { guarded, booked
   return { step, run, set, touched: touchedBy(mapping, set), guarded, booked }
 }
 
-function changeStatement(mapping: Mapping, set: Property[], guarded: boolean, booked: boolean, slots: SlotList): Statement {
+function changeStatement(
+  mapping: Mapping,
+  set: Property[],
+  guarded: boolean,
+  booked: boolean,
+  slots: SlotList,
+): Statement {
   const touched = touchedBy(mapping, set)
   const extra = freshNames(mapping, ['actor', 'guard_holds', 'differs', 'guard', 'written'])
   const stored = new Map(set.map((property) => [property, storedValue(property, slots)]))
@@ -51,8 +57,12 @@ function changeStatement(mapping: Mapping, set: Property[], guarded: boolean, bo
   const before = set.map(({ column }) => `t.${column.sql}`)
   const actor = slots.add({ name: ':actor', type: 'text', sensitive: false, source: { from: 'actor' } })
   const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
-  const book = booked ? `, ${bookInsertSql({ mapping, touched, slots, written: extra.written, guardHolds: extra.guard_holds, differs: extra.differs })}` : ''
-  const raise = booked ? `case when hit.${extra.guard_holds} and hit.${extra.differs} and done.${extra.written} is null then ledgerman.refuse('row-not-written') end` : 'null::boolean'
+  const book = booked
+    ? `, ${bookInsertSql({ mapping, touched, slots, written: extra.written, guardHolds: extra.guard_holds, differs: extra.differs })}`
+    : ''
+  const raise = booked
+    ? `case when hit.${extra.guard_holds} and hit.${extra.differs} and done.${extra.written} is null then ledgerman.refuse('row-not-written') end`
+    : 'null::boolean'
 
   const text = `with hit as (
   select ${columns.join(', ')},
@@ -78,25 +88,35 @@ from hit left join done on true`
 }
 
 function storedValue({ name, column, sensitive }: Property, slots: SlotList): string {
-  return storedSql(slots.add({ name, type: column.type.sql, sensitive, source: { from: 'set', property: name } }), column.type)
+  return storedSql(
+    slots.add({ name, type: column.type.sql, sensitive, source: { from: 'set', property: name } }),
+    column.type,
+  )
 }
 
 function assignments({ guard }: Mapping, stored: ReadonlyMap<Property, string>): string[] {
   const list = [...stored].map(([{ column }, value]) => `${column.sql} = ${value}`)
-  if (guard.by === 'version' && guard.bumpedBy === 'ledgerman') list.push(`${guard.property.column.sql} = hit.${guard.property.column.sql} + 1`)
+  if (guard.by === 'version' && guard.bumpedBy === 'ledgerman')
+    list.push(`${guard.property.column.sql} = hit.${guard.property.column.sql} + 1`)
   return list
 }
 
 function touchedBy(mapping: Mapping, set: Property[]): Property[] {
   const { table, guard, properties } = mapping
-  const othersWrite = table.triggers.length > 0 || table.kind === 'view' || table.columns.some((column) => column.generated)
+  const othersWrite =
+    table.triggers.length > 0 || table.kind === 'view' || table.columns.some((column) => column.generated)
   if (othersWrite) return properties
-  return properties.filter((property) => set.includes(property) || (guard.by === 'version' && guard.property === property))
+  return properties.filter(
+    (property) => set.includes(property) || (guard.by === 'version' && guard.property === property),
+  )
 }
 
 /** Whether PostgreSQL will take the stronger row lock: it does where a column of a unique index is set. */
 function changesKey({ table }: Mapping, set: Property[]): boolean {
-  return table.kind === 'view' || set.some(({ column }) => table.uniques.some((unique) => unique.columns.includes(column.name)))
+  return (
+    table.kind === 'view' ||
+    set.some(({ column }) => table.uniques.some((unique) => unique.columns.includes(column.name)))
+  )
 }
 
 /**

@@ -126,7 +126,9 @@ export class Target implements Queryable {
     })
     if (table) return this.#remember(table)
     this.#tables.delete(normal)
-    throw new LedgermanProblem('not-found', `There is no table ${normal} in ${this.name} that its role can see.`, { table: normal })
+    throw new LedgermanProblem('not-found', `There is no table ${normal} in ${this.name} that its role can see.`, {
+      table: normal,
+    })
   }
 
   /** Every table, view and the like, read afresh. */
@@ -158,9 +160,18 @@ export class Target implements Queryable {
     })
     const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared] = rows[0] ?? []
     const warnings: string[] = []
-    if (isSuperuser === 't') warnings.push(`The role ${role} is a superuser: nothing in the database holds it back. Use a role with only the privileges it needs.`)
-    else if (bypassesRowSecurity === 't') warnings.push(`The role ${role} bypasses row-level security: no policy holds it back.`)
-    return { server: server ?? '', database: database ?? '', book: isPrepared === 't' ? 'prepared' : 'not prepared', warnings }
+    if (isSuperuser === 't')
+      warnings.push(
+        `The role ${role} is a superuser: nothing in the database holds it back. Use a role with only the privileges it needs.`,
+      )
+    else if (bypassesRowSecurity === 't')
+      warnings.push(`The role ${role} bypasses row-level security: no policy holds it back.`)
+    return {
+      server: server ?? '',
+      database: database ?? '',
+      book: isPrepared === 't' ? 'prepared' : 'not prepared',
+      warnings,
+    }
   }
 
   async isBookPrepared(): Promise<boolean> {

@@ -23,9 +23,18 @@ export function bookNotPrepared(target: Target): LedgermanProblem {
   )
 }
 
-export function recordChanged(mapping: Mapping, request: { key: KeyTexts; values: RecordValues }, before: (string | null)[], guard: string | null): LedgermanProblem {
+export function recordChanged(
+  mapping: Mapping,
+  request: { key: KeyTexts; values: RecordValues },
+  before: (string | null)[],
+  guard: string | null,
+): LedgermanProblem {
   const open = mapping.properties.filter((property) => !property.sensitive)
-  const current = recordFromTexts(mapping, open, open.map((property) => before[mapping.properties.indexOf(property)] ?? null))
+  const current = recordFromTexts(
+    mapping,
+    open,
+    open.map((property) => before[mapping.properties.indexOf(property)] ?? null),
+  )
   const names = Object.keys(request.values).filter((name) => !mapping.byName.get(name)?.sensitive)
   return new LedgermanProblem(
     'record-changed',
@@ -43,10 +52,19 @@ export function recordChanged(mapping: Mapping, request: { key: KeyTexts; values
 }
 
 export function rowNotWritten({ name, table }: Mapping): LedgermanProblem {
-  const causes = [...table.triggers.map(({ name: trigger }) => `the trigger ${trigger}`), ...(table.rowSecurity ? ['a row-level policy'] : [])]
+  const causes = [
+    ...table.triggers.map(({ name: trigger }) => `the trigger ${trigger}`),
+    ...(table.rowSecurity ? ['a row-level policy'] : []),
+  ]
   return new LedgermanProblem(
     'row-not-written',
     `The ${name} was found and should have been written, but was not${causes.length > 0 ? `; ${causes.join(' or ')} may be why` : ''}. Nothing was changed.`,
-    { mapping: name, table: table.path, triggers: table.triggers.map((trigger) => trigger.name), rowSecurity: table.rowSecurity, matched: 1 },
+    {
+      mapping: name,
+      table: table.path,
+      triggers: table.triggers.map((trigger) => trigger.name),
+      rowSecurity: table.rowSecurity,
+      matched: 1,
+    },
   )
 }

@@ -1,5 +1,12 @@
 import { v7 as uuidv7 } from 'uuid'
-import { LedgermanProblem, isProblem, type ChangedRecord, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import {
+  LedgermanProblem,
+  isProblem,
+  type ChangedRecord,
+  type Receipt,
+  type RecordValues,
+  type RunMode,
+} from '@ledgerman/contract'
 import { recordRefusal } from '../book/record-refusal.js'
 import { settleOutcome } from '../book/settle-outcome.js'
 import { REFUSED_BY_BOOK } from '../book/book-schema.js'
@@ -21,7 +28,15 @@ import { ambiguousRecord, noSuchRecord } from './load-record.js'
 import { assertKeyed, type KeyTexts } from './record-key.js'
 import { recordFromTexts } from './record-row.js'
 import { reversibilityOf } from './reversibility.js'
-import { showableBinds, toBindReceipts, toReceipt, toRowReceipt, toStepReceipt, type RunHeader, type StepOutcome } from './receipt.js'
+import {
+  showableBinds,
+  toBindReceipts,
+  toReceipt,
+  toRowReceipt,
+  toStepReceipt,
+  type RunHeader,
+  type StepOutcome,
+} from './receipt.js'
 
 export interface ChangeRequest {
   key: KeyTexts
@@ -52,7 +67,12 @@ export async function changeRecord(target: Target, mapping: Mapping, request: Ch
   return runChange(target, mapping, request, set)
 }
 
-async function runChange(target: Target, mapping: Mapping, request: ChangeRequest, set: ChangeSet): Promise<ChangedRecord> {
+async function runChange(
+  target: Target,
+  mapping: Mapping,
+  request: ChangeRequest,
+  set: ChangeSet,
+): Promise<ChangedRecord> {
   const started = performance.now()
   const header = toHeader(target, mapping, request)
   const statement = changeStatement(mapping, set.properties, {
@@ -78,7 +98,12 @@ async function runChange(target: Target, mapping: Mapping, request: ChangeReques
     return {
       record: judged.record,
       guard: judged.guard,
-      receipt: receiptFor(outcome, { matched: 1, changed: judged.row ? 1 : 0, durationMs, rows: judged.row ? [judged.row] : [] }),
+      receipt: receiptFor(outcome, {
+        matched: 1,
+        changed: judged.row ? 1 : 0,
+        durationMs,
+        rows: judged.row ? [judged.row] : [],
+      }),
     }
   } catch (error) {
     if (request.mode === 'commit' && isConnectionError(error)) {
@@ -103,27 +128,55 @@ async function runChange(target: Target, mapping: Mapping, request: ChangeReques
       case 'limit':
         return null
       case 'entry':
-        return { id: header.id, statement: statementId(mapping, statement.step, 'change'), binds: toTextArray(shown), note: header.note }[source.field]
+        return {
+          id: header.id,
+          statement: statementId(mapping, statement.step, 'change'),
+          binds: toTextArray(shown),
+          note: header.note,
+        }[source.field]
     }
   }
 
   /** Makes the problem of a run that was rolled back, with its receipt, and writes the refusal to the book. */
   async function refuse(error: unknown): Promise<unknown> {
-    const problem = translateError(isRefusedByBook(error) ? rowNotWritten(mapping) : error, { target: target.name, mapping, slots: statement.run.slots, ...target.limits })
+    const problem = translateError(isRefusedByBook(error) ? rowNotWritten(mapping) : error, {
+      target: target.name,
+      mapping,
+      slots: statement.run.slots,
+      ...target.limits,
+    })
     if (!isProblem(problem)) return problem
     if (problem.code === 'definition-invalid') target.forgetCatalogue()
     const durationMs = performance.now() - started
-    const matched = typeof problem.facts['matched'] === 'number' ? problem.facts['matched'] : problem.code === 'no-such-record' ? 0 : null
+    const matched =
+      typeof problem.facts['matched'] === 'number'
+        ? problem.facts['matched']
+        : problem.code === 'no-such-record'
+          ? 0
+          : null
     const refused = problem.with({ receipt: receiptFor('refused', { matched, changed: 0, durationMs, rows: [] }) })
     if (request.mode === 'commit') {
-      await recordRefusal(target, { header, statement: statementId(mapping, statement.step, 'change'), binds: toTextArray(shown), key: keyTexts(mapping, request), matched, problem })
+      await recordRefusal(target, {
+        header,
+        statement: statementId(mapping, statement.step, 'change'),
+        binds: toTextArray(shown),
+        key: keyTexts(mapping, request),
+        matched,
+        problem,
+      })
     }
     return refused
   }
 }
 
 /** What the one row of the statement says; throws the problem where the change was refused. */
-function judge(target: Target, mapping: Mapping, statement: ChangeStatement, request: ChangeRequest, rows: Rows['rows']) {
+function judge(
+  target: Target,
+  mapping: Mapping,
+  statement: ChangeStatement,
+  request: ChangeRequest,
+  rows: Rows['rows'],
+) {
   const [row] = rows
   if (!row) throw noSuchRecord(mapping, request.key)
   if (rows.length > 1) throw ambiguousRecord(mapping, request.key)
@@ -164,16 +217,29 @@ function judge(target: Target, mapping: Mapping, statement: ChangeStatement, req
 }
 
 /** Runs the statement by itself where it judges and books by itself, and between BEGIN and the end otherwise. */
-async function runStatement(target: Target, mapping: Mapping, statement: ChangeStatement, values: (string | null)[], mode: RunMode): Promise<Rows> {
+async function runStatement(
+  target: Target,
+  mapping: Mapping,
+  statement: ChangeStatement,
+  values: (string | null)[],
+  mode: RunMode,
+): Promise<Rows> {
   const { text, name } = statement.run
   const isSelfChecking = mode === 'commit' && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
   const once = (preparedAs: string | undefined) => {
     if (isSelfChecking) return target.query(text, values, preparedAs)
     return (mode === 'commit' ? inTransaction : inRehearsal)(target, async (session) => {
-      await session.query(`select set_config('ledgerman.actor', $1, true)`, [values[statement.run.slots.findIndex(({ source }) => source.from === 'actor')] ?? null])
+      await session.query(`select set_config('ledgerman.actor', $1, true)`, [
+        values[statement.run.slots.findIndex(({ source }) => source.from === 'actor')] ?? null,
+      ])
       const rows = await session.query(text, values, preparedAs)
       // Where the key is none after all (a view), several rows would be changed: leave by the way that rolls back.
-      if (rows.rows.length > 1) throw new LedgermanProblem('record-ambiguous', `Several rows of ${mapping.table.path} have this key.`, { mapping: mapping.name, expected: 'one', matched: rows.rows.length })
+      if (rows.rows.length > 1)
+        throw new LedgermanProblem('record-ambiguous', `Several rows of ${mapping.table.path} have this key.`, {
+          mapping: mapping.name,
+          expected: 'one',
+          matched: rows.rows.length,
+        })
       return rows
     })
   }
@@ -189,7 +255,11 @@ async function runStatement(target: Target, mapping: Mapping, statement: ChangeS
 const statements = new WeakMap<Mapping, Map<string, ChangeStatement>>()
 
 /** Builds the statement, or finds the one built for the same question. */
-function changeStatement(mapping: Mapping, set: Property[], options: { guarded: boolean; booked: boolean }): ChangeStatement {
+function changeStatement(
+  mapping: Mapping,
+  set: Property[],
+  options: { guarded: boolean; booked: boolean },
+): ChangeStatement {
   let built = statements.get(mapping)
   if (!built) statements.set(mapping, (built = new Map()))
   const question = `${options.guarded} ${options.booked} ${set.map((property) => property.name).join(' ')}`

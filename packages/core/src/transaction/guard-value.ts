@@ -18,7 +18,9 @@ export function toGuard({ guard }: Mapping, value: string | null): string | null
 export function guardBind({ guard }: Mapping, condition: GuardCondition): string {
   if (condition === 'any' || guard.by === 'none') return '{}'
   const form = guard.by === 'values' ? /^d[0-9a-f]{32}$/ : guard.by === 'stamp' ? /^s\d{1,10}$/ : /^v-?\d{1,19}$/
-  const fits = condition.guards.filter((each) => each.startsWith(PREFIX[guard.by]) && form.test(each) && isInRange(guard, each))
+  const fits = condition.guards.filter(
+    (each) => each.startsWith(PREFIX[guard.by]) && form.test(each) && isInRange(guard, each),
+  )
   return `{${fits.map((each) => each.slice(1)).join(',')}}`
 }
 

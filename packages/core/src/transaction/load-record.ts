@@ -19,7 +19,9 @@ const loads = new WeakMap<Mapping, Statement>()
 export async function loadRecord(target: Target, mapping: Mapping, key: KeyTexts): Promise<LoadedRecord> {
   let statement = loads.get(mapping)
   if (!statement) loads.set(mapping, (statement = buildLoad(mapping)))
-  const rows = await read(target, mapping, statement, (source) => (source.from === 'key' ? (key.get(source.property) ?? null) : null))
+  const rows = await read(target, mapping, statement, (source) =>
+    source.from === 'key' ? (key.get(source.property) ?? null) : null,
+  )
   const [row] = rows
   if (!row) throw noSuchRecord(mapping, key)
   if (rows.length > 1) throw ambiguousRecord(mapping, key)
@@ -34,7 +36,11 @@ export async function loadRecord(target: Target, mapping: Mapping, key: KeyTexts
  *
  * @param after the `next` of the page before.
  */
-export async function listRecords(target: Target, mapping: Mapping, page: { limit: number; after?: string | undefined }): Promise<FoundRecords> {
+export async function listRecords(
+  target: Target,
+  mapping: Mapping,
+  page: { limit: number; after?: string | undefined },
+): Promise<FoundRecords> {
   const place = page.after === undefined ? null : readCursor(mapping, page.after)
   const statement = buildList(mapping, place === null)
   const rows = await read(target, mapping, statement, (source) => {
@@ -51,7 +57,10 @@ export async function listRecords(target: Target, mapping: Mapping, page: { limi
 export function noSuchRecord(mapping: Mapping, key: KeyTexts): LedgermanProblem {
   const shown = describeKey(mapping, key)
   const words = Object.entries(shown).map(([name, value]) => `${name} ${String(value)}`)
-  return new LedgermanProblem('no-such-record', `There is no ${mapping.name} with ${words.join(', ') || 'this key'}.`, { mapping: mapping.name, key: shown })
+  return new LedgermanProblem('no-such-record', `There is no ${mapping.name} with ${words.join(', ') || 'this key'}.`, {
+    mapping: mapping.name,
+    key: shown,
+  })
 }
 
 export function ambiguousRecord(mapping: Mapping, key: KeyTexts): LedgermanProblem {

@@ -19,7 +19,11 @@ export function readCursor(mapping: Mapping, cursor: string): ReadonlyMap<string
   const names = mapping.key.length === 0 ? [''] : mapping.key.map((property) => property.name)
   const parts = parse(cursor)
   if (!Array.isArray(parts) || parts.length !== names.length || !parts.every((part) => typeof part === 'string')) {
-    throw new LedgermanProblem('request-invalid', `after: expected the "next" of an earlier page of ${mapping.name}, got "${cursor}".`, { where: 'after' })
+    throw new LedgermanProblem(
+      'request-invalid',
+      `after: expected the "next" of an earlier page of ${mapping.name}, got "${cursor}".`,
+      { where: 'after' },
+    )
   }
   return new Map(names.map((name, at) => [name, parts[at] as string]))
 }

@@ -19,7 +19,13 @@ export function entryAddress(target: string, id: string): string {
   return `/v1/targets/${encodeURIComponent(target)}/entries/${id}`
 }
 
-export function toReceipt(header: RunHeader, outcome: Outcome, durationMs: number | null, steps: StepReceipt[], reversible: Receipt['reversible']): Receipt {
+export function toReceipt(
+  header: RunHeader,
+  outcome: Outcome,
+  durationMs: number | null,
+  steps: StepReceipt[],
+  reversible: Receipt['reversible'],
+): Receipt {
   return {
     id: header.id,
     target: header.target,
@@ -48,18 +54,31 @@ export interface StepOutcome {
   rows: RowReceipt[]
 }
 
-export function toStepReceipt(kind: StepKind, mapping: string, statement: string, binds: BindReceipt[], outcome: StepOutcome): StepReceipt {
+export function toStepReceipt(
+  kind: StepKind,
+  mapping: string,
+  statement: string,
+  binds: BindReceipt[],
+  outcome: StepOutcome,
+): StepReceipt {
   const durationMs = outcome.durationMs === null ? null : roundMs(outcome.durationMs)
   return { no: 1, kind, mapping, as: null, skipped: false, statement, binds, expected: 'one', ...outcome, durationMs }
 }
 
 /** The binds as a receipt shows them: a sensitive value only as its digest. */
-export function toBindReceipts(slots: readonly Pick<Slot, 'name' | 'type'>[], shown: readonly (string | null)[]): BindReceipt[] {
+export function toBindReceipts(
+  slots: readonly Pick<Slot, 'name' | 'type'>[],
+  shown: readonly (string | null)[],
+): BindReceipt[] {
   return slots.map(({ name, type }, at) => ({ position: at + 1, name, type, value: shown[at] ?? null }))
 }
 
 /** The values of these slots as they may be shown and kept. */
-export function showableBinds(slots: readonly Slot[], values: readonly (string | null)[], digestKey: Buffer): (string | null)[] {
+export function showableBinds(
+  slots: readonly Slot[],
+  values: readonly (string | null)[],
+  digestKey: Buffer,
+): (string | null)[] {
   return slots.map(({ sensitive }, at) => {
     const value = values[at] ?? null
     return sensitive && value !== null ? digestText(digestKey, value) : value
@@ -76,7 +95,9 @@ export interface RowImage {
 
 /** One changed row: what was set apart from what changed beside it (the version, triggers, generated columns). */
 export function toRowReceipt(mapping: Mapping, image: RowImage, wasSet: (property: Property) => boolean): RowReceipt {
-  const differing = image.touched.map((property, at) => ({ property, before: image.before[at] ?? null, after: image.after[at] ?? null })).filter((each) => each.before !== each.after)
+  const differing = image.touched
+    .map((property, at) => ({ property, before: image.before[at] ?? null, after: image.after[at] ?? null }))
+    .filter((each) => each.before !== each.after)
   const set = differing.filter(({ property }) => wasSet(property))
   const beside = differing.filter(({ property }) => !wasSet(property))
   return {
@@ -91,8 +112,16 @@ type Differing = { property: Property; before: string | null; after: string | nu
 function sides(mapping: Mapping, differing: Differing) {
   const properties = differing.map(({ property }) => property)
   return {
-    before: shownValues(mapping, properties, differing.map(({ before }) => before)),
-    after: shownValues(mapping, properties, differing.map(({ after }) => after)),
+    before: shownValues(
+      mapping,
+      properties,
+      differing.map(({ before }) => before),
+    ),
+    after: shownValues(
+      mapping,
+      properties,
+      differing.map(({ after }) => after),
+    ),
   }
 }
 

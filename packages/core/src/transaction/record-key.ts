@@ -37,7 +37,9 @@ export function assertKeyed(mapping: Mapping): void {
 
 /** The key as the caller gave it, for a problem that has to name the record. */
 export function describeKey(mapping: Mapping, key: KeyTexts): RecordValues {
-  return Object.fromEntries(mapping.key.filter((property) => !property.sensitive).map(({ name }) => [name, key.get(name) ?? null]))
+  return Object.fromEntries(
+    mapping.key.filter((property) => !property.sensitive).map(({ name }) => [name, key.get(name) ?? null]),
+  )
 }
 
 function keyText(mapping: Mapping, at: number, part: string): string {
@@ -49,7 +51,11 @@ function keyText(mapping: Mapping, at: number, part: string): string {
     return text ?? part
   } catch (error) {
     if (!(error instanceof ValueError)) throw error
-    throw toValueProblem({ property: property.name, mapping: mapping.name, type: type.sql, sensitive: property.sensitive }, error.expected, part)
+    throw toValueProblem(
+      { property: property.name, mapping: mapping.name, type: type.sql, sensitive: property.sensitive },
+      error.expected,
+      part,
+    )
   }
 }
 

@@ -8,7 +8,11 @@ import { valueFromText } from '../values/value-text.js'
  *
  * @throws LedgermanProblem value-invalid for a value that JSON cannot carry without loss.
  */
-export function recordFromTexts(mapping: Mapping, properties: readonly Property[], texts: readonly (string | null)[]): RecordValues {
+export function recordFromTexts(
+  mapping: Mapping,
+  properties: readonly Property[],
+  texts: readonly (string | null)[],
+): RecordValues {
   const record: RecordValues = {}
   properties.forEach((property, at) => {
     record[property.name] = valueOf(mapping, property, texts[at] ?? null)
@@ -21,10 +25,14 @@ function valueOf(mapping: Mapping, { name, column }: Property, text: string | nu
     return valueFromText(text, column.type)
   } catch (error) {
     if (!(error instanceof ValueError)) throw error
-    throw new LedgermanProblem('value-invalid', `${name} cannot be shown without loss: expected ${error.expected}. Leave the property out of the mapping, or rewrite the value.`, {
-      where: name,
-      mapping: mapping.name,
-      properties: [name],
-    })
+    throw new LedgermanProblem(
+      'value-invalid',
+      `${name} cannot be shown without loss: expected ${error.expected}. Leave the property out of the mapping, or rewrite the value.`,
+      {
+        where: name,
+        mapping: mapping.name,
+        properties: [name],
+      },
+    )
   }
 }

@@ -8,6 +8,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
  */
 export function reversibilityOf({ table }: Mapping, set: readonly Property[]): Receipt['reversible'] {
   if (set.length > 0 && set.every((property) => property.sensitive)) return 'no'
-  const leavesGaps = set.some((property) => property.sensitive) || table.triggers.some((trigger) => trigger.when !== 'before')
+  const leavesGaps =
+    set.some((property) => property.sensitive) || table.triggers.some((trigger) => trigger.when !== 'before')
   return leavesGaps ? 'partly' : 'yes'
 }

@@ -9,7 +9,8 @@ import { ValueError } from './value-error.js'
  * @throws ValueError where a lower bound is not 1.
  */
 export function arrayFromText(text: string, element: ElementType): Json {
-  if (text.startsWith('[')) throw new ValueError(`an array whose lower bounds are 1; this one is ${text.slice(0, text.indexOf('='))}`)
+  if (text.startsWith('['))
+    throw new ValueError(`an array whose lower bounds are 1; this one is ${text.slice(0, text.indexOf('='))}`)
   // A JSON array inside json[] cannot be told from a second dimension.
   if (holdsJson(element) && /^\{\{/.test(text)) throw new ValueError(`an array of ${element.sql} with one dimension`)
   const codec = codecOf(element.kind)

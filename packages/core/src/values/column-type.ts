@@ -60,7 +60,7 @@ export interface TypeRow {
   domain: string | null
   domainNotNull: boolean
   labels: string[] | null
-  element: Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable'> & { delimiter: string } | null
+  element: (Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable'> & { delimiter: string }) | null
 }
 
 const BUILT_IN_KINDS: Record<string, ValueKind> = {

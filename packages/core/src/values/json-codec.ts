@@ -12,7 +12,8 @@ export function jsonFromText(text: string): Json {
 export function jsonToText(value: Json): string {
   const inside = isEnvelope(value) ? (value.$json as Json) : value
   const text = printJson(inside)
-  if (/\\u0000/.test(text.replaceAll('\\\\', ''))) throw new ValueError('JSON without U+0000, which PostgreSQL cannot store')
+  if (/\\u0000/.test(text.replaceAll('\\\\', '')))
+    throw new ValueError('JSON without U+0000, which PostgreSQL cannot store')
   return text
 }
 

@@ -69,7 +69,11 @@ export function floatToText(value: Json, type: ScalarType): string {
   if (typeof value === 'string' && /^(NaN|-?Infinity)$/.test(value)) return value
   const digits = numberDigits(value)
   const nearest = digits === undefined ? NaN : type.name === 'float4' ? Math.fround(Number(digits)) : Number(digits)
-  if (digits === undefined || !Number.isFinite(nearest) || (nearest === 0 && /[1-9]/.test(digits.replace(/e.*/i, '')))) {
+  if (
+    digits === undefined ||
+    !Number.isFinite(nearest) ||
+    (nearest === 0 && /[1-9]/.test(digits.replace(/e.*/i, '')))
+  ) {
     throw new ValueError('a number within the range of the column, or "NaN", "Infinity", "-Infinity"')
   }
   return digits

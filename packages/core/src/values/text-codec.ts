@@ -12,7 +12,8 @@ export function stringToText(value: Json, type: ScalarType): string {
   if (type.name === 'name') {
     if (Buffer.byteLength(text) > type.length) throw new ValueError(`a text of at most ${type.length} bytes`)
   } else if (type.name === 'bit') {
-    if (text.length !== type.length || /[^01]/.test(text)) throw new ValueError(`exactly ${type.length} bits of 0 and 1`)
+    if (text.length !== type.length || /[^01]/.test(text))
+      throw new ValueError(`exactly ${type.length} bits of 0 and 1`)
   } else if ([...text].length > type.length) {
     throw new ValueError(`at most ${type.length} ${type.name === 'varbit' ? 'bits' : 'characters'}`)
   }
@@ -31,6 +32,7 @@ export function enumToText(value: Json, type: ScalarType): string {
 export function storableString(value: Json, expected: string): string {
   if (typeof value !== 'string') throw new ValueError(expected)
   if (value.includes('\u0000')) throw new ValueError(`${expected} without U+0000, which PostgreSQL cannot store`)
-  if (/\p{Surrogate}/u.test(value)) throw new ValueError(`${expected} of whole characters; half a surrogate pair is none`)
+  if (/\p{Surrogate}/u.test(value))
+    throw new ValueError(`${expected} of whole characters; half a surrogate pair is none`)
   return value
 }

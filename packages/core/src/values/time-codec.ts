@@ -20,7 +20,8 @@ export const dateCodec: Codec = {
 
 export const timeCodec: Codec = {
   fromText: (text) => text,
-  toText: (value, type) => withinFraction(matching(value, timeForm, 'a time of day such as "21:30:00"'), timeForm, type),
+  toText: (value, type) =>
+    withinFraction(matching(value, timeForm, 'a time of day such as "21:30:00"'), timeForm, type),
 }
 
 export const timestampCodec: Codec = {

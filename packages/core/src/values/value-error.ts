@@ -15,7 +15,8 @@ export function toValueProblem(
   expected: string,
   got?: unknown,
 ): LedgermanProblem {
-  const shown = got === undefined ? '' : place.sensitive ? ', got a value that is not shown' : `, got ${describeValue(got)}`
+  const shown =
+    got === undefined ? '' : place.sensitive ? ', got a value that is not shown' : `, got ${describeValue(got)}`
   return new LedgermanProblem('value-invalid', `${place.property}: expected ${expected}${shown}.`, {
     where: place.property,
     mapping: place.mapping,

@@ -51,7 +51,10 @@ export function readServiceConfig(env: NodeJS.ProcessEnv): Readonly<ServiceConfi
       throw new Error(`${path}: ${where}: ${(error as Error).message}`, { cause: error })
     }
   }
-  const targets = Object.entries(config.targets).map(([name, target]) => [name, { ...target, url: secret(`targets.${name}.url`, target.url) }])
+  const targets = Object.entries(config.targets).map(([name, target]) => [
+    name,
+    { ...target, url: secret(`targets.${name}.url`, target.url) },
+  ])
   return Object.freeze({
     ...config,
     dataDir: resolve(baseDir, config.dataDir),

@@ -14,7 +14,8 @@ export async function ensureAdminToken(tokens: TokenStore, dataDir: string): Pro
   if (existsSync(file)) return file
   mkdirSync(dataDir, { recursive: true })
   const taken = new Set((await tokens.list()).map(({ name }) => name))
-  const name = ['admin', `admin on ${hostname()}`].find((each) => !taken.has(each)) ?? `admin ${new Date().toISOString()}`
+  const name =
+    ['admin', `admin on ${hostname()}`].find((each) => !taken.has(each)) ?? `admin ${new Date().toISOString()}`
   const { token } = await tokens.add({ name, role: 'admin' })
   writeFileSync(file, `${token}\n`, { mode: 0o600, flag: 'wx' })
   return file

@@ -30,7 +30,9 @@ export class HomeDatabase {
   }
 
   /** Runs `work` in one transaction. */
-  async transaction<T>(work: (query: <Row extends pg.QueryResultRow>(text: string, values?: unknown[]) => Promise<Row[]>) => Promise<T>): Promise<T> {
+  async transaction<T>(
+    work: (query: <Row extends pg.QueryResultRow>(text: string, values?: unknown[]) => Promise<Row[]>) => Promise<T>,
+  ): Promise<T> {
     const client = await this.#reached(() => this.#pool.connect())
     let isClean = false
     try {
@@ -40,7 +42,11 @@ export class HomeDatabase {
       isClean = true
       return result
     } finally {
-      if (!isClean) isClean = await client.query('rollback').then(() => true, () => false)
+      if (!isClean)
+        isClean = await client.query('rollback').then(
+          () => true,
+          () => false,
+        )
       client.release(!isClean)
     }
   }
@@ -50,8 +56,12 @@ export class HomeDatabase {
     await this.transaction(async (query) => {
       await query('select pg_advisory_xact_lock($1)', [SETUP_LOCK])
       await query('create schema if not exists ledgerman_home')
-      await query('create table if not exists ledgerman_home.step (number integer primary key, done_at timestamptz not null default now())')
-      const [last] = await query<{ number: number }>('select coalesce(max(number), 0) as number from ledgerman_home.step')
+      await query(
+        'create table if not exists ledgerman_home.step (number integer primary key, done_at timestamptz not null default now())',
+      )
+      const [last] = await query<{ number: number }>(
+        'select coalesce(max(number), 0) as number from ledgerman_home.step',
+      )
       for (let number = (last?.number ?? 0) + 1; number <= HOME_STEPS.length; number++) {
         await query(HOME_STEPS[number - 1] ?? '')
         await query('insert into ledgerman_home.step (number) values ($1)', [number])
@@ -61,8 +71,13 @@ export class HomeDatabase {
 
   /** The key that digests of sensitive values are made with: made once, the same for every service on this home. */
   async digestKey(): Promise<Buffer> {
-    await this.query(`insert into ledgerman_home.setting (name, value) values ('digest-key', $1) on conflict do nothing`, [randomBytes(32).toString('hex')])
-    const [row] = await this.query<{ value: string }>(`select value from ledgerman_home.setting where name = 'digest-key'`)
+    await this.query(
+      `insert into ledgerman_home.setting (name, value) values ('digest-key', $1) on conflict do nothing`,
+      [randomBytes(32).toString('hex')],
+    )
+    const [row] = await this.query<{ value: string }>(
+      `select value from ledgerman_home.setting where name = 'digest-key'`,
+    )
     return Buffer.from(row?.value ?? '', 'hex')
   }
 
@@ -78,7 +93,12 @@ export class HomeDatabase {
       if (!isBroken(error)) throw error
       return work().catch((again: unknown) => {
         if (!isBroken(again)) throw again
-        throw new LedgermanProblem('target-unavailable', "Ledgerman's home database cannot be reached. Nothing was sent to the target; try again when it is back.", { home: true }, { cause: again })
+        throw new LedgermanProblem(
+          'target-unavailable',
+          "Ledgerman's home database cannot be reached. Nothing was sent to the target; try again when it is back.",
+          { home: true },
+          { cause: again },
+        )
       })
     }
   }

@@ -29,14 +29,19 @@ export class MappingStore {
     const found = await this.find(target, name)
     if (found) return found
     const names = (await this.list(target)).map((each) => each.name)
-    throw new LedgermanProblem('not-found', `${target} has no mapping ${name}; ${suggestName(name, names)}`, { mapping: name })
+    throw new LedgermanProblem('not-found', `${target} has no mapping ${name}; ${suggestName(name, names)}`, {
+      mapping: name,
+    })
   }
 
   async find(target: string, name: string): Promise<MappingRevision | undefined> {
     const key = JSON.stringify([target, name])
     const kept = this.#latest.get(key)
     if (kept) return kept.found
-    const [row] = await this.home.query<DefinitionRow>(`${SELECT} where target = $1 and kind = 'mapping' and name = $2 order by revision desc limit 1`, [target, name])
+    const [row] = await this.home.query<DefinitionRow>(
+      `${SELECT} where target = $1 and kind = 'mapping' and name = $2 order by revision desc limit 1`,
+      [target, name],
+    )
     const found = row?.content ? toRevision(row) : undefined
     this.#latest.set(key, { found })
     return found
@@ -47,8 +52,15 @@ export class MappingStore {
     const key = JSON.stringify([target, name, revision])
     const kept = this.#revisions.get(key)
     if (kept) return kept
-    const [row] = await this.home.query<DefinitionRow>(`${SELECT} where target = $1 and kind = 'mapping' and name = $2 and revision = $3`, [target, name, revision])
-    if (!row?.content) throw new LedgermanProblem('not-found', `${target} has no revision ${revision} of a mapping ${name}.`, { mapping: name, revision })
+    const [row] = await this.home.query<DefinitionRow>(
+      `${SELECT} where target = $1 and kind = 'mapping' and name = $2 and revision = $3`,
+      [target, name, revision],
+    )
+    if (!row?.content)
+      throw new LedgermanProblem('not-found', `${target} has no revision ${revision} of a mapping ${name}.`, {
+        mapping: name,
+        revision,
+      })
     const found = toRevision(row)
     this.#revisions.set(key, found)
     return found
@@ -68,7 +80,13 @@ export class MappingStore {
    * @param expected what the caller knows of the latest revision: its number, 'none' where there must not be one, or undefined.
    * @throws LedgermanProblem record-changed where the latest revision is not the expected one.
    */
-  async publish(target: string, definition: MappingDefinition, source: string, actor: string, expected?: number | 'none'): Promise<{ revision: MappingRevision; isNew: boolean }> {
+  async publish(
+    target: string,
+    definition: MappingDefinition,
+    source: string,
+    actor: string,
+    expected?: number | 'none',
+  ): Promise<{ revision: MappingRevision; isNew: boolean }> {
     const name = definition.mapping
     const outcome = await this.#append(target, name, expected, (latest) =>
       latest && isDeepStrictEqual(latest.content, definition) ? null : { content: definition, source, actor },
@@ -86,18 +104,31 @@ export class MappingStore {
     target: string,
     name: string,
     expected: number | 'none' | undefined,
-    next: (latest: DefinitionRow | undefined) => { content: MappingDefinition | null; source: string | null; actor: string } | null,
+    next: (
+      latest: DefinitionRow | undefined,
+    ) => { content: MappingDefinition | null; source: string | null; actor: string } | null,
   ): Promise<{ row: DefinitionRow; isNew: boolean }> {
     const result = await this.home.transaction(async (query) => {
       await query('select pg_advisory_xact_lock(hashtextextended($1, 0))', [JSON.stringify(['mapping', target, name])])
-      const [latest] = await query<DefinitionRow>(`${SELECT} where target = $1 and kind = 'mapping' and name = $2 order by revision desc limit 1`, [target, name])
+      const [latest] = await query<DefinitionRow>(
+        `${SELECT} where target = $1 and kind = 'mapping' and name = $2 order by revision desc limit 1`,
+        [target, name],
+      )
       const published = latest?.content ? latest : undefined
-      if (expected !== undefined && expected !== (published?.revision ?? 'none')) throw revisionChanged(name, expected, published?.revision)
+      if (expected !== undefined && expected !== (published?.revision ?? 'none'))
+        throw revisionChanged(name, expected, published?.revision)
       const row = next(published)
       if (row === null && latest) return { row: latest, isNew: false }
       const [added] = await query<DefinitionRow>(
         `insert into ledgerman_home.definition (target, kind, name, revision, content, source, published_by) values ($1, 'mapping', $2, $3, $4, $5, $6) returning *`,
-        [target, name, (latest?.revision ?? 0) + 1, row?.content ? JSON.stringify(row.content) : null, row?.source ?? null, row?.actor],
+        [
+          target,
+          name,
+          (latest?.revision ?? 0) + 1,
+          row?.content ? JSON.stringify(row.content) : null,
+          row?.source ?? null,
+          row?.actor,
+        ],
       )
       return { row: added as DefinitionRow, isNew: true }
     })
@@ -131,13 +162,23 @@ function toRevision(row: DefinitionRow): MappingRevision {
 }
 
 export function toSummary({ name, definition, revision, publishedAt, publishedBy }: MappingRevision): MappingSummary {
-  return { name, table: definition.table, key: definition.key, guard: definition.guard.by, revision, publishedAt, publishedBy }
+  return {
+    name,
+    table: definition.table,
+    key: definition.key,
+    guard: definition.guard.by,
+    revision,
+    publishedAt,
+    publishedBy,
+  }
 }
 
 function revisionChanged(name: string, expected: number | 'none', current: number | undefined): LedgermanProblem {
   return new LedgermanProblem(
     'record-changed',
-    expected === 'none' ? `There is a mapping ${name} already, at revision ${current}.` : `The mapping ${name} is at ${current === undefined ? 'no revision' : `revision ${current}`}, not ${expected}: somebody published meanwhile. Look at theirs first.`,
+    expected === 'none'
+      ? `There is a mapping ${name} already, at revision ${current}.`
+      : `The mapping ${name} is at ${current === undefined ? 'no revision' : `revision ${current}`}, not ${expected}: somebody published meanwhile. Look at theirs first.`,
     { mapping: name, yours: { revision: expected }, current: { revision: current ?? null }, loaded: null },
   )
 }

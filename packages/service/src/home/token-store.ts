@@ -26,7 +26,10 @@ export class TokenStore {
 
   /** The caller a token stands for; undefined where it is not known, or was revoked. */
   findCaller(token: string): Promise<Caller | undefined> {
-    return this.#find(token, `select id, name, role, targets from ledgerman_home.token where hash = $1 and revoked_at is null`)
+    return this.#find(
+      token,
+      `select id, name, role, targets from ledgerman_home.token where hash = $1 and revoked_at is null`,
+    )
   }
 
   /** The caller a browser session stands for. */
@@ -47,19 +50,30 @@ export class TokenStore {
       [input.name, input.role, input.targets ?? null, hash(token)],
     )
     if (!row) {
-      throw new LedgermanProblem('request-invalid', `There is a token named ${input.name} already. Its name is the actor of its entries, so each needs its own.`, { where: 'name' })
+      throw new LedgermanProblem(
+        'request-invalid',
+        `There is a token named ${input.name} already. Its name is the actor of its entries, so each needs its own.`,
+        { where: 'name' },
+      )
     }
     return { ...toInfo(row), token }
   }
 
   async list(): Promise<TokenInfo[]> {
-    return (await this.home.query<TokenRow>('select * from ledgerman_home.token where revoked_at is null order by created_at')).map(toInfo)
+    return (
+      await this.home.query<TokenRow>('select * from ledgerman_home.token where revoked_at is null order by created_at')
+    ).map(toInfo)
   }
 
   /** @throws LedgermanProblem not-found */
   async revoke(id: string): Promise<void> {
     const isId = /^[0-9a-f-]{36}$/i.test(id)
-    const gone = isId ? await this.home.query('update ledgerman_home.token set revoked_at = now() where id = $1 and revoked_at is null returning 1', [id]) : []
+    const gone = isId
+      ? await this.home.query(
+          'update ledgerman_home.token set revoked_at = now() where id = $1 and revoked_at is null returning 1',
+          [id],
+        )
+      : []
     if (gone.length === 0) throw new LedgermanProblem('not-found', `There is no token ${id}.`, { token: id })
     this.#known.clear()
   }
@@ -87,7 +101,10 @@ export class TokenStore {
     if (!row) return undefined
     const caller = { tokenId: row.id, actor: row.name, role: row.role, targets: row.targets }
     this.#known.set(secret, caller)
-    await this.home.query(`update ledgerman_home.token set last_used_at = now() where id = $1 and last_used_at is distinct from now() and coalesce(last_used_at, '-infinity') < now() - interval '1 minute'`, [row.id])
+    await this.home.query(
+      `update ledgerman_home.token set last_used_at = now() where id = $1 and last_used_at is distinct from now() and coalesce(last_used_at, '-infinity') < now() - interval '1 minute'`,
+      [row.id],
+    )
     return caller
   }
 }
@@ -102,7 +119,14 @@ interface TokenRow {
 }
 
 function toInfo({ id, name, role, targets, created_at, last_used_at }: TokenRow): TokenInfo {
-  return { id, name, role, targets, createdAt: created_at.toISOString(), lastUsedAt: last_used_at?.toISOString() ?? null }
+  return {
+    id,
+    name,
+    role,
+    targets,
+    createdAt: created_at.toISOString(),
+    lastUsedAt: last_used_at?.toISOString() ?? null,
+  }
 }
 
 function hash(secret: string): Buffer {

@@ -10,7 +10,12 @@ export function sendReply(response: Response, { status, body, headers = {} }: Re
 
 /** Answers with a problem document (RFC 9457). */
 export function sendProblem(response: Response, problem: LedgermanProblem): void {
-  const document = toProblemDocument(problem.code, problem.detail, problem.facts, response.req.originalUrl.split('?')[0])
+  const document = toProblemDocument(
+    problem.code,
+    problem.detail,
+    problem.facts,
+    response.req.originalUrl.split('?')[0],
+  )
   if (problem.code === 'unauthenticated') response.set('www-authenticate', 'Bearer')
   response.status(document.status).type('application/problem+json').send(printJson(document))
 }

@@ -28,10 +28,19 @@ export function createApp({ routes, tokens, log, consoleDir }: AppParts): Expres
   app.disable('x-powered-by').set('query parser', 'simple').set('etag', false)
   app.use(logRequests(log))
   // Vuetify writes its theme into a style element.
-  app.use(helmet({ strictTransportSecurity: false, contentSecurityPolicy: { directives: { 'style-src': ["'self'", "'unsafe-inline'"], 'upgrade-insecure-requests': null } } }))
+  app.use(
+    helmet({
+      strictTransportSecurity: false,
+      contentSecurityPolicy: {
+        directives: { 'style-src': ["'self'", "'unsafe-inline'"], 'upgrade-insecure-requests': null },
+      },
+    }),
+  )
   app.use(express.raw({ type: () => true, limit: BODY_LIMIT }))
   for (const route of routes) {
-    app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), (request, response) => serve(route, tokens, request, response))
+    app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), (request, response) =>
+      serve(route, tokens, request, response),
+    )
   }
   const openApi = toOpenApi(routes)
   app.get('/openapi.json', (_request, response) => void response.json(openApi))
@@ -42,7 +51,10 @@ export function createApp({ routes, tokens, log, consoleDir }: AppParts): Expres
   })
   if (consoleDir !== null && existsSync(join(consoleDir, 'index.html'))) serveConsole(app, consoleDir)
   app.use((request: Request) => {
-    throw new LedgermanProblem('not-found', `There is nothing at ${request.method} ${request.path}; /openapi.json lists all calls.`)
+    throw new LedgermanProblem(
+      'not-found',
+      `There is nothing at ${request.method} ${request.path}; /openapi.json lists all calls.`,
+    )
   })
   app.use(answerErrors(log))
   return app
@@ -77,7 +89,10 @@ function answerErrors(log: Logger): ErrorRequestHandler {
     if (problem) return sendProblem(response, problem)
     const id = String(request.id)
     log.error({ requestId: id, error: describeFault(error) }, 'request failed')
-    sendProblem(response, new LedgermanProblem('internal', `Something went wrong in Ledgerman. Look for ${id} in its log.`, { id }))
+    sendProblem(
+      response,
+      new LedgermanProblem('internal', `Something went wrong in Ledgerman. Look for ${id} in its log.`, { id }),
+    )
   }
 }
 
@@ -85,9 +100,12 @@ function answerErrors(log: Logger): ErrorRequestHandler {
 function toProblem(error: unknown): LedgermanProblem | undefined {
   if (isProblem(error)) return error
   const { status, type, message } = error as { status?: number; type?: string; message?: string }
-  if (type === 'entity.too.large') return new LedgermanProblem('too-large', `The body is larger than ${BODY_LIMIT}.`, { where: 'body' })
-  if (status === 415) return new LedgermanProblem('media-type', `The body cannot be read: ${message}.`, { where: 'content-encoding' })
-  if (status === 400) return new LedgermanProblem('request-invalid', `The request cannot be read: ${message}.`, { where: 'address' })
+  if (type === 'entity.too.large')
+    return new LedgermanProblem('too-large', `The body is larger than ${BODY_LIMIT}.`, { where: 'body' })
+  if (status === 415)
+    return new LedgermanProblem('media-type', `The body cannot be read: ${message}.`, { where: 'content-encoding' })
+  if (status === 400)
+    return new LedgermanProblem('request-invalid', `The request cannot be read: ${message}.`, { where: 'address' })
   return undefined
 }
 
@@ -95,6 +113,11 @@ function toProblem(error: unknown): LedgermanProblem | undefined {
 function describeFault(error: unknown): Record<string, unknown> {
   if (!(error instanceof Error)) return { type: typeof error }
   const { code, routine, severity } = error as { code?: string; routine?: string; severity?: string }
-  const stack = error.stack?.split('\n').slice(1).map((line) => line.trim())
-  return severity === undefined ? { name: error.name, message: error.message, stack } : { name: error.name, sqlstate: code, routine, stack }
+  const stack = error.stack
+    ?.split('\n')
+    .slice(1)
+    .map((line) => line.trim())
+  return severity === undefined
+    ? { name: error.name, message: error.message, stack }
+    : { name: error.name, sqlstate: code, routine, stack }
 }

@@ -12,14 +12,24 @@ export const SESSION_COOKIE = 'ledgerman_session'
 export async function authenticate(request: Request, tokens: TokenStore, role: Role): Promise<Caller> {
   const caller = await findCaller(request, tokens)
   if (!caller) {
-    throw new LedgermanProblem('unauthenticated', 'Send a token that is known here: Authorization: Bearer TOKEN. An admin makes them with POST /v1/tokens.')
+    throw new LedgermanProblem(
+      'unauthenticated',
+      'Send a token that is known here: Authorization: Bearer TOKEN. An admin makes them with POST /v1/tokens.',
+    )
   }
   if (!includesRole(caller.role, role)) {
-    throw new LedgermanProblem('forbidden', `This needs the role ${role}; the token of ${caller.actor} has ${caller.role}.`, { needed: role, role: caller.role })
+    throw new LedgermanProblem(
+      'forbidden',
+      `This needs the role ${role}; the token of ${caller.actor} has ${caller.role}.`,
+      { needed: role, role: caller.role },
+    )
   }
   const target = request.params['target']
   if (typeof target === 'string' && caller.targets !== null && !caller.targets.includes(target)) {
-    throw new LedgermanProblem('target-denied', `The token of ${caller.actor} is not for ${target}.`, { target, targets: caller.targets })
+    throw new LedgermanProblem('target-denied', `The token of ${caller.actor} is not for ${target}.`, {
+      target,
+      targets: caller.targets,
+    })
   }
   return caller
 }
@@ -46,6 +56,8 @@ function assertSameOrigin(request: Request): void {
   if (request.method === 'GET' || request.method === 'HEAD') return
   const { origin, host } = request.headers
   if (origin !== undefined && URL.parse(origin)?.host !== host) {
-    throw new LedgermanProblem('forbidden', 'A browser session only counts for requests from the console itself.', { origin })
+    throw new LedgermanProblem('forbidden', 'A browser session only counts for requests from the console itself.', {
+      origin,
+    })
   }
 }

@@ -14,7 +14,11 @@ export function readEntityTags(request: Request, header: 'if-match' | 'if-none-m
   while (pattern.lastIndex < text.length) {
     const found = pattern.exec(text)
     if (!found) {
-      throw new LedgermanProblem('request-invalid', `${header}: expected * or entity tags in double quotes, such as "v3", got ${text}.`, { where: header })
+      throw new LedgermanProblem(
+        'request-invalid',
+        `${header}: expected * or entity tags in double quotes, such as "v3", got ${text}.`,
+        { where: header },
+      )
     }
     tags[found[1] ? 'weak' : 'strong'].push(found[2] ?? '')
   }

@@ -19,7 +19,8 @@ export function toOpenApi(routes: readonly Route[]): Json {
     info: {
       title: 'Ledgerman',
       version: '1',
-      description: 'Changes existing PostgreSQL records and proves what it changed. Numbers in bodies may have more digits than a double holds: read and write them exactly.',
+      description:
+        'Changes existing PostgreSQL records and proves what it changed. Numbers in bodies may have more digits than a double holds: read and write them exactly.',
     },
     security: [{ bearer: [] }],
     paths,
@@ -30,7 +31,13 @@ export function toOpenApi(routes: readonly Route[]): Json {
 type ToSchema = (schema: z.ZodType, io: 'input' | 'output') => Json
 
 function toOperation(route: Route, toSchema: ToSchema): Json {
-  const codes = [...new Set([...(route.role === null ? [] : COMMON), ...(route.path.includes('{target}') ? OF_TARGET : []), ...(route.problems ?? [])])]
+  const codes = [
+    ...new Set([
+      ...(route.role === null ? [] : COMMON),
+      ...(route.path.includes('{target}') ? OF_TARGET : []),
+      ...(route.problems ?? []),
+    ]),
+  ]
   return {
     operationId: operationId(route),
     summary: route.summary,
@@ -38,7 +45,14 @@ function toOperation(route: Route, toSchema: ToSchema): Json {
     ...(route.role === null ? { security: [] } : { 'x-role': route.role }),
     parameters: [...pathParameters(route), ...queryParameters(route, toSchema), ...headerParameters(route)],
     ...(route.body
-      ? { requestBody: { required: true, content: Object.fromEntries(Object.entries(route.body).map(([type, { schema }]) => [type, { schema: toSchema(schema, 'input') }])) } }
+      ? {
+          requestBody: {
+            required: true,
+            content: Object.fromEntries(
+              Object.entries(route.body).map(([type, { schema }]) => [type, { schema: toSchema(schema, 'input') }]),
+            ),
+          },
+        }
       : {}),
     responses: { ...successes(route, toSchema), ...problems(codes, toSchema) },
   }
@@ -54,18 +68,37 @@ function pathParameters({ path }: Route): Json[] {
     in: 'path',
     required: true,
     schema: { type: 'string' },
-    ...(name === 'key' ? { description: 'The key values in key order, each percent-encoded, joined by commas; or "-" with ?key.NAME=VALUE for each.' } : {}),
+    ...(name === 'key'
+      ? {
+          description:
+            'The key values in key order, each percent-encoded, joined by commas; or "-" with ?key.NAME=VALUE for each.',
+        }
+      : {}),
   }))
 }
 
 function queryParameters({ query }: Route, toSchema: ToSchema): Json[] {
   if (!query) return []
-  const { properties = {}, required = [] } = toSchema(query, 'input') as { properties?: Record<string, Json>; required?: string[] }
-  return Object.entries(properties).map(([name, schema]) => ({ name, in: 'query', required: required.includes(name), schema }))
+  const { properties = {}, required = [] } = toSchema(query, 'input') as {
+    properties?: Record<string, Json>
+    required?: string[]
+  }
+  return Object.entries(properties).map(([name, schema]) => ({
+    name,
+    in: 'query',
+    required: required.includes(name),
+    schema,
+  }))
 }
 
 function headerParameters({ headers = {} }: Route): Json[] {
-  return Object.entries(headers).map(([name, description]) => ({ name, in: 'header', required: false, description, schema: { type: 'string' } }))
+  return Object.entries(headers).map(([name, description]) => ({
+    name,
+    in: 'header',
+    required: false,
+    description,
+    schema: { type: 'string' },
+  }))
 }
 
 function successes({ replies }: Route, toSchema: ToSchema): Json {
@@ -74,7 +107,16 @@ function successes({ replies }: Route, toSchema: ToSchema): Json {
       status,
       {
         description,
-        ...(headers ? { headers: Object.fromEntries(Object.entries(headers).map(([name, text]) => [name, { description: text, schema: { type: 'string' } }])) } : {}),
+        ...(headers
+          ? {
+              headers: Object.fromEntries(
+                Object.entries(headers).map(([name, text]) => [
+                  name,
+                  { description: text, schema: { type: 'string' } },
+                ]),
+              ),
+            }
+          : {}),
         ...(schema ? { content: { 'application/json': { schema: toSchema(schema, 'output') } } } : {}),
       },
     ]),
@@ -88,14 +130,25 @@ function problems(codes: ProblemCode[], toSchema: ToSchema): Json {
     byStatus.set(status, [...(byStatus.get(status) ?? []), code])
   }
   return Object.fromEntries(
-    [...byStatus].map(([status, list]) => [status, { description: list.join(', '), content: { 'application/problem+json': { schema: toSchema(problemDocument, 'output') } } }]),
+    [...byStatus].map(([status, list]) => [
+      status,
+      {
+        description: list.join(', '),
+        content: { 'application/problem+json': { schema: toSchema(problemDocument, 'output') } },
+      },
+    ]),
   )
 }
 
 /** Prints a schema; those with an id go to the components, and are referred to there. */
 function collect(schema: z.ZodType, io: 'input' | 'output', components: Json): Json {
   const printed = z.toJSONSchema(schema, { io, unrepresentable: 'any' }) as Json
-  const { $schema: _draft, $defs = {}, id, ...rest } = printed as { $schema?: string; $defs?: Record<string, Json>; id?: string }
+  const {
+    $schema: _draft,
+    $defs = {},
+    id,
+    ...rest
+  } = printed as { $schema?: string; $defs?: Record<string, Json>; id?: string }
   for (const [name, definition] of Object.entries($defs)) components[name] ??= withoutIds(pointToComponents(definition))
   const own = withoutIds(pointToComponents(rest))
   if (id === undefined) return own

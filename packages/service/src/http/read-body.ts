@@ -8,14 +8,23 @@ import type { BodyShape } from './route.js'
  * @throws LedgermanProblem media-type, request-invalid
  */
 export function readBody(request: Request, shape: BodyShape): { body: unknown; text: string; mediaType: string } {
-  const [mediaType = '', ...parameters] = (request.headers['content-type'] ?? '').split(';').map((part) => part.trim().toLowerCase())
+  const [mediaType = '', ...parameters] = (request.headers['content-type'] ?? '')
+    .split(';')
+    .map((part) => part.trim().toLowerCase())
   const accepted = shape[mediaType]
-  const charset = parameters.find((each) => each.startsWith('charset='))?.slice('charset='.length).replaceAll('"', '')
+  const charset = parameters
+    .find((each) => each.startsWith('charset='))
+    ?.slice('charset='.length)
+    .replaceAll('"', '')
   if (!accepted || (charset !== undefined && charset !== 'utf-8')) {
-    throw new LedgermanProblem('media-type', `The body is ${mediaType || 'of no media type'}${charset ? ` in ${charset}` : ''}; expected ${Object.keys(shape).join(' or ')}, in UTF-8.`, {
-      where: 'content-type',
-      expected: Object.keys(shape),
-    })
+    throw new LedgermanProblem(
+      'media-type',
+      `The body is ${mediaType || 'of no media type'}${charset ? ` in ${charset}` : ''}; expected ${Object.keys(shape).join(' or ')}, in UTF-8.`,
+      {
+        where: 'content-type',
+        expected: Object.keys(shape),
+      },
+    )
   }
   const text = decode(request.body)
   const value = parse(text, accepted.parse ?? parseJson)
@@ -27,10 +36,14 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
 /** The problem for an input that a schema refuses. */
 export function invalid(what: string, error: Parameters<typeof describeIssues>[0], input: unknown): LedgermanProblem {
   const issues = describeIssues(error, input, (where) => /token|password/i.test(where))
-  return new LedgermanProblem('request-invalid', `The ${what} is not valid: ${issues.map(({ where, message }) => (where === 'body' ? message : `${where}: ${message}`)).join('; ')}.`, {
-    where: issues[0]?.where ?? what,
-    issues,
-  })
+  return new LedgermanProblem(
+    'request-invalid',
+    `The ${what} is not valid: ${issues.map(({ where, message }) => (where === 'body' ? message : `${where}: ${message}`)).join('; ')}.`,
+    {
+      where: issues[0]?.where ?? what,
+      issues,
+    },
+  )
 }
 
 function decode(bytes: unknown): string {
@@ -46,6 +59,10 @@ function parse(text: string, read: (text: string) => unknown): unknown {
     return read(text)
   } catch (error) {
     if (error instanceof LedgermanProblem) throw error
-    throw new LedgermanProblem('request-invalid', `The body cannot be read: ${error instanceof Error ? error.message : String(error)}.`, { where: 'body' })
+    throw new LedgermanProblem(
+      'request-invalid',
+      `The body cannot be read: ${error instanceof Error ? error.message : String(error)}.`,
+      { where: 'body' },
+    )
   }
 }

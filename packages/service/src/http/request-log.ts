@@ -29,7 +29,11 @@ interface Fields {
   responseTime: number
 }
 
-function describe(request: IncomingMessage, response: ServerResponse, { responseTime }: Fields): Record<string, unknown> {
+function describe(
+  request: IncomingMessage,
+  response: ServerResponse,
+  { responseTime }: Fields,
+): Record<string, unknown> {
   const { route, actor } = (response as ServerResponse & { locals?: Record<string, unknown> }).locals ?? {}
   return { method: request.method, route, status: response.statusCode, actor, durationMs: responseTime }
 }

@@ -49,7 +49,10 @@ export interface Route {
 
 /** Declares a route, so that its handler sees the types its schemas give. */
 export function defineRoute<Query extends z.ZodType = z.ZodType<unknown>, Body = unknown>(
-  route: Omit<Route, 'query' | 'handle'> & { query?: Query; handle: (call: Call<z.output<Query>, Body>) => Promise<Reply> },
+  route: Omit<Route, 'query' | 'handle'> & {
+    query?: Query
+    handle: (call: Call<z.output<Query>, Body>) => Promise<Reply>
+  },
 ): Route {
   return route as unknown as Route
 }

@@ -11,5 +11,14 @@ import { tokenRoutes } from './token-routes.js'
 
 /** Every call of the interface, in the order the OpenAPI document lists them. */
 export function allRoutes(services: Services): Route[] {
-  return [healthRoutes, sessionRoutes, tokenRoutes, targetRoutes, tableRoutes, mappingRoutes, recordRoutes, entryRoutes].flatMap((routes) => routes(services))
+  return [
+    healthRoutes,
+    sessionRoutes,
+    tokenRoutes,
+    targetRoutes,
+    tableRoutes,
+    mappingRoutes,
+    recordRoutes,
+    entryRoutes,
+  ].flatMap((routes) => routes(services))
 }

@@ -17,10 +17,18 @@ export function entryRoutes({ targets }: Services) {
       handle: async ({ params, query }) => {
         const target = targets.get(params['target'] ?? '')
         if (query.key !== undefined && query.mapping === undefined) {
-          throw new LedgermanProblem('request-invalid', 'key: it needs mapping beside it, which says whose key it is.', { where: 'key' })
+          throw new LedgermanProblem(
+            'request-invalid',
+            'key: it needs mapping beside it, which says whose key it is.',
+            { where: 'key' },
+          )
         }
         const { key, ...filter } = query
-        const page = await listEntries(target, { ...filter, ...(key === undefined ? {} : { key: fromRecordAddress(key) }) }, finder(target))
+        const page = await listEntries(
+          target,
+          { ...filter, ...(key === undefined ? {} : { key: fromRecordAddress(key) }) },
+          finder(target),
+        )
         return { status: 200, body: page }
       },
     }),

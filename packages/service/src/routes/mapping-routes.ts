@@ -1,4 +1,12 @@
-import { LedgermanProblem, mappingDefinition, mappingInfo, mappingList, isProblem, type MappingDefinition, type MappingInfo } from '@ledgerman/contract'
+import {
+  LedgermanProblem,
+  mappingDefinition,
+  mappingInfo,
+  mappingList,
+  isProblem,
+  type MappingDefinition,
+  type MappingInfo,
+} from '@ledgerman/contract'
 import { describeProperties, resolveMapping, type Target } from '@ledgerman/core'
 import { parse, YAMLParseError } from 'yaml'
 import type { z } from 'zod'
@@ -54,9 +62,16 @@ export function mappingRoutes({ targets }: Services) {
         const target = targetOf(params)
         const number = Number(params['revision'])
         if (!Number.isInteger(number) || number < 1 || number > 1e9) {
-          throw new LedgermanProblem('request-invalid', `revision: expected a number from 1, got "${params['revision']}".`, { where: 'revision' })
+          throw new LedgermanProblem(
+            'request-invalid',
+            `revision: expected a number from 1, got "${params['revision']}".`,
+            { where: 'revision' },
+          )
         }
-        return { status: 200, body: await describe(target, await mappings.getRevision(target.name, params['mapping'] ?? '', number)) }
+        return {
+          status: 200,
+          body: await describe(target, await mappings.getRevision(target.name, params['mapping'] ?? '', number)),
+        }
       },
     }),
     defineRoute<z.ZodType, MappingDefinition>({
@@ -70,7 +85,11 @@ export function mappingRoutes({ targets }: Services) {
         'application/json': { schema: mappingDefinition },
       },
       replies: {
-        200: { description: 'The latest revision, new or the same as before.', schema: mappingInfo, headers: { etag: REVISION } },
+        200: {
+          description: 'The latest revision, new or the same as before.',
+          schema: mappingInfo,
+          headers: { etag: REVISION },
+        },
         201: { description: 'The first revision.', schema: mappingInfo, headers: { etag: REVISION } },
       },
       problems: ['definition-invalid', 'record-changed', 'media-type'],
@@ -78,13 +97,27 @@ export function mappingRoutes({ targets }: Services) {
         const target = targetOf(call.params)
         const { body: definition, text, caller } = call
         if (definition.mapping !== call.params['mapping']) {
-          throw new LedgermanProblem('definition-invalid', `The definition is of ${definition.mapping}, the address of ${call.params['mapping']}.`, { where: 'mapping' })
+          throw new LedgermanProblem(
+            'definition-invalid',
+            `The definition is of ${definition.mapping}, the address of ${call.params['mapping']}.`,
+            { where: 'mapping' },
+          )
         }
         target.forgetCatalogue()
         resolveMapping(definition, 0, await target.table(definition.table))
-        const { revision, isNew } = await mappings.publish(target.name, definition, text, caller.actor, expectedRevision(call))
+        const { revision, isNew } = await mappings.publish(
+          target.name,
+          definition,
+          text,
+          caller.actor,
+          expectedRevision(call),
+        )
         const isFirst = isNew && revision.revision === 1
-        return { status: isFirst ? 201 : 200, body: await describe(target, revision), headers: { etag: `"${revision.revision}"` } }
+        return {
+          status: isFirst ? 201 : 200,
+          body: await describe(target, revision),
+          headers: { etag: `"${revision.revision}"` },
+        }
       },
     }),
     defineRoute({
@@ -97,7 +130,12 @@ export function mappingRoutes({ targets }: Services) {
       problems: ['record-changed'],
       handle: async (call) => {
         const expected = expectedRevision(call)
-        await mappings.remove(targetOf(call.params).name, call.params['mapping'] ?? '', call.caller.actor, expected === 'none' ? undefined : expected)
+        await mappings.remove(
+          targetOf(call.params).name,
+          call.params['mapping'] ?? '',
+          call.caller.actor,
+          expected === 'none' ? undefined : expected,
+        )
         return { status: 204 }
       },
     }),
@@ -118,6 +156,8 @@ function parseYaml(text: string): unknown {
   } catch (error) {
     if (!(error instanceof YAMLParseError)) throw error
     const [start] = error.linePos ?? []
-    throw new LedgermanProblem('definition-invalid', `The YAML cannot be read: ${error.message.split('\n')[0]}`, { where: start ? `line ${start.line}, column ${start.col}` : 'body' })
+    throw new LedgermanProblem('definition-invalid', `The YAML cannot be read: ${error.message.split('\n')[0]}`, {
+      where: start ? `line ${start.line}, column ${start.col}` : 'body',
+    })
   }
 }

@@ -1,5 +1,24 @@
-import { changeQuery, changedRecord, findQuery, foundRecords, fromRecordAddress, LedgermanProblem, loadedRecord, record, type RecordValues } from '@ledgerman/contract'
-import { changeRecord, listRecords, loadRecord, parseKeyParts, type GuardCondition, type KeyTexts, type Mapping, type Target } from '@ledgerman/core'
+import {
+  changeQuery,
+  changedRecord,
+  findQuery,
+  foundRecords,
+  fromRecordAddress,
+  LedgermanProblem,
+  loadedRecord,
+  record,
+  type RecordValues,
+} from '@ledgerman/contract'
+import {
+  changeRecord,
+  listRecords,
+  loadRecord,
+  parseKeyParts,
+  type GuardCondition,
+  type KeyTexts,
+  type Mapping,
+  type Target,
+} from '@ledgerman/core'
 import { z } from 'zod'
 import { isUnmodified, readEntityTags } from '../http/conditional.js'
 import { defineRoute, type Call } from '../http/route.js'
@@ -21,11 +40,22 @@ export function recordRoutes({ targets }: Services) {
       role: 'reader',
       summary: 'List records in key order, a page at a time.',
       query: findQuery,
-      replies: { 200: { description: 'A page.', schema: foundRecords, headers: { link: 'The next page, where there is one (RFC 8288).' } } },
+      replies: {
+        200: {
+          description: 'A page.',
+          schema: foundRecords,
+          headers: { link: 'The next page, where there is one (RFC 8288).' },
+        },
+      },
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
         const page = await listRecords(target, mapping, call.query)
-        return { status: 200, body: page, headers: page.next === null ? {} : { link: `<${nextAddress(call.request.originalUrl, page.next)}>; rel="next"` } }
+        return {
+          status: 200,
+          body: page,
+          headers:
+            page.next === null ? {} : { link: `<${nextAddress(call.request.originalUrl, page.next)}>; rel="next"` },
+        }
       },
     }),
     defineRoute({
@@ -36,7 +66,11 @@ export function recordRoutes({ targets }: Services) {
       query: keyQuery,
       headers: { 'If-None-Match': 'Answers 304 where the record is still the same.' },
       replies: {
-        200: { description: 'The record and its guard.', schema: loadedRecord, headers: { etag: 'The guard in quotes.' } },
+        200: {
+          description: 'The record and its guard.',
+          schema: loadedRecord,
+          headers: { etag: 'The guard in quotes.' },
+        },
         304: { description: 'Not modified.' },
       },
       problems: ['no-such-record', 'value-invalid', 'no-key'],
@@ -44,7 +78,9 @@ export function recordRoutes({ targets }: Services) {
         const { target, mapping } = await placeOf(call)
         const loaded = await loadRecord(target, mapping, readKey(call, mapping))
         const headers = loaded.guard === null ? {} : { etag: `"${loaded.guard}"` }
-        return isUnmodified(call.request, loaded.guard) ? { status: 304, headers } : { status: 200, body: loaded, headers }
+        return isUnmodified(call.request, loaded.guard)
+          ? { status: 304, headers }
+          : { status: 200, body: loaded, headers }
       },
     }),
     defineRoute<typeof changeQuery, RecordValues>({
@@ -53,10 +89,34 @@ export function recordRoutes({ targets }: Services) {
       role: 'writer',
       summary: 'Change the named properties of one record, by JSON Merge Patch (RFC 7396).',
       query: changeQuery,
-      headers: { 'If-Match': 'The ETag the record was loaded with. Required unless the mapping has no guard; * accepts any state.' },
+      headers: {
+        'If-Match':
+          'The ETag the record was loaded with. Required unless the mapping has no guard; * accepts any state.',
+      },
       body: { 'application/merge-patch+json': { schema: record } },
-      replies: { 200: { description: 'The record as it is now, its guard, and the receipt.', schema: changedRecord, headers: { etag: 'The new guard in quotes.', link: 'The entry in the book.' } } },
-      problems: ['guard-required', 'record-changed', 'no-such-record', 'no-key', 'value-invalid', 'constraint-broken', 'row-not-written', 'rule-broken', 'lock-timeout', 'time-limit', 'book-not-prepared', 'media-type', 'too-large', 'outcome-unknown'],
+      replies: {
+        200: {
+          description: 'The record as it is now, its guard, and the receipt.',
+          schema: changedRecord,
+          headers: { etag: 'The new guard in quotes.', link: 'The entry in the book.' },
+        },
+      },
+      problems: [
+        'guard-required',
+        'record-changed',
+        'no-such-record',
+        'no-key',
+        'value-invalid',
+        'constraint-broken',
+        'row-not-written',
+        'rule-broken',
+        'lock-timeout',
+        'time-limit',
+        'book-not-prepared',
+        'media-type',
+        'too-large',
+        'outcome-unknown',
+      ],
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
         const { mode } = call.query
@@ -86,7 +146,10 @@ export function recordRoutes({ targets }: Services) {
 export function readKey({ request }: Pick<Call, 'request'>, mapping: Mapping): KeyTexts {
   const [path = ''] = request.originalUrl.split('?')
   const address = path.split('/')[7] ?? ''
-  return parseKeyParts(mapping, address === '-' && mapping.key.length > 0 ? keyFromQuery(request.query, mapping) : fromRecordAddress(address))
+  return parseKeyParts(
+    mapping,
+    address === '-' && mapping.key.length > 0 ? keyFromQuery(request.query, mapping) : fromRecordAddress(address),
+  )
 }
 
 /** `…/records/-?key.code=P-107`, for values that a path cannot carry. A key that is really "-" is written %2D. */
@@ -94,7 +157,11 @@ function keyFromQuery(query: Record<string, unknown>, mapping: Mapping): string[
   return mapping.key.map(({ name }) => {
     const value = query[`key.${name}`]
     if (typeof value === 'string') return value
-    throw new LedgermanProblem('request-invalid', `key.${name}: expected the value of ${name} once in the query, got ${value === undefined ? 'none' : 'several'}.`, { where: `key.${name}` })
+    throw new LedgermanProblem(
+      'request-invalid',
+      `key.${name}: expected the value of ${name} once in the query, got ${value === undefined ? 'none' : 'several'}.`,
+      { where: `key.${name}` },
+    )
   })
 }
 

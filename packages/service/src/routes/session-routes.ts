@@ -13,7 +13,13 @@ export function sessionRoutes({ tokens }: Services) {
       role: null,
       summary: 'Sign a browser in with a token.',
       body: { 'application/json': { schema: sessionInput } },
-      replies: { 200: { description: 'Signed in.', schema: sessionInfo, headers: { 'set-cookie': 'HttpOnly, SameSite=Strict, for 12 hours.' } } },
+      replies: {
+        200: {
+          description: 'Signed in.',
+          schema: sessionInfo,
+          headers: { 'set-cookie': 'HttpOnly, SameSite=Strict, for 12 hours.' },
+        },
+      },
       problems: ['unauthenticated', 'request-invalid', 'media-type'],
       handle: async ({ body, request }) => {
         const caller = await tokens.findCaller(body.token.trim())
@@ -32,7 +38,10 @@ export function sessionRoutes({ tokens }: Services) {
       role: 'reader',
       summary: 'Who is signed in, or whose token this is.',
       replies: { 200: { description: 'The caller.', schema: sessionInfo } },
-      handle: async ({ caller }) => ({ status: 200, body: { actor: caller.actor, role: caller.role, targets: caller.targets } }),
+      handle: async ({ caller }) => ({
+        status: 200,
+        body: { actor: caller.actor, role: caller.role, targets: caller.targets },
+      }),
     }),
     defineRoute({
       method: 'delete',

@@ -5,7 +5,8 @@ import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
 
 export function tableRoutes({ targets }: Services) {
-  const tableOf = (params: Record<string, string>) => targets.get(params['target'] ?? '').table(toTablePath(params['schema'] ?? '', params['table'] ?? ''))
+  const tableOf = (params: Record<string, string>) =>
+    targets.get(params['target'] ?? '').table(toTablePath(params['schema'] ?? '', params['table'] ?? ''))
   return [
     defineRoute({
       method: 'get',
@@ -51,7 +52,19 @@ export function tableRoutes({ targets }: Services) {
 }
 
 function toTableInfo(table: Table): TableInfo {
-  const { schema, name, kind, columns, keys, checks, references, referencedBy, triggers, rowSecurity, approximateRows } = table
+  const {
+    schema,
+    name,
+    kind,
+    columns,
+    keys,
+    checks,
+    references,
+    referencedBy,
+    triggers,
+    rowSecurity,
+    approximateRows,
+  } = table
   return {
     schema,
     name,

@@ -13,7 +13,10 @@ export function targetRoutes({ targets }: Services) {
       replies: { 200: { description: 'Those this token is for.', schema: targetList } },
       handle: async ({ caller }) => {
         const names = targets.names().filter((name) => caller.targets?.includes(name) ?? true)
-        return { status: 200, body: { targets: await Promise.all(names.map((name) => targets.describe(targets.get(name)))) } }
+        return {
+          status: 200,
+          body: { targets: await Promise.all(names.map((name) => targets.describe(targets.get(name)))) },
+        }
       },
     }),
     defineRoute({
@@ -22,7 +25,10 @@ export function targetRoutes({ targets }: Services) {
       role: 'reader',
       summary: 'One target.',
       replies: { 200: { description: 'Its state.', schema: targetInfo } },
-      handle: async ({ params }) => ({ status: 200, body: await targets.describe(targets.get(params['target'] ?? '')) }),
+      handle: async ({ params }) => ({
+        status: 200,
+        body: await targets.describe(targets.get(params['target'] ?? '')),
+      }),
     }),
     defineRoute({
       method: 'post',

@@ -17,7 +17,15 @@ export class TargetRegistry {
     this.#targets = new Map(
       Object.entries(configured).map(([name, { url, connections, prepareStatements, lockWaitMs, timeLimitMs }]) => [
         name,
-        new Target({ name, url, connections, prepareStatements, limits: { lockWaitMs, timeLimitMs }, digestKey, onSessionError: (error) => onSessionError(name, error) }),
+        new Target({
+          name,
+          url,
+          connections,
+          prepareStatements,
+          limits: { lockWaitMs, timeLimitMs },
+          digestKey,
+          onSessionError: (error) => onSessionError(name, error),
+        }),
       ]),
     )
   }
@@ -30,7 +38,9 @@ export class TargetRegistry {
   get(name: string): Target {
     const target = this.#targets.get(name)
     if (target) return target
-    throw new LedgermanProblem('not-found', `There is no target ${name}; ${suggestName(name, this.names())}`, { target: name })
+    throw new LedgermanProblem('not-found', `There is no target ${name}; ${suggestName(name, this.names())}`, {
+      target: name,
+    })
   }
 
   /** The latest revision of a mapping, resolved. @throws LedgermanProblem not-found, definition-invalid (drift) */
@@ -65,7 +75,15 @@ export class TargetRegistry {
       return { name: target.name, reachable: true, problem: null, ...state }
     } catch (error) {
       const problem = isProblem(error) ? error.detail : 'The target cannot be asked.'
-      return { name: target.name, reachable: false, book: 'unknown', server: null, database: null, problem, warnings: [] }
+      return {
+        name: target.name,
+        reachable: false,
+        book: 'unknown',
+        server: null,
+        database: null,
+        problem,
+        warnings: [],
+      }
     }
   }
 

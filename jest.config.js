@@ -1,0 +1,26 @@
+// Tests run against the TypeScript sources: the "source" condition of each package's exports leads there.
+const shared = {
+  testEnvironment: 'node',
+  testEnvironmentOptions: { customExportConditions: ['source', 'node', 'node-addons'] },
+  extensionsToTreatAsEsm: ['.ts'],
+  transform: { '\\.ts$': ['ts-jest', { useESM: true, tsconfig: 'testing/tsconfig.json' }] },
+  moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
+}
+
+const project = (displayName, testMatch) => ({
+  ...shared,
+  displayName,
+  testMatch: testMatch.map((path) => `<rootDir>/${path}`),
+})
+
+export default {
+  testTimeout: 30_000,
+  maxWorkers: 2,
+  projects: [
+    project('pure', ['packages/{contract,core,cli,client,service}/test/pure/**/*.test.ts', 'docs/test/**/*.test.ts']),
+    project('core', ['packages/core/test/database/**/*.test.ts']),
+    project('service', ['packages/service/test/http/**/*.test.ts']),
+    project('cli', ['packages/cli/test/process/**/*.test.ts']),
+    project('console', ['packages/console/test/**/*.test.ts']),
+  ],
+}

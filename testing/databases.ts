@@ -1,0 +1,92 @@
+import { randomBytes } from 'node:crypto'
+import { readFileSync } from 'node:fs'
+import { join } from 'node:path'
+import pg from 'pg'
+
+// The server that bin/test started, as superuser.
+const ADMIN_URL = process.env['LEDGERMAN_TEST_PG'] ?? ''
+const DEMO = join(import.meta.dirname, '../demo/observatory')
+const WORKER_PASSWORD = 'only-for-tests'
+
+/** A database of its own for one suite of tests. */
+export interface TestDatabase {
+  name: string
+  /** As its owner, who may do anything in it. */
+  ownerUrl: string
+  /** As the role Ledgerman works with, which owns nothing. */
+  url: string
+  /** Runs statements as superuser. */
+  sql(text: string, values?: unknown[]): Promise<Record<string, unknown>[]>
+  /** A session of its own, for somebody else who holds locks. */
+  session(): Promise<pg.Client>
+  drop(): Promise<void>
+}
+
+/** An empty database. */
+export function makeDatabase(): Promise<TestDatabase> {
+  return make('template1')
+}
+
+/** A database with the observatory: copied from one that is loaded once a run. */
+export async function makeObservatory(): Promise<TestDatabase> {
+  await withClient(urlOf('postgres'), async (client) => {
+    await client.query('select pg_advisory_lock(4680)')
+    const { rowCount } = await client.query(`select 1 from pg_database where datname = 'observatory_template'`)
+    if (rowCount === 1) return
+    await ensureWorker(client)
+    await client.query('create database observatory_loading')
+    await withClient(urlOf('observatory_loading'), async (loading) => {
+      for (const file of ['schema.sql', 'data.sql']) await loading.query(readFileSync(join(DEMO, file), 'utf8'))
+      await loading.query('grant select, insert, update, delete on all tables in schema public to ledgerman_worker')
+    })
+    await client.query('alter database observatory_loading rename to observatory_template')
+  })
+  return make('observatory_template')
+}
+
+async function make(template: string): Promise<TestDatabase> {
+  const name = `test_${randomBytes(6).toString('hex')}`
+  await withClient(urlOf('postgres'), async (client) => {
+    // Copying needs the template to itself; others wait their turn.
+    await client.query('select pg_advisory_lock(4680)')
+    await ensureWorker(client)
+    await client.query(`create database ${name} template ${template}`)
+    await client.query(`grant create on database ${name} to ledgerman_worker`)
+  })
+  const url = new URL(urlOf(name))
+  Object.assign(url, { username: 'ledgerman_worker', password: WORKER_PASSWORD })
+  return {
+    name,
+    ownerUrl: urlOf(name),
+    url: url.toString(),
+    sql: (text, values) => withClient(urlOf(name), async (client) => (await client.query<Record<string, unknown>>(text, values)).rows),
+    async session() {
+      const client = new pg.Client({ connectionString: urlOf(name), application_name: 'somebody else' })
+      await client.connect()
+      return client
+    },
+    drop: () => withClient(urlOf('postgres'), async (client) => void (await client.query(`drop database ${name} with (force)`))),
+  }
+}
+
+async function ensureWorker(client: pg.Client): Promise<void> {
+  const { rowCount } = await client.query(`select 1 from pg_roles where rolname = 'ledgerman_worker'`)
+  if (rowCount === 0) await client.query(`create role ledgerman_worker login password '${WORKER_PASSWORD}'`)
+}
+
+function urlOf(database: string): string {
+  if (ADMIN_URL === '') throw new Error('LEDGERMAN_TEST_PG is not set: run the tests with bin/test')
+  const url = new URL(ADMIN_URL)
+  url.pathname = `/${database}`
+  return url.toString()
+}
+
+async function withClient<T>(url: string, work: (client: pg.Client) => Promise<T>): Promise<T> {
+  const client = new pg.Client({ connectionString: url })
+  await client.connect()
+  try {
+    return await work(client)
+  } finally {
+    await client.end()
+  }
+}

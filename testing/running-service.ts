@@ -1,0 +1,85 @@
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { createServer } from 'node:net'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { pino } from 'pino'
+import { LedgermanClient } from '@ledgerman/client'
+import { startService } from '@ledgerman/service'
+import { makeDatabase, makeObservatory, type TestDatabase } from './databases.js'
+import { observatorySources } from './observatory-mappings.js'
+
+/** A service on loopback with a home and an observatory of its own. */
+export interface RunningService {
+  url: string
+  token: string
+  client: LedgermanClient
+  observatory: TestDatabase
+  home: TestDatabase
+  /** Everything that was logged, a line each. */
+  logLines: string[]
+  /** A request as any program would send it. */
+  request(method: string, path: string, options?: { body?: unknown; headers?: Record<string, string>; token?: string }): Promise<Reply>
+  stop(): Promise<void>
+}
+
+export interface Reply {
+  status: number
+  headers: Headers
+  text: string
+  // eslint-disable-next-line @typescript-eslint/no-explicit-any -- answers are looked into freely in tests
+  body: any
+}
+
+/** Starts one; where `isPrepared`, with the demo's mappings published and its book prepared. */
+export async function startTestService({ isPrepared = true, extraTargets = {} }: { isPrepared?: boolean; extraTargets?: Record<string, string> } = {}): Promise<RunningService> {
+  const [home, observatory] = await Promise.all([makeDatabase(), makeObservatory()])
+  const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-service-'))
+  const port = await freePort()
+  const logLines: string[] = []
+  const common = { connections: 20, lockWaitMs: 1_000, timeLimitMs: 5_000, prepareStatements: true }
+  const targets = { observatory: { ...common, url: observatory.url }, ...Object.fromEntries(Object.entries(extraTargets).map(([name, url]) => [name, { ...common, url }])) }
+  const service = await startService(
+    { host: '127.0.0.1', port, dataDir, logLevel: 'info', stopLimitMs: 5_000, home: { url: home.ownerUrl, connections: 5 }, targets },
+    pino({ level: 'info' }, { write: (line: string) => void logLines.push(line) }),
+  )
+  const url = `http://127.0.0.1:${port}`
+  const token = readFileSync(join(dataDir, 'admin-token'), 'utf8').trim()
+  const client = new LedgermanClient({ url, token })
+  if (isPrepared) {
+    for (const [name, source] of observatorySources) await client.target('observatory').publishMapping(name, source)
+    await client.target('observatory').prepareBook()
+  }
+  return {
+    url,
+    token,
+    client,
+    observatory,
+    home,
+    logLines,
+    async request(method, path, { body, headers = {}, token: other = token } = {}) {
+      const answer = await fetch(url + path, {
+        method,
+        headers: { ...(other === '' ? {} : { authorization: `Bearer ${other}` }), ...headers },
+        ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
+      })
+      const text = await answer.text()
+      const isJson = answer.headers.get('content-type')?.includes('json') ?? false
+      return { status: answer.status, headers: answer.headers, text, body: isJson && text !== '' ? (JSON.parse(text) as unknown) : undefined }
+    },
+    async stop() {
+      await service.stop()
+      await Promise.all([home.drop(), observatory.drop()])
+      rmSync(dataDir, { recursive: true, force: true })
+    },
+  }
+}
+
+function freePort(): Promise<number> {
+  return new Promise((resolve, reject) => {
+    const server = createServer().once('error', reject)
+    server.listen(0, '127.0.0.1', () => {
+      const address = server.address()
+      server.close(() => (address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port'))))
+    })
+  })
+}
