@@ -59,13 +59,15 @@ async function make(template: string): Promise<TestDatabase> {
     name,
     ownerUrl: urlOf(name),
     url: url.toString(),
-    sql: (text, values) => withClient(urlOf(name), async (client) => (await client.query<Record<string, unknown>>(text, values)).rows),
+    sql: (text, values) =>
+      withClient(urlOf(name), async (client) => (await client.query<Record<string, unknown>>(text, values)).rows),
     async session() {
       const client = new pg.Client({ connectionString: urlOf(name), application_name: 'somebody else' })
       await client.connect()
       return client
     },
-    drop: () => withClient(urlOf('postgres'), async (client) => void (await client.query(`drop database ${name} with (force)`))),
+    drop: () =>
+      withClient(urlOf('postgres'), async (client) => void (await client.query(`drop database ${name} with (force)`))),
   }
 }
 

@@ -18,7 +18,11 @@ export interface RunningService {
   /** Everything that was logged, a line each. */
   logLines: string[]
   /** A request as any program would send it. */
-  request(method: string, path: string, options?: { body?: unknown; headers?: Record<string, string>; token?: string }): Promise<Reply>
+  request(
+    method: string,
+    path: string,
+    options?: { body?: unknown; headers?: Record<string, string>; token?: string },
+  ): Promise<Reply>
   stop(): Promise<void>
 }
 
@@ -31,15 +35,29 @@ export interface Reply {
 }
 
 /** Starts one; where `isPrepared`, with the demo's mappings published and its book prepared. */
-export async function startTestService({ isPrepared = true, extraTargets = {} }: { isPrepared?: boolean; extraTargets?: Record<string, string> } = {}): Promise<RunningService> {
+export async function startTestService({
+  isPrepared = true,
+  extraTargets = {},
+}: { isPrepared?: boolean; extraTargets?: Record<string, string> } = {}): Promise<RunningService> {
   const [home, observatory] = await Promise.all([makeDatabase(), makeObservatory()])
   const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-service-'))
   const port = await freePort()
   const logLines: string[] = []
   const common = { connections: 20, lockWaitMs: 1_000, timeLimitMs: 5_000, prepareStatements: true }
-  const targets = { observatory: { ...common, url: observatory.url }, ...Object.fromEntries(Object.entries(extraTargets).map(([name, url]) => [name, { ...common, url }])) }
+  const targets = {
+    observatory: { ...common, url: observatory.url },
+    ...Object.fromEntries(Object.entries(extraTargets).map(([name, url]) => [name, { ...common, url }])),
+  }
   const service = await startService(
-    { host: '127.0.0.1', port, dataDir, logLevel: 'info', stopLimitMs: 5_000, home: { url: home.ownerUrl, connections: 5 }, targets },
+    {
+      host: '127.0.0.1',
+      port,
+      dataDir,
+      logLevel: 'info',
+      stopLimitMs: 5_000,
+      home: { url: home.ownerUrl, connections: 5 },
+      targets,
+    },
     pino({ level: 'info' }, { write: (line: string) => void logLines.push(line) }),
   )
   const url = `http://127.0.0.1:${port}`
@@ -64,7 +82,12 @@ export async function startTestService({ isPrepared = true, extraTargets = {} }:
       })
       const text = await answer.text()
       const isJson = answer.headers.get('content-type')?.includes('json') ?? false
-      return { status: answer.status, headers: answer.headers, text, body: isJson && text !== '' ? (JSON.parse(text) as unknown) : undefined }
+      return {
+        status: answer.status,
+        headers: answer.headers,
+        text,
+        body: isJson && text !== '' ? (JSON.parse(text) as unknown) : undefined,
+      }
     },
     async stop() {
       await service.stop()
@@ -79,7 +102,9 @@ function freePort(): Promise<number> {
     const server = createServer().once('error', reject)
     server.listen(0, '127.0.0.1', () => {
       const address = server.address()
-      server.close(() => (address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port'))))
+      server.close(() =>
+        address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port')),
+      )
     })
   })
 }

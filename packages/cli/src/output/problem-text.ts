@@ -22,5 +22,5 @@ export function formatProblem(problem: LedgermanProblem): string {
 /** The same as the service's own document, for programs. */
 export function problemJson({ code, detail, facts }: LedgermanProblem): string {
   const { status, title } = problemCatalogue[code]
-  return printJson({ type: `/problems/${code}`, title, status, detail, code, ...facts }, 2)
+  return printJson({ ...facts, type: `/problems/${code}`, title, status, detail, code }, 2)
 }

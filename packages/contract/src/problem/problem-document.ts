@@ -24,12 +24,12 @@ export function toProblemDocument(
 ): ProblemDocument {
   const { status, title } = problemCatalogue[code]
   return {
+    ...facts,
     type: `/problems/${code}`,
     title,
     status,
     detail,
     code,
     ...(instance === undefined ? {} : { instance }),
-    ...facts,
   }
 }

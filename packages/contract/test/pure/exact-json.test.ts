@@ -2,13 +2,20 @@ import fc from 'fast-check'
 import { findNearestName, fromRecordAddress, parseJson, printJson, toRecordAddress } from '@ledgerman/contract'
 
 describe('exact JSON', () => {
-  it.each(['12345678901234567890.123', '-0', '1.00', '1E400', '{"a":[0.1,1e5,{"b":-0.0}]}', '"\\ud83d\\ude00"'])('prints %s back with every digit', (text) => {
-    const again = printJson(parseJson(text))
-    expect(again.replaceAll('😀', '\\ud83d\\ude00')).toBe(text)
-  })
+  it.each(['12345678901234567890.123', '-0', '1.00', '1E400', '{"a":[0.1,1e5,{"b":-0.0}]}', '"\\ud83d\\ude00"'])(
+    'prints %s back with every digit',
+    (text) => {
+      const again = printJson(parseJson(text))
+      expect(again.replaceAll('😀', '\\ud83d\\ude00')).toBe(text)
+    },
+  )
 
   it('reads and prints any JSON value as the same value', () => {
-    fc.assert(fc.property(fc.jsonValue(), (value) => expect(JSON.parse(printJson(parseJson(JSON.stringify(value))))).toEqual(JSON.parse(JSON.stringify(value)))))
+    fc.assert(
+      fc.property(fc.jsonValue(), (value) =>
+        expect(JSON.parse(printJson(parseJson(JSON.stringify(value))))).toEqual(JSON.parse(JSON.stringify(value))),
+      ),
+    )
   })
 
   it('refuses a member given twice instead of dropping one', () => {
@@ -18,7 +25,11 @@ describe('exact JSON', () => {
 
 describe('record addresses', () => {
   it('carry any key values, commas, slashes, percent signs and accents included', () => {
-    fc.assert(fc.property(fc.array(fc.string({ unit: 'grapheme', minLength: 1 }), { minLength: 1 }), (key) => expect(fromRecordAddress(toRecordAddress(key))).toEqual(key)))
+    fc.assert(
+      fc.property(fc.array(fc.string({ unit: 'grapheme', minLength: 1 }), { minLength: 1 }), (key) =>
+        expect(fromRecordAddress(toRecordAddress(key))).toEqual(key),
+      ),
+    )
     expect(toRecordAddress(['a,b', 'c/d%'])).toBe('a%2Cb,c%2Fd%25')
   })
 })

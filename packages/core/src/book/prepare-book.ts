@@ -1,7 +1,6 @@
 import type { BookPrepared } from '@ledgerman/contract'
 import { LedgermanProblem } from '@ledgerman/contract'
 import { isDatabaseError } from '../problem/database-error.js'
-import { translateError } from '../problem/translate-error.js'
 import { inTransaction } from '../transaction/in-transaction.js'
 import type { Target } from '../target/target.js'
 import { BOOK_DDL, BOOK_VERSION } from './book-schema.js'
@@ -33,6 +32,6 @@ export async function prepareBook(target: Target): Promise<BookPrepared> {
         { cause: error },
       )
     }
-    throw translateError(error, { target: target.name })
+    throw target.explain(error)
   }
 }

@@ -8,7 +8,6 @@ import {
   type StepKind,
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { translateError } from '../problem/translate-error.js'
 import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../transaction/receipt.js'
 import { reversibilityOf } from '../transaction/reversibility.js'
 import { recordFromTexts } from '../transaction/record-row.js'
@@ -110,7 +109,7 @@ async function readBook(target: Target, text: string, values: string[]): Promise
     const { rows } = await target.read(text, values)
     return rows.map(([json]) => JSON.parse(json ?? '') as EntryRow)
   } catch (error) {
-    throw translateError(error, { target: target.name })
+    throw target.explain(error)
   }
 }
 

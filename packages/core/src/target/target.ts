@@ -1,8 +1,9 @@
 import pg from 'pg'
-import { LedgermanProblem } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { readCatalogue } from '../catalogue/read-catalogue.js'
 import type { Table } from '../catalogue/table.js'
 import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
+import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
 import type { Queryable, Rows } from './queryable.js'
@@ -122,7 +123,7 @@ export class Target implements Queryable {
     const known = this.#tables.get(normal)
     if (known && Date.now() - known.readAt < CATALOGUE_AGE_MS) return known.table
     const [table] = await readCatalogue({ query: this.read.bind(this) }, name).catch((error: unknown) => {
-      throw translateError(error, { target: this.name })
+      throw this.explain(error)
     })
     if (table) return this.#remember(table)
     this.#tables.delete(normal)
@@ -134,7 +135,7 @@ export class Target implements Queryable {
   /** Every table, view and the like, read afresh. */
   async tables(): Promise<Table[]> {
     const tables = await readCatalogue({ query: this.read.bind(this) }).catch((error: unknown) => {
-      throw translateError(error, { target: this.name })
+      throw this.explain(error)
     })
     return tables.map((table) => this.#remember(table))
   }
@@ -156,7 +157,7 @@ export class Target implements Queryable {
   /** What a person should know of the target before working on it. @throws LedgermanProblem target-unavailable, target-denied */
   async state(): Promise<{ server: string; database: string; book: 'prepared' | 'not prepared'; warnings: string[] }> {
     const { rows } = await this.read(STATE_SQL).catch((error: unknown) => {
-      throw translateError(error, { target: this.name })
+      throw this.explain(error)
     })
     const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared] = rows[0] ?? []
     const warnings: string[] = []
@@ -172,6 +173,13 @@ export class Target implements Queryable {
       book: isPrepared === 't' ? 'prepared' : 'not prepared',
       warnings,
     }
+  }
+
+  /** Makes a problem of whatever went wrong; where a statement shows that a table was altered, the catalogue is read again. */
+  explain(error: unknown, context: Omit<ErrorContext, 'target'> = {}): unknown {
+    const explained = translateError(error, { target: this.name, ...this.limits, ...context })
+    if (isProblem(explained, 'definition-invalid')) this.forgetCatalogue()
+    return explained
   }
 
   async isBookPrepared(): Promise<boolean> {

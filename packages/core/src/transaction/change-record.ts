@@ -14,7 +14,6 @@ import { introduceStatement, statementId } from '../book/introduce-statement.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError } from '../problem/database-error.js'
-import { translateError } from '../problem/translate-error.js'
 import { buildChange, type ChangeStatement } from '../statement/build-change.js'
 import { bindValues } from '../statement/statement.js'
 import type { Rows } from '../target/queryable.js'
@@ -139,14 +138,11 @@ async function runChange(
 
   /** Makes the problem of a run that was rolled back, with its receipt, and writes the refusal to the book. */
   async function refuse(error: unknown): Promise<unknown> {
-    const problem = translateError(isRefusedByBook(error) ? rowNotWritten(mapping) : error, {
-      target: target.name,
+    const problem = target.explain(isRefusedByBook(error) ? rowNotWritten(mapping) : error, {
       mapping,
       slots: statement.run.slots,
-      ...target.limits,
     })
     if (!isProblem(problem)) return problem
-    if (problem.code === 'definition-invalid') target.forgetCatalogue()
     const durationMs = performance.now() - started
     const matched =
       typeof problem.facts['matched'] === 'number'

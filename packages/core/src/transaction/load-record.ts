@@ -1,6 +1,5 @@
 import { LedgermanProblem, type FoundRecords, type LoadedRecord } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
-import { translateError } from '../problem/translate-error.js'
 import { buildList, buildLoad } from '../statement/build-load.js'
 import { bindValues, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
@@ -76,6 +75,6 @@ async function read(target: Target, mapping: Mapping, statement: Statement, valu
     const { rows } = await target.read(statement.text, bindValues(statement, valueOf), statement.name)
     return rows
   } catch (error) {
-    throw translateError(error, { target: target.name, mapping, slots: statement.slots, ...target.limits })
+    throw target.explain(error, { mapping, slots: statement.slots })
   }
 }

@@ -21,7 +21,7 @@ export function toValueProblem(
     where: place.property,
     mapping: place.mapping,
     properties: [place.property],
-    type: place.type,
+    columnType: place.type,
     expected,
   })
 }

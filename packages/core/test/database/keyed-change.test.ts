@@ -1,5 +1,15 @@
 import { isProblem, type LedgermanProblem } from '@ledgerman/contract'
-import { changeRecord, getEntry, listEntries, loadRecord, parseKeyParts, prepareBook, resolveMapping, Target, type Mapping } from '@ledgerman/core'
+import {
+  changeRecord,
+  getEntry,
+  listEntries,
+  loadRecord,
+  parseKeyParts,
+  prepareBook,
+  resolveMapping,
+  Target,
+  type Mapping,
+} from '@ledgerman/core'
 import { makeObservatory, type TestDatabase } from '../../../../testing/databases.js'
 import { observatoryDefinition } from '../../../../testing/observatory-mappings.js'
 
@@ -10,7 +20,12 @@ let calibration: Mapping
 
 beforeAll(async () => {
   database = await makeObservatory()
-  target = new Target({ name: 'observatory', url: database.url, connections: 25, digestKey: Buffer.from('a key for tests') })
+  target = new Target({
+    name: 'observatory',
+    url: database.url,
+    connections: 25,
+    digestKey: Buffer.from('a key for tests'),
+  })
   await prepareBook(target)
   programme = await resolved('programme')
   calibration = await resolved('calibration')
@@ -20,11 +35,23 @@ afterAll(async () => {
   await database.drop()
 })
 
-const resolved = async (name: string) => resolveMapping(observatoryDefinition(name), 1, await target.table(observatoryDefinition(name).table))
+const resolved = async (name: string) =>
+  resolveMapping(observatoryDefinition(name), 1, await target.table(observatoryDefinition(name).table))
 const keyOf = (code: string) => parseKeyParts(programme, [code])
 const findMapping = () => Promise.resolve(programme)
-const change = (code: string, values: Record<string, unknown>, guard: string | undefined, mode: 'commit' | 'rehearse' = 'commit') =>
-  changeRecord(target, programme, { key: keyOf(code), values, guard: guard === undefined ? undefined : { guards: [guard] }, mode, actor: 'night-desk' })
+const change = (
+  code: string,
+  values: Record<string, unknown>,
+  guard: string | undefined,
+  mode: 'commit' | 'rehearse' = 'commit',
+) =>
+  changeRecord(target, programme, {
+    key: keyOf(code),
+    values,
+    guard: guard === undefined ? undefined : { guards: [guard] },
+    mode,
+    actor: 'night-desk',
+  })
 const refusalOf = (run: Promise<unknown>): Promise<LedgermanProblem> =>
   run.then(
     () => Promise.reject(new Error('was not refused')),
@@ -40,7 +67,11 @@ describe('a keyed change', () => {
     expect(guard).toBe('v2')
     const [step] = receipt.steps
     expect(receipt.outcome).toBe('committed')
-    expect(step).toMatchObject({ matched: 1, changed: 1, rows: [{ key: { code: 'P-107' }, before: { hoursLeft: '18.50' }, after: { hoursLeft: '14.50' } }] })
+    expect(step).toMatchObject({
+      matched: 1,
+      changed: 1,
+      rows: [{ key: { code: 'P-107' }, before: { hoursLeft: '18.50' }, after: { hoursLeft: '14.50' } }],
+    })
     expect(step?.statement).not.toContain('14.5')
     expect(await rowOf('P-107')).toMatchObject({ hours_left: '14.50', row_version: 2 })
 
@@ -74,11 +105,23 @@ describe('a keyed change', () => {
     const loaded = await loadRecord(target, calibration, key)
     expect(loaded.record).toMatchObject({ telescope: 'HF1', night: '2026-02-03', kind: 'flat', offsetArcsec: '0.0250' })
     const request = { key, mode: 'commit', actor: 'night-desk' } as const
-    const changed = await changeRecord(target, calibration, { ...request, values: { frames: 12 }, guard: { guards: [loaded.guard ?? ''] } })
+    const changed = await changeRecord(target, calibration, {
+      ...request,
+      values: { frames: 12 },
+      guard: { guards: [loaded.guard ?? ''] },
+    })
     expect((await loadRecord(target, calibration, key)).guard).toBe(changed.guard)
     // A writer that knows nothing of versions is seen too.
-    await database.sql(`update calibration set note = 'redone' where telescope = 'HF1' and night = '2026-02-03' and kind = 'flat'`)
-    const refusal = await refusalOf(changeRecord(target, calibration, { ...request, values: { frames: 13 }, guard: { guards: [changed.guard ?? ''] } }))
+    await database.sql(
+      `update calibration set note = 'redone' where telescope = 'HF1' and night = '2026-02-03' and kind = 'flat'`,
+    )
+    const refusal = await refusalOf(
+      changeRecord(target, calibration, {
+        ...request,
+        values: { frames: 13 },
+        guard: { guards: [changed.guard ?? ''] },
+      }),
+    )
     expect(refusal.code).toBe('record-changed')
     expect(refusal.facts).toMatchObject({ yours: { frames: 13 }, current: { frames: 12, note: 'redone' } })
   })
@@ -86,7 +129,12 @@ describe('a keyed change', () => {
   it('lets exactly one of twenty savers of one loaded version through, with one entry for it', async () => {
     const key = keyOf('P-130')
     const outcomes = await Promise.all(
-      Array.from({ length: 20 }, (_, at) => change('P-130', { title: `Version of saver ${at}` }, 'v1').then((done) => done.receipt.outcome, (error: LedgermanProblem) => error.code)),
+      Array.from({ length: 20 }, (_, at) =>
+        change('P-130', { title: `Version of saver ${at}` }, 'v1').then(
+          (done) => done.receipt.outcome,
+          (error: LedgermanProblem) => error.code,
+        ),
+      ),
     )
     expect(outcomes.filter((outcome) => outcome === 'committed')).toHaveLength(1)
     expect(outcomes.filter((outcome) => outcome === 'record-changed')).toHaveLength(19)
@@ -104,16 +152,34 @@ describe('a keyed change', () => {
       create trigger see_actor before update on observer for each row execute function see_actor()`)
     target.forgetCatalogue()
     const observer = await resolved('observer')
-    await changeRecord(target, observer, { key: parseKeyParts(observer, ['B-002']), values: { active: false }, guard: 'any', mode: 'commit', actor: 'night-desk' })
+    await changeRecord(target, observer, {
+      key: parseKeyParts(observer, ['B-002']),
+      values: { active: false },
+      guard: 'any',
+      mode: 'commit',
+      actor: 'night-desk',
+    })
     expect(await database.sql('select actor from seen')).toEqual([{ actor: 'night-desk' }])
   })
 })
 
 describe('a refused change', () => {
   const cases: [string, Record<string, unknown>, Partial<LedgermanProblem>][] = [
-    ['a broken check', { hoursLeft: '300.00' }, { code: 'constraint-broken', facts: { kind: 'check', constraint: 'programme_hours_left_check' } }],
-    ['a missing parent', { leadId: 999 }, { code: 'constraint-broken', facts: { kind: 'missing-parent', properties: ['leadId'] } }],
-    ['a null where there may be none', { title: null }, { code: 'constraint-broken', facts: { kind: 'not-null', properties: ['title'] } }],
+    [
+      'a broken check',
+      { hoursLeft: '300.00' },
+      { code: 'constraint-broken', facts: { kind: 'check', constraint: 'programme_hours_left_check' } },
+    ],
+    [
+      'a missing parent',
+      { leadId: 999 },
+      { code: 'constraint-broken', facts: { kind: 'missing-parent', properties: ['leadId'] } },
+    ],
+    [
+      'a null where there may be none',
+      { title: null },
+      { code: 'constraint-broken', facts: { kind: 'not-null', properties: ['title'] } },
+    ],
   ]
   it.each(cases)('names %s in the mapping’s words and leaves the record alone', async (_what, values, expected) => {
     const before = await rowOf('P-140')
@@ -125,8 +191,17 @@ describe('a refused change', () => {
 
   it('tells a duplicate apart', async () => {
     const observer = await resolved('observer')
-    const request = { key: parseKeyParts(observer, ['B-001']), values: { email: 'tomas.okafor@harrowfell.example' }, guard: 'any', mode: 'commit', actor: 'night-desk' } as const
-    expect(await refusalOf(changeRecord(target, observer, request))).toMatchObject({ code: 'constraint-broken', facts: { kind: 'duplicate', properties: ['email'] } })
+    const request = {
+      key: parseKeyParts(observer, ['B-001']),
+      values: { email: 'tomas.okafor@harrowfell.example' },
+      guard: 'any',
+      mode: 'commit',
+      actor: 'night-desk',
+    } as const
+    expect(await refusalOf(changeRecord(target, observer, request))).toMatchObject({
+      code: 'constraint-broken',
+      facts: { kind: 'duplicate', properties: ['email'] },
+    })
   })
 
   const unsent: [string, Record<string, unknown>, string | undefined, string, RegExp][] = [
@@ -146,7 +221,10 @@ describe('a refused change', () => {
   })
 
   it('says that there is no such record, and never that one was changed', async () => {
-    expect(await refusalOf(change('P-999', { title: 'x' }, 'v1'))).toMatchObject({ code: 'no-such-record', facts: { key: { code: 'P-999' } } })
+    expect(await refusalOf(change('P-999', { title: 'x' }, 'v1'))).toMatchObject({
+      code: 'no-such-record',
+      facts: { key: { code: 'P-999' } },
+    })
   })
 
   it('waits for a lock no longer than the lock wait', async () => {
@@ -165,13 +243,22 @@ describe('a target without a book', () => {
     const bare = await makeObservatory()
     const other = new Target({ name: 'bare', url: bare.url, digestKey: Buffer.from('k') })
     const mapping = resolveMapping(observatoryDefinition('programme'), 1, await other.table('public.programme'))
-    const request = { key: parseKeyParts(mapping, ['P-107']), values: { hoursLeft: '1.00' }, guard: { guards: ['v1'] }, actor: 'night-desk' }
+    const request = {
+      key: parseKeyParts(mapping, ['P-107']),
+      values: { hoursLeft: '1.00' },
+      guard: { guards: ['v1'] },
+      actor: 'night-desk',
+    }
     expect((await changeRecord(other, mapping, { ...request, mode: 'rehearse' })).receipt.outcome).toBe('rehearsed')
-    expect((await refusalOf(changeRecord(other, mapping, { ...request, mode: 'commit' }))).code).toBe('book-not-prepared')
+    expect((await refusalOf(changeRecord(other, mapping, { ...request, mode: 'commit' }))).code).toBe(
+      'book-not-prepared',
+    )
     const created = await prepareBook(other)
     expect((await prepareBook(other)).prepared).toBe('already')
     expect(created.created).toContain('table ledgerman.entry')
-    const elsewhere = await bare.sql(`select nspname from pg_namespace where nspname not like 'pg\\_%' and nspname not in ('information_schema', 'public', 'ledgerman')`)
+    const elsewhere = await bare.sql(
+      `select nspname from pg_namespace where nspname not like 'pg\\_%' and nspname not in ('information_schema', 'public', 'ledgerman')`,
+    )
     expect(elsewhere).toEqual([])
     expect((await changeRecord(other, mapping, { ...request, mode: 'commit' })).receipt.outcome).toBe('committed')
     await other.close()

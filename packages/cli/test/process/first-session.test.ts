@@ -1,0 +1,112 @@
+import { execFile } from 'node:child_process'
+import { mkdtempSync, rmSync, statSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+const PROGRAM = join(import.meta.dirname, '../../bin/ledgerman.js')
+let service: RunningService
+let folder: string
+
+beforeAll(async () => {
+  service = await startTestService()
+  folder = mkdtempSync(join(tmpdir(), 'ledgerman-cli-'))
+})
+afterAll(async () => {
+  rmSync(folder, { recursive: true, force: true })
+  await service.stop()
+})
+
+interface Run {
+  exit: number
+  out: string
+  err: string
+}
+
+/** Runs the command as a process of its own, signed in by the environment unless told otherwise. */
+function run(
+  words: string[],
+  env: Record<string, string> = { LEDGERMAN_URL: service.url, LEDGERMAN_TOKEN: service.token },
+): Promise<Run> {
+  return new Promise((resolve) => {
+    execFile(
+      process.execPath,
+      [PROGRAM, ...words],
+      { env: { PATH: process.env['PATH'], NO_COLOR: '1', XDG_CONFIG_HOME: folder, ...env } },
+      (error, out, err) => resolve({ exit: typeof error?.code === 'number' ? error.code : 0, out, err }),
+    ).stdin?.end()
+  })
+}
+
+describe('the command line', () => {
+  it('signs in, and keeps the token where only its owner reads it', async () => {
+    const tokenFile = join(folder, 'token')
+    writeFileSync(tokenFile, service.token)
+    expect((await run(['targets'], {})).exit).toBe(8)
+    const login = await run(['login', service.url, '--token-file', tokenFile], {})
+    expect(login).toMatchObject({ exit: 0 })
+    expect(login.out).toMatch(/as admin/)
+    expect(statSync(join(folder, 'ledgerman/login.json')).mode & 0o777).toBe(0o600)
+    expect((await run(['targets'], {})).out).toMatch(/observatory\s+reachable\s+prepared/)
+    expect((await run(['targets'], { LEDGERMAN_URL: 'http://127.0.0.1:1' })).exit).toBe(8)
+    expect((await run(['targets'], { LEDGERMAN_URL: 'http://127.0.0.1:1', LEDGERMAN_TOKEN: 'x' })).exit).toBe(9)
+  })
+
+  it('loads, rehearses, commits and shows the entry', async () => {
+    expect((await run(['load', 'programme', 'P-107'])).out).toMatch(/hoursLeft\s+18\.50/)
+    const rehearsed = await run(['change', 'programme', 'P-107', 'hoursLeft=14.50', '--statement'])
+    expect(rehearsed.out).toMatch(/rehearsed, nothing was kept: expected one, matched 1, changed 1/)
+    expect(rehearsed.out).toMatch(/hoursLeft\s+18\.50\s+→\s+14\.50/)
+    expect(rehearsed.out).toMatch(/\$1\s+hoursLeft\s+14\.50\s+numeric\(6,2\)/)
+    expect((await run(['load', 'programme', 'P-107', '--json'])).out).toContain('"hoursLeft": "18.50"')
+    const committed = await run(['change', 'programme', 'P-107', 'hoursLeft=14.50', '--if', 'v1', '--commit'])
+    const entry = /Entry (\S+), guard now v2/.exec(committed.out)?.[1] ?? ''
+    expect(entry).not.toBe('')
+    expect((await run(['book', 'show', entry])).out).toMatch(/hoursLeft\s+18\.50\s+→\s+14\.50/)
+    const list = JSON.parse(
+      (await run(['book', 'list', '--mapping', 'programme', '--key', 'P-107', '--json'])).out,
+    ) as { entries: unknown[] }
+    expect(list.entries).toMatchObject([{ id: entry, outcome: 'committed', matched: 1, changed: 1 }])
+  })
+
+  it('lists tables, mappings and records', async () => {
+    expect((await run(['tables'])).out).toMatch(/public\.sky_feed\s+table\s+4\s+no key/)
+    expect((await run(['tables', 'programme'])).out).toMatch(/programme_hours_left_check: CHECK \(hours_left >= 0/)
+    expect((await run(['map', 'programme'])).out).toMatch(/hoursLeft: \{ column: hours_left \}/)
+    expect((await run(['map', 'exposure', '--save'])).out).toMatch(/published: exposure, revision 2/)
+    expect((await run(['mappings'])).out).toMatch(/programme\s+public\.programme\s+code\s+version/)
+    const page = await run(['find', 'programme', '--limit', '2'])
+    expect(page.out.trim().split('\n')).toHaveLength(4)
+    const after = /--after (\S+)/.exec(page.out)?.[1] ?? ''
+    expect((await run(['find', 'programme', '--limit', '1', '--after', after])).out).toMatch(/P-103/)
+  })
+
+  it.each([
+    [['load', 'programme', 'P-999'], 3, /no-such-record/],
+    [['load', 'programm', 'P-107'], 3, /did you mean programme/],
+    [['change', 'programme', 'P-108', 'title=x', '--if', 'v9', '--commit'], 5, /yours\s+current/],
+    [['change', 'programme', 'P-108', 'hoursLeft=399', '--commit'], 6, /hoursLeft <= hoursGranted/],
+    [['change', 'programme', 'P-108', 'hourLeft=3'], 2, /did you mean hoursLeft/],
+    [['change', 'programme', 'P-108', 'priority=high'], 2, /priority: expected a number/],
+    [['change', 'programme', 'P-108', 'title'], 2, /expected property=value/],
+    [['change', 'programme', 'P-108'], 2, /names no property/],
+    [['change', 'skyFeed', 'x', 'cloud=thin'], 1, /no unique key/],
+    [['load', 'calibration', 'HF1'], 2, /expected 3 values, got 1/],
+    [['load'], 2, /missing required argument/],
+    [['lode'], 2, /unknown command/],
+  ])('answers %j with exit code %i', async (words, exit, message) => {
+    const { exit: got, err } = await run(words)
+    expect(err).toMatch(message)
+    expect(got).toBe(exit)
+  })
+
+  it('prints problems as documents for programs, and help with examples for people', async () => {
+    expect(JSON.parse((await run(['load', 'programme', 'P-999', '--json'])).err)).toMatchObject({
+      code: 'no-such-record',
+      status: 404,
+    })
+    const help = await run(['change', '--help'])
+    expect(help).toMatchObject({ exit: 0 })
+    expect(help.out).toMatch(/ledgerman change programme P-107 hoursLeft=14\.50/)
+  })
+})

@@ -1,0 +1,118 @@
+import { chromium, type Browser, type Page } from 'playwright-core'
+import { startTestService, type RunningService } from '../../../testing/running-service.js'
+
+const FLAGS = [
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+]
+let service: RunningService
+let browser: Browser
+let page: Page
+
+beforeAll(async () => {
+  service = await startTestService()
+  browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS })
+  page = await browser.newPage({ viewport: { width: 1280, height: 800 } })
+  page.setDefaultTimeout(10_000)
+})
+afterAll(async () => {
+  await browser.close()
+  await service.stop()
+})
+
+const open = (path: string) => page.goto(`${service.url}${path}`)
+const field = (name: string) => page.locator(`[data-test=property-${name}] input`)
+const text = (test: string) => page.locator(`[data-test=${test}]`).first().innerText()
+
+describe('the console', () => {
+  it('asks for a token, and says when it is wrong', async () => {
+    await open('/t/observatory/records/programme?after=WyJQLTExMCJd')
+    await page.fill('input[name=token]', 'lgm_wrong')
+    await page.click('button[type=submit]')
+    expect(await text('problem')).toMatch(/not known here/)
+    await page.fill('input[name=token]', service.token)
+    await page.click('button[type=submit]')
+    // Signed in, it leads to where one wanted to go.
+    expect(await page.locator('[data-test=records] tbody tr').first().innerText()).toMatch(/P-111/)
+    expect(await page.evaluate(() => JSON.stringify({ ...localStorage, cookie: document.cookie }))).not.toMatch(
+      /lgm_|session/,
+    )
+  })
+
+  it('takes a person from a list to a committed change and back to the same place', async () => {
+    await page.getByText('P-112', { exact: true }).click()
+    await field('hoursLeft').waitFor()
+    expect(page.url()).toMatch(/\/records\/programme\/P-112$/)
+    expect(await field('code').getAttribute('readonly')).not.toBeNull()
+    expect(await field('updatedAt').getAttribute('readonly')).not.toBeNull()
+    await field('hoursLeft').fill('30.00')
+    expect(await text('was')).toBe('was 31.25')
+    await page.click('[data-test=rehearse]')
+    await page.locator('[data-outcome=rehearsed]').waitFor()
+    expect(await text('matched')).toBe('matched 1')
+    expect(await text('difference')).toMatch(/hoursLeft\s+31\.25\s+30\.00/)
+    expect(await text('statement')).toMatch(/update public\.programme/)
+    expect(await text('binds')).toMatch(/\$1\s+hoursLeft\s+30\.00/)
+    expect(await service.observatory.sql(`select hours_left from programme where code = 'P-112'`)).toEqual([
+      { hours_left: '31.25' },
+    ])
+    await page.click('[data-test=commit]')
+    await page.locator('[data-outcome=committed]').waitFor()
+    expect(await service.observatory.sql(`select hours_left from programme where code = 'P-112'`)).toEqual([
+      { hours_left: '30.00' },
+    ])
+    await page.click('[data-test=back]')
+    expect(await page.locator('tr.just-changed').innerText()).toMatch(/P-112/)
+    expect(page.url()).toMatch(/after=/)
+  })
+
+  it('goes to the next and the previous record of the list', async () => {
+    await page.getByText('P-112', { exact: true }).click()
+    await page.click('[data-test=next]')
+    await page.getByRole('heading', { name: 'P-113' }).waitFor()
+    await page.click('[data-test=previous]')
+    await page.getByRole('heading', { name: 'P-112' }).waitFor()
+  })
+
+  it('says who was faster and offers the current values', async () => {
+    await open('/t/observatory/records/programme/P-114')
+    await field('title').fill('Mine')
+    const theirs = await service.client
+      .target('observatory')
+      .change('programme', ['P-114'], { title: 'Theirs' }, { guard: 'v1' })
+    expect(theirs.receipt.outcome).toBe('committed')
+    await page.click('[data-test=commit]')
+    expect(await text('conflict')).toMatch(/by admin[\s\S]*title\s+Dust around nearby giants\s+Mine\s+Theirs/)
+    await page.click('[data-test=take-current]')
+    await page.waitForFunction(
+      () => document.querySelector<HTMLInputElement>('[data-test=property-title] input')?.value === 'Theirs',
+    )
+    await field('title').fill('Mine, on top')
+    await page.click('[data-test=commit]')
+    await page.locator('[data-outcome=committed]').waitFor()
+  })
+
+  it('shows what the database refuses, and keeps what was typed', async () => {
+    await open('/t/observatory/records/programme/P-115')
+    await field('hoursLeft').fill('399.00')
+    await page.click('[data-test=commit]')
+    expect(await text('problem')).toMatch(/hoursLeft <= hoursGranted/)
+    expect(await field('hoursLeft').inputValue()).toBe('399.00')
+    await field('priority').fill('high')
+    await page.locator('[data-test=property-priority]', { hasText: 'expected a number' }).waitFor()
+    expect(await page.locator('[data-test=commit]').isDisabled()).toBe(true)
+  })
+
+  it('finds the entry in the book', async () => {
+    page.on('dialog', (dialog) => void dialog.accept())
+    await open('/t/observatory/book?outcome=committed')
+    await page.locator('[data-test=entries] tbody tr', { hasText: 'P-112' }).click()
+    await page.locator('[data-outcome=committed]').waitFor()
+    expect(await text('difference')).toMatch(/hoursLeft\s+31\.25\s+30\.00/)
+  })
+})

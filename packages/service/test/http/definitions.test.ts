@@ -1,0 +1,132 @@
+import { stringify } from 'yaml'
+import { PROBLEM_CODES } from '@ledgerman/contract'
+import { observatoryDefinition, observatorySources } from '../../../../testing/observatory-mappings.js'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+let service: RunningService
+const MAPPINGS = '/v1/targets/observatory/mappings'
+const YAML = { 'content-type': 'application/yaml' }
+
+beforeAll(async () => {
+  service = await startTestService({ isPrepared: false })
+})
+afterAll(() => service.stop())
+
+const publish = (name: string, body: string, headers: Record<string, string> = {}) =>
+  service.request('PUT', `${MAPPINGS}/${name}`, { body, headers: { ...YAML, ...headers } })
+
+describe('mappings', () => {
+  it('keep every revision, and give none for the same content', async () => {
+    const source = observatorySources.get('programme') ?? ''
+    const first = await publish('programme', source)
+    expect(first).toMatchObject({ status: 201, body: { revision: 1, source, publishedBy: 'admin', drift: null } })
+    expect((await publish('programme', `# the same, with a remark\n${source}`)).body.revision).toBe(1)
+    const next = await publish(
+      'programme',
+      source.replace('guard: { by: version, property: rowVersion }', 'guard: { by: stamp }'),
+      { 'if-match': '"1"' },
+    )
+    expect(next).toMatchObject({ status: 200, body: { revision: 2, guard: 'stamp' } })
+    expect((await publish('programme', source, { 'if-match': '"1"' })).status).toBe(412)
+    expect((await publish('programme', source, { 'if-none-match': '*' })).status).toBe(412)
+    expect((await service.request('GET', `${MAPPINGS}/programme/revisions/1`)).body.guard).toBe('version')
+    expect((await service.request('GET', `${MAPPINGS}/programme`)).headers.get('etag')).toBe('"2"')
+    const names = (await service.request('GET', `${MAPPINGS}/programme`)).body.properties.map(
+      (property: { name: string }) => property.name,
+    )
+    expect(names.slice(0, 3)).toEqual(['id', 'code', 'title'])
+  })
+
+  it.each([
+    ['a column that is not there', { properties: { code: { column: 'kode' } } }, /no column kode; did you mean code/],
+    [
+      'a key that is not unique',
+      { key: ['title'], properties: { title: { column: 'title' } } },
+      /not unique and not null/,
+    ],
+    [
+      'a version that is no whole number',
+      { guard: { by: 'version', property: 'title' }, properties: { title: { column: 'title' } } },
+      /a version is a whole number/,
+    ],
+    [
+      'an unknown property in the guard',
+      { guard: { by: 'version', property: 'rowVersoin' } },
+      /did you mean rowVersion/,
+    ],
+    ['an unknown member', { kye: ['code'] }, /unknown member kye/],
+    ['a name that does not fit its address', { mapping: 'other' }, /The definition is of other/],
+    ['a table that is not there', { table: 'public.programmes' }, /no table public.programmes/],
+  ])('are refused with %s', async (_what, difference, words) => {
+    const base = observatoryDefinition('programme')
+    const definition = {
+      ...base,
+      ...difference,
+      properties: { ...base.properties, ...(difference as typeof base).properties },
+    }
+    const refused = await publish('programme', stringify(definition))
+    expect([400, 404]).toContain(refused.status)
+    expect(refused.body.detail).toMatch(words)
+  })
+
+  it('say at which line a file cannot be read', async () => {
+    expect((await publish('programme', 'mapping: programme\ntable: [')).body).toMatchObject({
+      code: 'definition-invalid',
+      where: expect.stringMatching(/^line \d/) as string,
+    })
+  })
+
+  it('are derived from a table, ready to be published', async () => {
+    const derived = await service.request('GET', '/v1/targets/observatory/tables/public/calibration/mapping')
+    expect(derived.body.definition).toMatchObject({
+      mapping: 'calibration',
+      key: ['telescope', 'night', 'kind'],
+      guard: { by: 'stamp' },
+      properties: { offsetArcsec: { column: 'offset_arcsec' } },
+    })
+    expect((await publish('calibration', derived.body.source)).status).toBe(201)
+    const programme = await service.request('GET', '/v1/targets/observatory/tables/public/programme/mapping')
+    expect(programme.body.notes.join()).toMatch(/row_version looks like a version/)
+    expect(programme.body.definition.links.lead).toEqual({ mapping: 'observer', on: { leadId: 'id' } })
+  })
+
+  it('tell when the table was altered under them', async () => {
+    await publish('telescope', observatorySources.get('telescope') ?? '')
+    await service.observatory.sql('alter table telescope rename column aperture_m to aperture')
+    const answers = await Promise.all([
+      service.request('GET', `${MAPPINGS}/telescope`),
+      service.request('GET', `${MAPPINGS}/telescope/records`),
+    ])
+    expect(answers[1]).toMatchObject({ status: 400, body: { code: 'definition-invalid' } })
+    expect((await service.request('GET', `${MAPPINGS}/telescope`)).body).toMatchObject({
+      properties: null,
+      drift: expect.stringMatching(/aperture_m/) as string,
+    })
+  })
+
+  it('go, and their revisions stay', async () => {
+    expect((await service.request('DELETE', `${MAPPINGS}/programme`)).status).toBe(204)
+    expect((await service.request('GET', `${MAPPINGS}/programme`)).status).toBe(404)
+    expect((await service.request('GET', `${MAPPINGS}/programme/revisions/1`)).status).toBe(200)
+  })
+})
+
+describe('the interface', () => {
+  it('describes itself, every answer with a schema that is there', async () => {
+    const { body } = await service.request('GET', '/openapi.json', { token: '' })
+    expect(body.openapi).toBe('3.1.0')
+    const patch = body.paths['/v1/targets/{target}/mappings/{mapping}/records/{key}'].patch
+    expect(Object.keys(patch.requestBody.content)).toContain('application/merge-patch+json')
+    expect(patch.parameters.map((parameter: { name: string }) => parameter.name)).toEqual(
+      expect.arrayContaining(['key', 'mode', 'If-Match']),
+    )
+    const known = new Set(Object.keys(body.components.schemas).map((name) => `#/components/schemas/${name}`))
+    const used = [...JSON.stringify(body).matchAll(/"\$ref":"([^"]+)"/g)].map(([, reference]) => reference)
+    expect(used.filter((reference) => !known.has(reference ?? ''))).toEqual([])
+  })
+
+  it('has a page for every problem, and a problem for every other address', async () => {
+    for (const code of PROBLEM_CODES) expect((await service.request('GET', `/problems/${code}`)).body.code).toBe(code)
+    expect(await service.request('GET', '/v1/nowhere')).toMatchObject({ status: 404, body: { code: 'not-found' } })
+  })
+})
