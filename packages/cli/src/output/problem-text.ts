@@ -1,5 +1,5 @@
 import colors from 'picocolors'
-import { printJson, problemCatalogue, type LedgermanProblem } from '@ledgerman/contract'
+import { printJson, toProblemDocument, type LedgermanProblem } from '@ledgerman/contract'
 import { formatTable, formatValue } from './table.js'
 import { indent } from './receipt-text.js'
 
@@ -21,6 +21,5 @@ export function formatProblem(problem: LedgermanProblem): string {
 
 /** The same as the service's own document, for programs. */
 export function problemJson({ code, detail, facts }: LedgermanProblem): string {
-  const { status, title } = problemCatalogue[code]
-  return printJson({ ...facts, type: `/problems/${code}`, title, status, detail, code }, 2)
+  return printJson(toProblemDocument(code, detail, facts), 2)
 }

@@ -53,7 +53,7 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
       <v-alert v-if="entry.problem" type="error" variant="tonal" class="mb-4" :title="entry.problem">{{
         entry.detail
       }}</v-alert>
-      <ReceiptCard :receipt="entry.receipt" />
+      <ReceiptCard :receipt="entry.receipt" is-entry />
     </template>
   </v-container>
 </template>

@@ -17,7 +17,15 @@ const shown = computed(() => {
 </script>
 
 <template>
-  <v-alert v-if="shown" type="error" variant="tonal" role="alert" :title="shown.title" data-test="problem">
+  <v-alert
+    v-if="shown"
+    icon="$error"
+    border="start"
+    border-color="error"
+    role="alert"
+    :title="shown.title"
+    data-test="problem"
+  >
     <div>{{ shown.detail }}</div>
     <div v-if="shown.code" class="mono mt-1">{{ shown.code }}</div>
     <slot />

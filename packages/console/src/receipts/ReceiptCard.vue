@@ -5,7 +5,7 @@ import type { Receipt } from '@ledgerman/contract'
 import DifferenceTable from './DifferenceTable.vue'
 import StatementView from './StatementView.vue'
 
-const props = defineProps<{ receipt: Receipt }>()
+const props = defineProps<{ receipt: Receipt; isEntry?: boolean }>()
 const headline = computed(
   () =>
     ({
@@ -25,7 +25,7 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
       <v-card-subtitle>
         <template v-if="receipt.durationMs !== null">{{ receipt.durationMs }} ms</template>
         <template v-if="receipt.reversible"> · reversible: {{ receipt.reversible }}</template>
-        <template v-if="entryId">
+        <template v-if="entryId && !isEntry">
           ·
           <router-link :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }"
             >entry in the book</router-link
@@ -46,7 +46,7 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
       <v-expansion-panels
         variant="accordion"
         class="mt-3"
-        :model-value="receipt.outcome === 'rehearsed' ? 0 : undefined"
+        :model-value="receipt.outcome === 'rehearsed' || isEntry ? 0 : undefined"
       >
         <v-expansion-panel title="Statement and bound values" elevation="0">
           <template #text><StatementView :step="step" /></template>

@@ -8,7 +8,14 @@ const emit = defineEmits<{ takeCurrent: []; keepMine: [] }>()
 </script>
 
 <template>
-  <v-alert type="warning" variant="tonal" title="Somebody else was faster" role="alert" data-test="conflict">
+  <v-alert
+    icon="$warning"
+    border="start"
+    border-color="warning"
+    title="Somebody else was faster"
+    role="alert"
+    data-test="conflict"
+  >
     <p>
       This record was changed after you loaded it, so nothing of yours was written.
       <template v-if="conflict.newest">

@@ -15,7 +15,10 @@ export const problemDocument = z
 
 export type ProblemDocument = z.output<typeof problemDocument>
 
-/** Builds the document for one occurrence of a problem. `facts` become members of it. */
+/**
+ * Builds the document for one occurrence of a problem. `facts` become members of it, behind the standard ones and never in
+ * their place.
+ */
 export function toProblemDocument(
   code: ProblemCode,
   detail: string,
@@ -23,8 +26,7 @@ export function toProblemDocument(
   instance?: string,
 ): ProblemDocument {
   const { status, title } = problemCatalogue[code]
-  return {
-    ...facts,
+  const standard = {
     type: `/problems/${code}`,
     title,
     status,
@@ -32,4 +34,5 @@ export function toProblemDocument(
     code,
     ...(instance === undefined ? {} : { instance }),
   }
+  return { ...standard, ...facts, ...standard }
 }

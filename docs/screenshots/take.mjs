@@ -1,0 +1,69 @@
+// Takes the pictures of the README from a demo that was started with bin/start --reset: node docs/screenshots/take.mjs
+import { execFileSync } from 'node:child_process'
+import { readFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { chromium } from 'playwright-core'
+
+const here = import.meta.dirname
+const root = join(here, '../..')
+const url = process.env.LEDGERMAN_URL ?? 'http://127.0.0.1:4680'
+const token = readFileSync(join(process.env.LEDGERMAN_DATA_DIR ?? join(root, '.ledgerman'), 'admin-token'), 'utf8').trim()
+const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync']
+const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: flags })
+const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme: 'light' })
+const shoot = async (name) => {
+  await page.waitForTimeout(500)
+  await page.screenshot({ path: join(here, `${name}.png`) })
+}
+const ledgerman = (...words) => {
+  const env = { ...process.env, LEDGERMAN_URL: url, LEDGERMAN_TOKEN: token, NO_COLOR: '1' }
+  try {
+    return execFileSync(join(root, 'bin/ledgerman'), words, { env, encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'] })
+  } catch (error) {
+    return error.stderr
+  }
+}
+
+await page.goto(url)
+await page.fill('input[name=token]', token)
+await page.click('button[type=submit]')
+await page.locator('[data-test=records] tbody tr').first().waitFor()
+await page.goto(`${url}/t/observatory/records/programme`)
+await page.locator('[data-test=records] tbody tr').first().waitFor()
+await shoot('records')
+
+await page.getByText('P-107', { exact: true }).click()
+await page.fill('[data-test=property-hoursLeft] input', '14.50')
+await page.click('[data-test=rehearse]')
+await page.locator('[data-outcome=rehearsed]').waitFor()
+await shoot('record-rehearsed')
+
+ledgerman('change', 'programme', 'P-107', 'hoursLeft=12.00', 'priority=1', '--commit')
+await page.click('[data-test=commit]')
+await page.locator('[data-test=conflict]').waitFor()
+await shoot('conflict')
+await page.click('[data-test=keep-mine]')
+await page.waitForTimeout(300)
+await page.click('[data-test=commit]')
+await page.locator('[data-outcome=committed]').waitFor()
+ledgerman('change', 'programme', 'P-108', 'hoursLeft=399', '--commit')
+
+await page.goto(`${url}/t/observatory/book`)
+await page.locator('[data-test=entries] tbody tr').first().waitFor()
+await shoot('book')
+await page.locator('[data-test=entries] tbody tr', { hasText: 'committed' }).first().click()
+await page.locator('[data-outcome=committed]').waitFor()
+await shoot('entry')
+
+const session = [
+  ['change', 'programme', 'P-112', 'hoursLeft=30.00'],
+  ['change', 'programme', 'P-112', 'hoursLeft=30.00', '--if', 'v1', '--commit'],
+  ['change', 'programme', 'P-112', 'hoursLeft=29.00', '--if', 'v1', '--commit'],
+  ['book', 'list', '--mapping', 'programme', '--key', 'P-112'],
+]
+const text = session.map((words) => `$ ledgerman ${words.join(' ')}\n${ledgerman(...words)}`).join('\n')
+await page.setContent('<pre></pre>')
+await page.addStyleTag({ content: 'body { margin: 0; background: #15191a } pre { margin: 0; padding: 20px; color: #dfe5e4; font: 14px/1.35 "DejaVu Sans Mono", monospace }' })
+await page.evaluate((content) => (document.querySelector('pre').textContent = content), text)
+await shoot('terminal-change')
+await browser.close()

@@ -1,0 +1,83 @@
+import { execFile } from 'node:child_process'
+import { readdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { problemCatalogue } from '@ledgerman/contract'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// Every block marked `console` in the docs is run, a page at a time on a fresh demo, and has to print what stands there.
+// LEDGERMAN_REFRESH_DOCS=1 writes what is printed into the pages instead.
+const ROOT = join(import.meta.dirname, '../../../..')
+const PAGES = [
+  'README.md',
+  ...readdirSync(join(ROOT, 'docs'))
+    .filter((name) => name.endsWith('.md'))
+    .map((name) => `docs/${name}`),
+]
+const isRefresh = process.env['LEDGERMAN_REFRESH_DOCS'] === '1'
+const BLOCK = /(?<=^```console\n)[\s\S]*?(?=^```$)/gm
+const pagesWithExamples = PAGES.filter((page) => readFileSync(join(ROOT, page), 'utf8').match(BLOCK) !== null)
+
+describe('the examples in the docs', () => {
+  let service: RunningService
+  beforeEach(async () => {
+    service = await startTestService()
+  })
+  afterEach(() => service.stop())
+
+  it.each(pagesWithExamples)('of %s print what they say', async (page) => {
+    const path = join(ROOT, page)
+    const text = readFileSync(path, 'utf8')
+    const printed: string[] = []
+    for (const block of text.match(BLOCK) ?? []) {
+      const commands = block.split('\n').filter((line) => line.startsWith('$ '))
+      const outputs: string[] = []
+      for (const command of commands) outputs.push(`${command}\n${await run(command.slice(2), service)}`)
+      printed.push(outputs.join(''))
+    }
+    let at = 0
+    if (isRefresh)
+      writeFileSync(
+        path,
+        text.replace(BLOCK, () => printed[at++] ?? ''),
+      )
+    else expect(printed.map(withoutMoments)).toEqual((text.match(BLOCK) ?? []).map(withoutMoments))
+  })
+})
+
+describe('the page of problems', () => {
+  it('has a section for every code, with its status and exit code', () => {
+    const page = readFileSync(join(ROOT, 'docs/problems.md'), 'utf8')
+    for (const [code, { status, exit }] of Object.entries(problemCatalogue)) {
+      expect(page).toContain(`## ${code}\n\nStatus ${status}, exit ${exit}.`)
+    }
+    expect(
+      [...page.matchAll(/^## (.*)$/gm)].map(([, code]) => code).filter((code) => !(code! in problemCatalogue)),
+    ).toEqual([])
+  })
+})
+
+function run(command: string, { url, token }: RunningService): Promise<string> {
+  const env = {
+    PATH: `${join(ROOT, 'node_modules/.bin')}:${process.env['PATH']}`,
+    NO_COLOR: '1',
+    LEDGERMAN_URL: url,
+    LEDGERMAN_TOKEN: token,
+  }
+  return new Promise((resolve) => {
+    execFile('bash', ['-c', `${command} 2>&1`], { env, cwd: ROOT }, (_error, out) =>
+      resolve(out === '' || out.endsWith('\n') ? out : `${out}\n`),
+    )
+  })
+}
+
+/** Ids, instants, durations and what moves with them differ from one run to the next. */
+function withoutMoments(text: string): string {
+  return text
+    .replace(/[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}/g, 'ID')
+    .replace(/\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?Z?/g, 'INSTANT')
+    .replace(/\d+(\.\d+)? ms/g, 'N ms')
+    .replace(/"durationMs": ?[\d.]+/g, '"durationMs": N')
+    .replace(/\bs\d{3,}\b/g, 'STAMP')
+    .replace(/ +/g, ' ')
+    .replace(/ $/gm, '')
+}
