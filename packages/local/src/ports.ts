@@ -10,6 +10,11 @@ export async function assertPortFree(host: string, port: number, variable: strin
   throw new Failure(`Cannot listen on ${host}:${port}: ${error.message}`)
 }
 
+/** Whether nobody listens there. */
+export async function isPortFree(host: string, port: number): Promise<boolean> {
+  return (await tryToListen(host, port)) === null
+}
+
 /** A port nobody listens on at this moment. */
 export function findFreePort(): Promise<number> {
   return new Promise((resolve, reject) => {

@@ -1,12 +1,13 @@
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
-import { removeCluster, startCluster, type Cluster } from './cluster.js'
+import { removeCluster, startCluster } from './cluster.js'
 import { demoMappings, prepareDatabases } from './databases.js'
 import { publishDemo } from './demo-definitions.js'
 import { Failure } from './failure.js'
-import { assertPortFree } from './ports.js'
+import { keepRunning, type Kept } from './keep-running.js'
+import { assertPortFree, isPortFree } from './ports.js'
 import { parseExtraTarget, writeServiceConfig } from './service-config.js'
-import { startService, type ServiceProcess } from './service-process.js'
+import { startService } from './service-process.js'
 import type { Settings } from './settings.js'
 
 export interface StartOptions {
@@ -27,13 +28,13 @@ const OWN_FILES = [
   'ledgerman_observatory.url',
 ]
 
-/** Starts the database, the demo and the service, and stays until a signal or until one of them ends. */
+/** Starts the database, the demo and the service, and keeps them running until a signal. */
 export async function start(settings: Settings, options: StartOptions): Promise<void> {
-  const started = performance.now()
+  const since = performance.now()
   const extra = options.target.map(parseExtraTarget)
   const pidFile = claimDataDir(settings)
-  let cluster: Cluster | undefined
-  let service: ServiceProcess | undefined
+  let cluster: Kept | undefined
+  let service: Kept | undefined
   const stop = async (): Promise<void> => {
     await service?.stop()
     await cluster?.stop()
@@ -46,21 +47,31 @@ export async function start(settings: Settings, options: StartOptions): Promise<
     if (options.reset) reset(settings, say)
     if (!existsSync(join(settings.dataDir, 'postgres-password')))
       say(`making a PostgreSQL server of its own in ${settings.dataDir}`)
-    cluster = await startCluster({ dataDir: settings.dataDir, port: settings.postgresPort })
+    const postgres = { dataDir: settings.dataDir, port: settings.postgresPort }
+    const started = await startCluster(postgres)
+    cluster = keepRunning(
+      'PostgreSQL',
+      started,
+      () => unlessInUse(settings.postgresPort, () => startCluster(postgres)),
+      5_000,
+      say,
+    )
     const demoDir = join(settings.root, 'demo')
-    const databases = await prepareDatabases(cluster, settings.dataDir, demoDir, say)
+    const databases = await prepareDatabases(started, settings.dataDir, demoDir, say)
     const { file, env } = writeServiceConfig(settings, databases, extra)
     const url = `http://${settings.host.includes(':') ? `[${settings.host}]` : settings.host}:${settings.port}`
-    service = await startService({ root: settings.root, configFile: file, dataDir: settings.dataDir, url, env })
+    const serviceOptions = { root: settings.root, configFile: file, dataDir: settings.dataDir, url, env }
+    service = keepRunning(
+      'The service',
+      await startService(serviceOptions),
+      () => startService(serviceOptions),
+      1_000,
+      say,
+    )
     const token = readFileSync(join(settings.dataDir, 'admin-token'), 'utf8').trim()
     await publishDemo(url, token, demoMappings(demoDir), say)
-    greet(settings, url, token, (performance.now() - started) / 1000)
-    const ended = await Promise.race([
-      interrupted,
-      exitOf('The service', service),
-      exitOf('PostgreSQL', { process: cluster.process }),
-    ])
-    if (ended !== null) throw new Failure(`${ended} ended by itself; see the logs in ${settings.dataDir}.`)
+    greet(settings, url, token, (performance.now() - since) / 1000)
+    await interrupted
     say('stopping')
   } finally {
     await stop()
@@ -122,6 +133,7 @@ function onSignal(): Promise<null> {
   })
 }
 
-function exitOf(what: string, { process: child }: Pick<ServiceProcess, 'process'>): Promise<string> {
-  return new Promise((resolve) => child.once('exit', () => resolve(what)))
+/** Undefined where somebody else listens there by now: a server started by hand is as good. */
+async function unlessInUse<T>(port: number, start: () => Promise<T>): Promise<T | undefined> {
+  return (await isPortFree('127.0.0.1', port)) ? start() : undefined
 }
