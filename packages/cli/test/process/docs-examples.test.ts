@@ -74,7 +74,7 @@ function run(command: string, { url, token }: RunningService): Promise<string> {
 function withoutMoments(text: string): string {
   return text
     .replace(/[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}/g, 'ID')
-    .replace(/\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d+)?Z?/g, 'INSTANT')
+    .replace(/\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
     .replace(/\d+(\.\d+)? ms/g, 'N ms')
     .replace(/"durationMs": ?[\d.]+/g, '"durationMs": N')
     .replace(/\bs\d{3,}\b/g, 'STAMP')
