@@ -52,7 +52,7 @@ need_packages() {
 # Everything compiled and the console bundled; the stamp tells from which sources.
 need_build() {
   local stamp=node_modules/.ledgerman-build now
-  now=$(find packages tsconfig*.json package-lock.json \( -name node_modules -o -name dist -o -name '*.tsbuildinfo' -o -name test \) -prune -o -type f -print0 |
+  now=$(find packages bench tsconfig*.json package-lock.json \( -name node_modules -o -name dist -o -name '*.tsbuildinfo' -o -name test \) -prune -o -type f -print0 |
     LC_ALL=C sort -z | xargs -0 sha256sum | sha256sum | cut -d' ' -f1)
   if [ "$(cat "$stamp" 2>/dev/null)" != "$now" ]; then
     say "building"

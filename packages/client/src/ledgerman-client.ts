@@ -11,6 +11,7 @@ import {
   type MappingSummary,
   type NewToken,
   type RecordValues,
+  type RemovedRecord,
   type RunMode,
   type SessionInfo,
   type TableInfo,
@@ -66,8 +67,15 @@ export class LedgermanClient {
 
 export interface ChangeOptions {
   mode?: RunMode
+  /** What was loaded of the record: a difference refuses, and is shown beside yours. */
+  loaded?: RecordValues | undefined
   /** The guard of an earlier load; `*` accepts any state; left out only where the mapping has no guard. */
   guard?: string | undefined
+}
+
+function ifMatch(guard: string | undefined): Record<string, string> {
+  if (guard === undefined) return {}
+  return { 'if-match': guard === '*' ? '*' : `"${guard}"` }
 }
 
 /** The calls of one target. */
@@ -136,17 +144,67 @@ export class TargetClient {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
+    { mode = 'commit', guard, loaded }: ChangeOptions,
+  ): Promise<ChangedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    const body = { set: values, ...(loaded === undefined ? {} : { loaded }) }
+    return (
+      await this.#http.send<ChangedRecord>(path, {
+        method: 'PATCH',
+        body,
+        query: { ...query, mode },
+        headers: ifMatch(guard),
+      })
+    ).body
+  }
+
+  /** Replaces every writable property of one record. */
+  async replace(
+    mapping: string,
+    key: readonly string[],
+    values: RecordValues,
     { mode = 'commit', guard }: ChangeOptions,
   ): Promise<ChangedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
-    const answer = await this.#http.send<ChangedRecord>(path, {
-      method: 'PATCH',
-      contentType: 'application/merge-patch+json',
-      body: values,
-      query: { ...query, mode },
-      headers: guard === undefined ? {} : { 'if-match': guard === '*' ? '*' : `"${guard}"` },
-    })
-    return answer.body
+    return (
+      await this.#http.send<ChangedRecord>(path, {
+        method: 'PUT',
+        body: values,
+        query: { ...query, mode },
+        headers: ifMatch(guard),
+      })
+    ).body
+  }
+
+  /** Adds one record. Properties that are not named get their columns' defaults. */
+  async add(
+    mapping: string,
+    values: RecordValues,
+    { mode = 'commit' }: Pick<ChangeOptions, 'mode'> = {},
+  ): Promise<ChangedRecord> {
+    return (
+      await this.#http.send<ChangedRecord>(`${this.#mappingPath(mapping)}/records`, {
+        method: 'POST',
+        body: values,
+        query: { mode },
+      })
+    ).body
+  }
+
+  /** Removes one record. */
+  async remove(
+    mapping: string,
+    key: readonly string[],
+    { mode = 'commit', guard }: ChangeOptions,
+  ): Promise<RemovedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    return (
+      await this.#http.send<RemovedRecord>(path, {
+        method: 'DELETE',
+        query: { ...query, mode },
+        headers: ifMatch(guard),
+      })
+    ).body
   }
 
   async entries(

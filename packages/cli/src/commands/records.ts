@@ -1,6 +1,12 @@
 import colors from 'picocolors'
 import type { Command } from 'commander'
-import { toRecordAddress, type ChangedRecord, type MappingInfo, type RecordValues } from '@ledgerman/contract'
+import {
+  toRecordAddress,
+  type ChangedRecord,
+  type MappingInfo,
+  type RecordValues,
+  type RunMode,
+} from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { parsePairs, splitArguments } from '../key-arguments.js'
 import { formatReceipt } from '../output/receipt-text.js'
@@ -46,20 +52,7 @@ export function addRecords(program: Command, context: CommandContext): void {
       })
     })
 
-  program
-    .command('change')
-    .description('Change properties of one record. Rehearsed, and rolled back, unless --commit is given.')
-    .argument('<mapping>')
-    .argument('<words...>', 'the key values, then property=value pairs')
-    .option('--commit', 'keep the change')
-    .option('--if <guard>', 'only where the record is still as in the load that gave this guard')
-    .option(
-      '--null <property>',
-      'set a property to null (repeatable)',
-      (name: string, all: string[]) => [...all, name],
-      [],
-    )
-    .option('--statement', 'show the statement and its binds')
+  keyedCommand('change', 'Change properties of one record.', '<words...>', 'the key values, then property=value pairs')
     .addHelpText(
       'after',
       `
@@ -71,32 +64,108 @@ Examples:
   ledgerman change programme P-107 hoursLeft=14.50 --if v1 --commit
   ledgerman change calibration HF1 2026-02-03 flat frames=12 --null note --commit`,
     )
-    .action(async (name: string, words: string[], options: ChangeFlags, command: Command) => {
+    .action(async (name: string, words: string[], options: WriteFlags, command: Command) => {
       const target = await context.target(command)
       const mapping = await target.mapping(name)
       const { key, pairs } = splitArguments(mapping, words)
       const values = parsePairs(mapping, pairs, options.null)
       const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
-      const changed = await target.change(name, key, values, { mode: options.commit ? 'commit' : 'rehearse', guard })
-      context.print(command, changed, () => formatChange(mapping, key, values, changed, options))
+      const changed = await target.change(name, key, values, { mode: modeOf(options), guard })
+      context.print(command, changed, () => formatWrite(mapping, key, values, changed, options))
     })
+
+  keyedCommand(
+    'replace',
+    'Replace every property of one record that can be set. Missing ones are refused by name.',
+    '<words...>',
+    'the key values, then property=value pairs',
+  )
+    .addHelpText(
+      'after',
+      `\nExample:\n  ledgerman replace telescope OLD name='The Old Refractor' apertureM=0.35 status=retired --commit`,
+    )
+    .action(async (name: string, words: string[], options: WriteFlags, command: Command) => {
+      const target = await context.target(command)
+      const mapping = await target.mapping(name)
+      const { key, pairs } = splitArguments(mapping, words)
+      const values = parsePairs(mapping, pairs, options.null)
+      const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
+      const replaced = await target.replace(name, key, values, { mode: modeOf(options), guard })
+      context.print(command, replaced, () => formatWrite(mapping, key, values, replaced, options))
+    })
+
+  keyedCommand(
+    'add',
+    'Add one record. Properties that are not named get their defaults.',
+    '[pairs...]',
+    'property=value pairs',
+  )
+    .addHelpText('after', `\nExample:\n  ledgerman add telescope code=HF3 name='Harrow Three' apertureM=3.60 --commit`)
+    .action(async (name: string, pairs: string[], options: WriteFlags, command: Command) => {
+      const target = await context.target(command)
+      const mapping = await target.mapping(name)
+      const values = parsePairs(mapping, pairs, options.null)
+      const added = await target.add(name, values, { mode: modeOf(options) })
+      context.print(command, added, () =>
+        formatWrite(
+          mapping,
+          mapping.key.map((each) => String(added.record[each])),
+          values,
+          added,
+          options,
+        ),
+      )
+    })
+
+  keyedCommand('remove', 'Remove one record.', '<key...>', 'the key values, in key order')
+    .addHelpText('after', `\nExample:\n  ledgerman remove calibration HF1 2026-02-03 flat --commit`)
+    .action(async (name: string, words: string[], options: WriteFlags, command: Command) => {
+      const target = await context.target(command)
+      const mapping = await target.mapping(name)
+      const { key } = splitArguments(mapping, words)
+      const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
+      const { receipt } = await target.remove(name, key, { mode: modeOf(options), guard })
+      context.print(command, { receipt }, () =>
+        formatWrite(mapping, key, {}, { receipt, guard: options.commit ? null : (guard ?? null) }, options),
+      )
+    })
+
+  function keyedCommand(verb: string, description: string, words: string, wordsAre: string): Command {
+    return program
+      .command(verb)
+      .description(`${description} Rehearsed, and rolled back, unless --commit is given.`)
+      .argument('<mapping>')
+      .argument(words, wordsAre)
+      .option('--commit', 'keep it')
+      .option('--if <guard>', 'only where the record is still as in the load that gave this guard')
+      .option(
+        '--null <property>',
+        'set a property to null (repeatable)',
+        (property: string, all: string[]) => [...all, property],
+        [],
+      )
+      .option('--statement', 'show the statement and its binds')
+  }
 }
 
-interface ChangeFlags {
+interface WriteFlags {
   commit?: boolean
   if?: string
   null: string[]
   statement?: boolean
 }
 
-function formatChange(
+function modeOf({ commit }: WriteFlags): RunMode {
+  return commit ? 'commit' : 'rehearse'
+}
+
+function formatWrite(
   mapping: MappingInfo,
   key: string[],
   values: RecordValues,
-  changed: ChangedRecord,
-  options: ChangeFlags,
+  { receipt, guard }: Pick<ChangedRecord, 'receipt' | 'guard'>,
+  options: WriteFlags,
 ): string {
-  const { receipt, guard } = changed
   const text = formatReceipt(receipt, { statement: options.statement ?? false })
   const isSame = receipt.steps.every((step) => step.changed === 0)
   const same = isSame

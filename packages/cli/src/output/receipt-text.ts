@@ -33,20 +33,21 @@ function formatRow({ key, before, after, alsoChanged }: RowReceipt): string {
   const name = Object.values(key)
     .map((value) => formatValue(value))
     .join(', ')
-  const lines = changes(before ?? {}, after ?? {}, '')
+  const lines = changes(before, after, '')
   if (alsoChanged) lines.push(...changes(alsoChanged.before, alsoChanged.after, 'by itself'))
   return `${colors.bold(name)}\n${indent(formatTable(['property', 'before', '', 'after', ''], lines, ['before']))}`
 }
 
-function changes(before: Record<string, unknown>, after: Record<string, unknown>, note: string): string[][] {
-  const names = [...new Set([...Object.keys(before), ...Object.keys(after)])]
-  return names.map((name) => [
-    name,
-    formatValue(before[name], 40),
-    '→',
-    formatValue(after[name], 40),
-    note === '' ? '' : colors.dim(note),
-  ])
+/** A line a property; a side that is not there at all (a record added or removed) stays empty. */
+function changes(
+  before: Record<string, unknown> | null,
+  after: Record<string, unknown> | null,
+  note: string,
+): string[][] {
+  const names = [...new Set([...Object.keys(before ?? {}), ...Object.keys(after ?? {})])]
+  const side = (values: Record<string, unknown> | null, name: string) =>
+    values === null ? '' : formatValue(values[name], 40)
+  return names.map((name) => [name, side(before, name), '→', side(after, name), note === '' ? '' : colors.dim(note)])
 }
 
 /** The statement as it was run, and each bind beside its place in it. */

@@ -12,6 +12,8 @@ export const propertyInfo = z.strictObject({
   nullable: z.boolean(),
   key: z.boolean(),
   writable: z.boolean(),
+  addable: z.boolean().describe('Whether it can be set in a new record.'),
+  required: z.boolean().describe('Whether a new record has to name it: no null, and no default.'),
   lockedBecause: z.string().nullable().describe('Why it cannot be set, where it cannot.'),
   sensitive: z.boolean(),
 })

@@ -163,18 +163,20 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
       matched: row.matched,
       changed: row.changed,
       durationMs: row.duration_ms,
-      rows: row.after ? [rowOf(row, mapping)] : [],
+      rows: row.after || row.before ? [rowOf(row, mapping)] : [],
     },
   )
   const reversible =
-    row.outcome === 'committed' && mapping ? reversibilityOf(mapping, setProperties(mapping, row)) : null
+    row.outcome === 'committed' && mapping
+      ? reversibilityOf(mapping, statement.kind, setProperties(mapping, row))
+      : null
   return toReceipt(header, row.outcome, row.duration_ms, [step], reversible)
 }
 
 function rowOf(row: EntryRow, mapping: Mapping | undefined) {
   const { before, after, key } = row
   if (!mapping || !key) return { key: keyOf(row, mapping) ?? {}, before, after }
-  const touched = mapping.properties.filter((property) => property.column.name in (after ?? {}))
+  const touched = mapping.properties.filter((property) => property.column.name in (after ?? before ?? {}))
   const set = setProperties(mapping, row)
   return toRowReceipt(
     mapping,
@@ -190,5 +192,5 @@ function setProperties(mapping: Mapping, { statement }: EntryRow): Property[] {
 }
 
 function textsOf(properties: readonly Property[], image: Record<string, string | null> | null) {
-  return properties.map((property) => image?.[property.column.name] ?? null)
+  return image && properties.map((property) => image[property.column.name] ?? null)
 }

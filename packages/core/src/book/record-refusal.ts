@@ -8,7 +8,7 @@ export interface Refusal {
   statement: string
   /** Its binds as they may be kept, in the text form of a text[]. */
   binds: string
-  key: string
+  key: string | null
   matched: number | null
   problem: LedgermanProblem
 }

@@ -1,5 +1,5 @@
 import { setTimeout as delay } from 'node:timers/promises'
-import { LedgermanProblem, type LoadedRecord } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type LoadedRecord } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import { loadRecord } from '../transaction/load-record.js'
 import { entryAddress, type RunHeader, type StepOutcome } from '../transaction/receipt.js'
@@ -28,7 +28,7 @@ export async function settleOutcome(
   const deadline = Date.now() + SETTLE_LIMIT_MS
   for (;;) {
     try {
-      const outcome = await insertMarker(target, header)
+      const outcome = await insertMarker(target, mapping, header)
       if (outcome === null) {
         throw new LedgermanProblem(
           'target-unavailable',
@@ -37,8 +37,9 @@ export async function settleOutcome(
           { cause },
         )
       }
-      const { record, guard } = await loadRecord(target, mapping, key)
-      return { record, guard, ...outcome, durationMs: null, rows: [] }
+      const { matched, changed } = outcome
+      const { record, guard } = await recordAsItIs(target, mapping, key.size > 0 ? key : outcome.key)
+      return { record, guard, matched, changed, durationMs: null, rows: [] }
     } catch (error) {
       if (error instanceof LedgermanProblem && error.code === 'target-unavailable' && error.cause === cause) throw error
       if (Date.now() > deadline) {
@@ -54,8 +55,22 @@ export async function settleOutcome(
   }
 }
 
-/** Null where the marker was inserted, and so the change never will be; else the matched and changed of the entry that was. */
-async function insertMarker(target: Target, header: RunHeader): Promise<{ matched: number; changed: number } | null> {
+/** The record by its key; empty where the step removed it. */
+async function recordAsItIs(target: Target, mapping: Mapping, key: KeyTexts): Promise<LoadedRecord> {
+  try {
+    return await loadRecord(target, mapping, key)
+  } catch (error) {
+    if (isProblem(error, 'no-such-record')) return { record: {}, guard: null }
+    throw error
+  }
+}
+
+/** Null where the marker was inserted, and so the change never will be; else what the entry that was says. */
+async function insertMarker(
+  target: Target,
+  mapping: Mapping,
+  header: RunHeader,
+): Promise<{ matched: number; changed: number; key: KeyTexts } | null> {
   const { rows } = await target.query(
     `insert into ledgerman.entry (id, at, actor, outcome, note, problem, detail)
      values ($1, $2, $3, 'refused', $4, 'target-unavailable', 'The connection broke before the change was committed.')
@@ -63,7 +78,14 @@ async function insertMarker(target: Target, header: RunHeader): Promise<{ matche
     [header.id, header.startedAt, header.actor, header.note],
   )
   if (rows.length > 0) return null
-  const entry = await target.query('select matched, changed from ledgerman.entry where id = $1', [header.id])
-  const [matched, changed] = entry.rows[0] ?? []
-  return { matched: Number(matched ?? 1), changed: Number(changed ?? 1) }
+  const entry = await target.query('select matched, changed, to_json(key) from ledgerman.entry where id = $1', [
+    header.id,
+  ])
+  const [matched, changed, key] = entry.rows[0] ?? []
+  const parts = JSON.parse(key ?? '[]') as string[]
+  return {
+    matched: Number(matched ?? 1),
+    changed: Number(changed ?? 1),
+    key: new Map(mapping.key.map(({ name }, at) => [name, parts[at] ?? ''])),
+  }
 }

@@ -1,4 +1,5 @@
 import type { MappingDefinition } from '@ledgerman/contract'
+import type { Expression } from '../expression/expression.js'
 import type { Column, Table } from '../catalogue/table.js'
 
 export interface Property {
@@ -18,6 +19,13 @@ export type Guard =
   | { by: 'values'; of: Property[] }
   | { by: 'none' }
 
+/** What has to be true of every record that is written. */
+export interface Rule {
+  that: string
+  otherwise: string
+  expression: Expression
+}
+
 /** A definition that was checked against the live catalogue: every name is resolved. */
 export interface Mapping {
   name: string
@@ -29,6 +37,7 @@ export interface Mapping {
   /** In key order; empty where the table has no key. */
   key: Property[]
   guard: Guard
+  rules: Rule[]
 }
 
 /** The property a column is mapped to, if it is. */

@@ -1,6 +1,8 @@
-import { LedgermanProblem, suggestName, type MappingDefinition } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, suggestName, type MappingDefinition } from '@ledgerman/contract'
 import { findColumn, type Column, type Table } from '../catalogue/table.js'
-import type { Guard, Mapping, Property } from './mapping.js'
+import { compileExpression } from '../expression/compile.js'
+import { parseExpression } from '../expression/parse.js'
+import type { Guard, Mapping, Property, Rule } from './mapping.js'
 
 /** One thing in a definition that does not fit the table, with its place in the definition. */
 export interface DefinitionFinding {
@@ -20,8 +22,19 @@ export function resolveMapping(definition: MappingDefinition, revision: number, 
   const key = resolveKey(definition, table, byName, findings)
   const guard = resolveGuard(definition, table, byName, findings)
   checkLinks(definition, byName, findings)
+  const rules = resolveRules(definition, byName, findings)
   if (findings.length > 0) throw definitionProblem(definition.mapping, findings)
-  return { name: definition.mapping, revision, definition, table, properties, byName, key, guard: guard as Guard }
+  return {
+    name: definition.mapping,
+    revision,
+    definition,
+    table,
+    properties,
+    byName,
+    key,
+    guard: guard as Guard,
+    rules,
+  }
 }
 
 /** The problem for a definition with these findings. */
@@ -165,4 +178,30 @@ function checkLinks(
       }
     }
   }
+}
+
+/** Reads each rule, and sees that every name in it is a property. Its types are PostgreSQL's to check. */
+function resolveRules(
+  definition: MappingDefinition,
+  byName: ReadonlyMap<string, Property>,
+  findings: DefinitionFinding[],
+): Rule[] {
+  return (definition.rules ?? []).flatMap(({ that, otherwise }, at) => {
+    try {
+      const expression = parseExpression(that)
+      compileExpression(expression, that, {
+        names: byName.keys(),
+        find: (name) => {
+          const property = byName.get(name)
+          return property && { sql: property.column.sql, type: property.column.type }
+        },
+        bind: () => '$1',
+      })
+      return [{ that, otherwise, expression }]
+    } catch (error) {
+      if (!isProblem(error, 'expression-invalid')) throw error
+      findings.push({ where: `rules.${at + 1}.that`, message: error.detail })
+      return []
+    }
+  })
 }

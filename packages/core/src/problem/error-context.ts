@@ -1,3 +1,4 @@
+import type { StepKind } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Slot } from '../statement/statement.js'
 
@@ -7,6 +8,7 @@ export interface ErrorContext {
   mapping?: Mapping
   /** The slots of the statement that failed: they tell which property a refused bind belongs to. */
   slots?: readonly Slot[]
+  kind?: StepKind
   lockWaitMs?: number
   timeLimitMs?: number
 }

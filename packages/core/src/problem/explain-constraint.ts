@@ -1,4 +1,4 @@
-import { LedgermanProblem } from '@ledgerman/contract'
+import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
 import type { DatabaseError } from './database-error.js'
 import type { ErrorContext } from './error-context.js'
@@ -25,8 +25,8 @@ interface Explanation {
  * Explains a broken constraint (SQLSTATE class 23) in the mapping's words. The server's own DETAIL repeats values, so it is
  * not passed on; which columns are concerned is looked up in the catalogue by the constraint's name.
  */
-export function explainConstraint(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem {
-  const { kind, detail, columns, says } = explain(error, mapping)
+export function explainConstraint(error: DatabaseError, { mapping, kind: step }: ErrorContext): LedgermanProblem {
+  const { kind, detail, columns, says } = explain(error, mapping, step)
   return new LedgermanProblem(
     'constraint-broken',
     detail,
@@ -41,7 +41,7 @@ export function explainConstraint(error: DatabaseError, { mapping }: ErrorContex
   )
 }
 
-function explain(error: DatabaseError, mapping: Mapping | undefined): Explanation {
+function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepKind | undefined): Explanation {
   const record = mapping?.name ?? 'record'
   const named = (columns: string[]) => columns.map((column) => propertyName(mapping, column)).join(', ')
   const table = mapping?.table
@@ -63,7 +63,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined): Explanatio
     }
     case '23503': {
       const outgoing = isOwn ? table.references.find((key) => key.name === error.constraint) : undefined
-      if (outgoing && !/still referenced/.test(error.detail ?? '')) {
+      if (outgoing && step !== 'remove') {
         return {
           kind: 'missing-parent',
           columns: outgoing.columns,

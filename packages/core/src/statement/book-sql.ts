@@ -1,46 +1,59 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { readSql } from '../values/sql-form.js'
 import { DIGEST_DIGITS } from '../values/digest.js'
+import { readSql } from '../values/sql-form.js'
 import type { EntryField, SlotList } from './statement.js'
+
+interface Image {
+  alias: string
+  properties: readonly Property[]
+}
 
 interface BookParts {
   mapping: Mapping
-  touched: Property[]
   slots: SlotList
-  written: string
-  guardHolds: string
-  differs: string
+  /** The part of the statement that has the record's key. */
+  key: string
+  /** A condition: whether the row was written. */
+  changed: string
+  before: Image | null
+  after: Image | null
+  from: string
+  where: string
 }
 
 /**
- * The part of a keyed change that writes its entry: one row, since every further one costs the caller. Images hold the
+ * The part of a keyed step that writes its entry: one row, since every further one costs the caller. Images hold the
  * touched columns by name, in text form. What does not differ from one use of the statement to the next (mapping, revision,
  * table, its own text) stands once in `ledgerman.statement`.
  */
-export function bookInsertSql({ mapping, touched, slots, written, guardHolds, differs }: BookParts): string {
+export function bookInsertSql({ mapping, slots, key, changed, before, after, from, where }: BookParts): string {
   const field = (name: EntryField, type: string) =>
     `${slots.add({ name: `:${name}`, type, sensitive: false, source: { from: 'entry', field: name } })}::${type}`
   const actor = slots.add({ name: ':actor', type: 'text', sensitive: false, source: { from: 'actor' } })
-  const key = mapping.key.map(({ column }) => `hit.${column.sql}::text`).join(', ')
-  return `booked as (
+  const keys = mapping.key.map(({ column, sensitive }) =>
+    sensitive ? digestSql(`${key}.${column.sql}`, slots) : `${key}.${column.sql}::text`,
+  )
+  const image = (of: Image | null) => (of === null ? 'null' : `case when ${changed} then ${imageSql(of, slots)} end`)
+  return `, booked as (
   insert into ledgerman.entry (id, actor, outcome, statement, binds, note, key, matched, changed, before, after)
   select ${field('id', 'uuid')}, ${actor}::text, 'committed', ${field('statement', 'bigint')}, ${field('binds', 'text[]')}, ${field('note', 'text')},
-    array[${key}], 1, case when done.${written} then 1 else 0 end,
-    case when done.${written} then ${imageSql('hit', touched, slots)} end,
-    case when done.${written} then ${imageSql('done', touched, slots)} end
-  from hit left join done on true
-  where hit.${guardHolds} and (not hit.${differs} or done.${written})
+    ${keys.length > 0 ? `array[${keys.join(', ')}]` : 'null'}, 1, case when ${changed} then 1 else 0 end,
+    ${image(before)},
+    ${image(after)}
+  from ${from}
+  where ${where}
 )`
 }
 
-function imageSql(alias: string, touched: Property[], slots: SlotList): string {
-  const pairs = touched.map((property) => {
+function imageSql({ alias, properties }: Image, slots: SlotList): string {
+  const pairs = properties.map((property) => {
     const value = readSql(`${alias}.${property.column.sql}`, property.column.type)
     return `${literal(property.column.name)}, ${property.sensitive ? digestSql(value, slots) : `${value}::text`}`
   })
   const chunks: string[] = []
-  for (let at = 0; at < pairs.length; at += PAIRS_A_CALL)
+  for (let at = 0; at < pairs.length; at += PAIRS_A_CALL) {
     chunks.push(`jsonb_build_object(${pairs.slice(at, at + PAIRS_A_CALL).join(', ')})`)
+  }
   return chunks.join(' || ')
 }
 
@@ -56,7 +69,6 @@ function digestSql(value: string, slots: SlotList): string {
 
 /** A column's name as a string constant. Names are no data: they come from the catalogue. */
 function literal(name: string): string {
-  return name.includes('\\')
-    ? ` E'${name.replaceAll('\\', '\\\\').replaceAll("'", "''")}'`
-    : `'${name.replaceAll("'", "''")}'`
+  const quoted = name.replaceAll("'", "''")
+  return name.includes('\\') ? ` E'${quoted.replaceAll('\\', '\\\\')}'` : `'${quoted}'`
 }

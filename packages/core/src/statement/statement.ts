@@ -11,7 +11,9 @@ export interface Slot {
 }
 
 export type SlotSource =
-  | { from: 'key' | 'set'; property: string }
+  | { from: 'key' | 'set' | 'expected'; property: string }
+  | { from: 'merged'; at: number }
+  | { from: 'literal'; at: number; text: string }
   | { from: 'guard' | 'actor' | 'limit' | 'digest key' }
   | { from: 'entry'; field: EntryField }
 

@@ -106,7 +106,7 @@ export class Target implements Queryable {
           text,
           values: values as (string | null)[],
           rowMode: 'array',
-          ...(name !== undefined && prepare ? { name } : {}),
+          ...(name && prepare ? { name } : {}),
         }),
       release: (destroy = false) => client.release(destroy),
     }

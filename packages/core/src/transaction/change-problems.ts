@@ -1,5 +1,5 @@
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import { toGuard } from './guard-value.js'
 import { describeKey, type KeyTexts } from './record-key.js'
@@ -25,8 +25,8 @@ export function bookNotPrepared(target: Target): LedgermanProblem {
 
 export function recordChanged(
   mapping: Mapping,
-  request: { key: KeyTexts; values: RecordValues },
-  before: (string | null)[],
+  step: Conflict,
+  before: readonly (string | null)[],
   guard: string | null,
 ): LedgermanProblem {
   const open = mapping.properties.filter((property) => !property.sensitive)
@@ -35,19 +35,46 @@ export function recordChanged(
     open,
     open.map((property) => before[mapping.properties.indexOf(property)] ?? null),
   )
-  const names = Object.keys(request.values).filter((name) => !mapping.byName.get(name)?.sensitive)
+  const shown = (values: RecordValues) =>
+    Object.fromEntries(Object.entries(values).filter(([name]) => !mapping.byName.get(name)?.sensitive))
+  const yours = shown(step.yours)
+  const unknown = Object.fromEntries(Object.keys(yours).map((name) => [name, null]))
   return new LedgermanProblem(
     'record-changed',
     `Somebody else changed this ${mapping.name} after it was loaded. Nothing was changed; look at the current values, then load it again.`,
     {
       mapping: mapping.name,
-      key: describeKey(mapping, request.key),
-      yours: Object.fromEntries(names.map((name) => [name, request.values[name]])),
+      key: describeKey(mapping, step.key),
+      yours,
       current,
-      loaded: Object.fromEntries(names.map((name) => [name, null])),
+      loaded: { ...unknown, ...shown(step.loaded) },
       guard: toGuard(mapping, guard),
       matched: 1,
     },
+  )
+}
+
+interface Conflict {
+  key: KeyTexts
+  yours: RecordValues
+  loaded: RecordValues
+}
+
+export function ruleBroken(mapping: Mapping, number: number): LedgermanProblem {
+  const rule = mapping.rules[number - 1]
+  return new LedgermanProblem('rule-broken', rule?.otherwise ?? 'A rule of the mapping is broken.', {
+    mapping: mapping.name,
+    rule: rule?.that,
+    by: 'mapping',
+    matched: 1,
+  })
+}
+
+export function keyMismatch(mapping: Mapping, { name }: Property): LedgermanProblem {
+  return new LedgermanProblem(
+    'request-invalid',
+    `${name} in the body is not the one in the address. A replacement keeps its key.`,
+    { where: name, mapping: mapping.name, properties: [name] },
   )
 }
 

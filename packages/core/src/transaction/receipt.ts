@@ -89,19 +89,33 @@ export function showableBinds(
 export interface RowImage {
   key: readonly (string | null)[]
   touched: readonly Property[]
-  before: readonly (string | null)[]
-  after: readonly (string | null)[]
+  /** Null where there was no record. */
+  before: readonly (string | null)[] | null
+  /** Null where there is none any more. */
+  after: readonly (string | null)[] | null
 }
 
-/** One changed row: what was set apart from what changed beside it (the version, triggers, generated columns). */
-export function toRowReceipt(mapping: Mapping, image: RowImage, wasSet: (property: Property) => boolean): RowReceipt {
-  const differing = image.touched
-    .map((property, at) => ({ property, before: image.before[at] ?? null, after: image.after[at] ?? null }))
-    .filter((each) => each.before !== each.after)
-  const set = differing.filter(({ property }) => wasSet(property))
+/** One written row: what was set apart from what changed beside it (the version, triggers, generated columns). */
+export function toRowReceipt(
+  mapping: Mapping,
+  { key, touched, before, after }: RowImage,
+  wasSet: (property: Property) => boolean,
+): RowReceipt {
+  const shownKey = shownValues(mapping, mapping.key, key)
+  if (before === null || after === null) {
+    return {
+      key: shownKey,
+      before: before && shownValues(mapping, touched, before),
+      after: after && shownValues(mapping, touched, after),
+    }
+  }
+  const differing = touched.flatMap((property, at) =>
+    before[at] === after[at] ? [] : [{ property, before: before[at] ?? null, after: after[at] ?? null }],
+  )
   const beside = differing.filter(({ property }) => !wasSet(property))
+  const set = differing.filter(({ property }) => wasSet(property))
   return {
-    key: shownValues(mapping, mapping.key, image.key),
+    key: shownKey,
     ...sides(mapping, set),
     ...(beside.length > 0 ? { alsoChanged: sides(mapping, beside) } : {}),
   }
@@ -111,18 +125,13 @@ type Differing = { property: Property; before: string | null; after: string | nu
 
 function sides(mapping: Mapping, differing: Differing) {
   const properties = differing.map(({ property }) => property)
-  return {
-    before: shownValues(
+  const side = (name: 'before' | 'after') =>
+    shownValues(
       mapping,
       properties,
-      differing.map(({ before }) => before),
-    ),
-    after: shownValues(
-      mapping,
-      properties,
-      differing.map(({ after }) => after),
-    ),
-  }
+      differing.map((each) => each[name]),
+    )
+  return { before: side('before'), after: side('after') }
 }
 
 /** Values in JSON form; a sensitive one is a digest already, which no codec can read. */

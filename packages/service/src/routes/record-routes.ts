@@ -1,31 +1,63 @@
 import {
-  changeQuery,
   changedRecord,
+  changeQuery,
   findQuery,
   foundRecords,
   fromRecordAddress,
+  jsonPatch,
   LedgermanProblem,
   loadedRecord,
+  printJson,
   record,
+  removedRecord,
+  setAndLoaded,
+  toRecordAddress,
+  type ProblemCode,
+  type Receipt,
   type RecordValues,
+  type RunMode,
+  type SetAndLoaded,
 } from '@ledgerman/contract'
 import {
+  addRecord,
   changeRecord,
   listRecords,
   loadRecord,
   parseKeyParts,
+  patchRecord,
+  removeRecord,
+  replaceRecord,
   type GuardCondition,
+  type KeyedResult,
   type KeyTexts,
   type Mapping,
+  type PatchOperation,
   type Target,
 } from '@ledgerman/core'
 import { z } from 'zod'
 import { isUnmodified, readEntityTags } from '../http/conditional.js'
-import { defineRoute, type Call } from '../http/route.js'
+import { defineRoute, type Call, type Reply } from '../http/route.js'
 import type { Services } from './services.js'
 
 const RECORDS = '/v1/targets/{target}/mappings/{mapping}/records'
 const keyQuery = z.looseObject({})
+const IF_MATCH =
+  'The ETag the record was loaded with, or several. Required unless the mapping has no guard; * accepts any state.'
+const WRITTEN = { etag: 'The new guard in quotes.', link: 'The entry in the book.' }
+const KEYED_PROBLEMS: ProblemCode[] = [
+  'value-invalid',
+  'constraint-broken',
+  'row-not-written',
+  'rule-broken',
+  'lock-timeout',
+  'time-limit',
+  'retries-exhausted',
+  'cancelled',
+  'book-not-prepared',
+  'media-type',
+  'too-large',
+  'outcome-unknown',
+]
 
 export function recordRoutes({ targets }: Services) {
   async function placeOf({ params }: Pick<Call, 'params'>): Promise<{ target: Target; mapping: Mapping }> {
@@ -83,63 +115,142 @@ export function recordRoutes({ targets }: Services) {
           : { status: 200, body: loaded, headers }
       },
     }),
-    defineRoute<typeof changeQuery, RecordValues>({
+    defineRoute<typeof changeQuery, RecordValues | PatchOperation[] | SetAndLoaded>({
       method: 'patch',
       path: `${RECORDS}/{key}`,
       role: 'writer',
-      summary: 'Change the named properties of one record, by JSON Merge Patch (RFC 7396).',
+      summary: 'Change the named properties of one record.',
       query: changeQuery,
-      headers: {
-        'If-Match':
-          'The ETag the record was loaded with. Required unless the mapping has no guard; * accepts any state.',
+      headers: { 'If-Match': IF_MATCH },
+      body: {
+        'application/merge-patch+json': { schema: record },
+        'application/json-patch+json': { schema: jsonPatch },
+        'application/json': { schema: setAndLoaded },
       },
-      body: { 'application/merge-patch+json': { schema: record } },
       replies: {
         200: {
           description: 'The record as it is now, its guard, and the receipt.',
           schema: changedRecord,
-          headers: { etag: 'The new guard in quotes.', link: 'The entry in the book.' },
+          headers: WRITTEN,
         },
       },
-      problems: [
-        'guard-required',
-        'record-changed',
-        'no-such-record',
-        'no-key',
-        'value-invalid',
-        'constraint-broken',
-        'row-not-written',
-        'rule-broken',
-        'lock-timeout',
-        'time-limit',
-        'book-not-prepared',
-        'media-type',
-        'too-large',
-        'outcome-unknown',
-      ],
+      problems: [...KEYED_PROBLEMS, 'record-changed', 'guard-required', 'no-such-record', 'no-key'],
+      handle: async (call) => {
+        const { target, mapping, ...request } = await conditionOf(call)
+        switch (call.mediaType) {
+          case 'application/json-patch+json':
+            return written(await patchRecord(target, mapping, call.body as PatchOperation[], request), call.query.mode)
+          case 'application/json': {
+            const { set, loaded } = call.body as SetAndLoaded
+            return written(
+              await changeRecord(target, mapping, { ...request, values: set, ...(loaded ? { loaded } : {}) }),
+              call.query.mode,
+            )
+          }
+          default:
+            return written(
+              await changeRecord(target, mapping, { ...request, values: call.body as RecordValues, isMerge: true }),
+              call.query.mode,
+            )
+        }
+      },
+    }),
+    defineRoute<typeof changeQuery, RecordValues>({
+      method: 'put',
+      path: `${RECORDS}/{key}`,
+      role: 'writer',
+      summary: 'Replace every writable property of one record; missing ones are refused by name.',
+      query: changeQuery,
+      headers: { 'If-Match': IF_MATCH },
+      body: { 'application/json': { schema: record } },
+      replies: {
+        200: {
+          description: 'The record as it is now, its guard, and the receipt.',
+          schema: changedRecord,
+          headers: WRITTEN,
+        },
+      },
+      problems: [...KEYED_PROBLEMS, 'record-changed', 'guard-required', 'no-such-record', 'no-key'],
+      handle: async (call) => {
+        const { target, mapping, ...request } = await conditionOf(call)
+        return written(await replaceRecord(target, mapping, { ...request, values: call.body }), call.query.mode)
+      },
+    }),
+    defineRoute<typeof changeQuery>({
+      method: 'delete',
+      path: `${RECORDS}/{key}`,
+      role: 'writer',
+      summary: 'Remove one record.',
+      query: changeQuery,
+      headers: { 'If-Match': IF_MATCH },
+      replies: { 200: { description: 'The receipt, with the values it had.', schema: removedRecord } },
+      problems: [...KEYED_PROBLEMS, 'record-changed', 'guard-required', 'no-such-record', 'no-key'],
+      handle: async (call) => {
+        const { target, mapping, ...request } = await conditionOf(call)
+        const { receipt } = await removeRecord(target, mapping, request)
+        return { status: 200, body: { receipt }, headers: entryLink(receipt) }
+      },
+    }),
+    defineRoute<typeof changeQuery, RecordValues>({
+      method: 'post',
+      path: RECORDS,
+      role: 'writer',
+      summary: 'Add one record. Columns that are not named get their defaults.',
+      query: changeQuery,
+      body: { 'application/json': { schema: record } },
+      replies: {
+        200: { description: 'A rehearsal: the record as it would be.', schema: changedRecord },
+        201: {
+          description: 'The record, its guard, and the receipt.',
+          schema: changedRecord,
+          headers: { ...WRITTEN, location: 'The record.' },
+        },
+      },
+      problems: KEYED_PROBLEMS,
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
         const { mode } = call.query
-        const guard = guardCondition(call)
-        const changed = await changeRecord(target, mapping, {
-          key: readKey(call, mapping),
-          values: call.body,
-          guard,
-          mode,
-          actor: call.caller.actor,
-        })
-        const { entry } = changed.receipt
+        const added = await addRecord(target, mapping, { values: call.body, mode, actor: call.caller.actor })
+        const reply = written(added, mode)
+        if (mode === 'rehearse') return reply
+        const address = toRecordAddress(
+          mapping.key.map(({ name, column }) => keyText(added.record[name], column.type.kind)),
+        )
+        const place = `/v1/targets/${encodeURIComponent(target.name)}/mappings/${encodeURIComponent(mapping.name)}/records/${address}`
         return {
-          status: 200,
-          body: changed,
-          headers: {
-            ...(changed.guard === null || mode === 'rehearse' ? {} : { etag: `"${changed.guard}"` }),
-            ...(entry === null ? {} : { link: `<${entry}>; rel="describedby"` }),
-          },
+          ...reply,
+          status: 201,
+          headers: { ...reply.headers, ...(mapping.key.length > 0 ? { location: place } : {}) },
         }
       },
     }),
   ]
+
+  async function conditionOf(call: Call<z.output<typeof changeQuery>>) {
+    const { target, mapping } = await placeOf(call)
+    return {
+      target,
+      mapping,
+      key: readKey(call, mapping),
+      guard: guardCondition(call),
+      mode: call.query.mode,
+      actor: call.caller.actor,
+    }
+  }
+}
+
+/** A key value as it stands in an address. */
+function keyText(value: unknown, kind: string): string {
+  return typeof value === 'string' && kind !== 'json' ? value : printJson(value)
+}
+
+function written({ record: values, guard, receipt }: KeyedResult, mode: RunMode): Reply {
+  const etag: Record<string, string> = guard === null || mode === 'rehearse' ? {} : { etag: `"${guard}"` }
+  return { status: 200, body: { record: values, guard, receipt }, headers: { ...etag, ...entryLink(receipt) } }
+}
+
+function entryLink({ entry }: Receipt): Record<string, string> {
+  return entry === null ? {} : { link: `<${entry}>; rel="describedby"` }
 }
 
 /** The key in the address as it was sent: Express decodes a parameter whole, and a key is split before it is decoded. */

@@ -1,0 +1,94 @@
+import { mkdtempSync, rmSync } from 'node:fs'
+import { cpus, tmpdir } from 'node:os'
+import { join } from 'node:path'
+import pg from 'pg'
+import { changeRecord, loadRecord, parseKeyParts, prepareBook, resolveMapping, Target } from '@ledgerman/core'
+import { findFreePort, removeCluster, startCluster } from '@ledgerman/local'
+import { allocation, Hand, makeBenchTable } from './bench-table.js'
+import { CALLERS, compare, type Ratio } from './compare.js'
+import { changeByHand, changeByHandWithAudit, loadByHand } from './hand-written.js'
+import { call } from './http-caller.js'
+import { startServers } from './servers.js'
+
+const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-bench-'))
+const cluster = await startCluster({ dataDir, port: await findFreePort() })
+try {
+  const admin = new pg.Client({ connectionString: cluster.adminUrl('postgres') })
+  await admin.connect()
+  await admin.query('create database bench')
+  await admin.query('create database home')
+  await admin.end()
+  const url = cluster.adminUrl('bench')
+  await makeBenchTable(url)
+  const pool = new pg.Pool({ connectionString: url, max: CALLERS })
+  pool.on('error', () => undefined)
+  const target = new Target({ name: 'bench', url, connections: CALLERS, digestKey: Buffer.from('bench') })
+  await prepareBook(target)
+  const mapping = resolveMapping(allocation, 1, await target.table('public.allocation'))
+  const hand = new Hand(CALLERS)
+  const changing = async (caller: number, change: (id: number, version: number, hours: string) => Promise<unknown>) => {
+    const id = hand.next(caller)
+    const version = hand.version(id)
+    await change(id, version, `${version % 400}.25`)
+    hand.changed(id)
+  }
+
+  console.log(`${cpus().length} × ${cpus()[0]?.model ?? 'processor'}, Node ${process.version}, ${CALLERS} callers\n`)
+
+  print('One keyed change, through core', await compare([
+    { name: 'hand-written, no audit (3 round trips)', once: (caller) => changing(caller, (id, version, hours) => changeByHand(pool, id, version, hours)) },
+    { name: 'hand-written, equal audit (5 round trips)', once: (caller) => changing(caller, (id, version, hours) => changeByHandWithAudit(pool, id, version, hours)) },
+    {
+      name: 'Ledgerman core, with its entry (1 round trip)',
+      once: (caller) =>
+        changing(caller, (id, version, hours) =>
+          changeRecord(target, mapping, { key: parseKeyParts(mapping, [String(id)]), values: { hours }, guard: { guards: [`v${version}`] }, mode: 'commit', actor: 'bench' }),
+        ),
+    },
+  ]))
+
+  print('One load by key, through core', await compare([
+    { name: 'hand-written', once: (caller) => loadByHand(pool, hand.next(caller)) },
+    { name: 'Ledgerman core', once: (caller) => loadRecord(target, mapping, parseKeyParts(mapping, [String(hand.next(caller))])) },
+  ]))
+
+  const servers = await startServers(cluster.adminUrl('home'), url)
+  const bearer = { authorization: `Bearer ${servers.token}` }
+  const records = `${servers.ours}/v1/targets/bench/mappings/allocation`
+  await fetch(records, { method: 'PUT', headers: { ...bearer, 'content-type': 'application/json' }, body: JSON.stringify(allocation) })
+  const json = { 'content-type': 'application/json' }
+  const patch = { ...bearer, 'content-type': 'application/merge-patch+json' }
+
+  print('One keyed change, through HTTP', await compare([
+    {
+      name: 'hand-written endpoint, no audit',
+      once: (caller) => changing(caller, (id, version, hours) => call(`${servers.theirs}/allocations/${id}`, 'PATCH', { ...json, 'if-match': `"${version}"` }, JSON.stringify({ hours }))),
+    },
+    {
+      name: 'Ledgerman service, with its entry',
+      once: (caller) => changing(caller, (id, version, hours) => call(`${records}/records/${id}`, 'PATCH', { ...patch, 'if-match': `"v${version}"` }, JSON.stringify({ hours }))),
+    },
+  ]))
+
+  print('One load by key, through HTTP', await compare([
+    { name: 'hand-written endpoint', once: (caller) => call(`${servers.theirs}/allocations/${hand.next(caller)}`, 'GET') },
+    { name: 'Ledgerman service', once: (caller) => call(`${records}/records/${hand.next(caller)}`, 'GET', bearer) },
+  ]))
+  servers.stop()
+  await Promise.all([pool.end(), target.close()])
+} catch (error) {
+  console.error(error)
+  process.exitCode = 1
+} finally {
+  await cluster.stop()
+  removeCluster(dataDir)
+  rmSync(dataDir, { recursive: true, force: true })
+}
+
+function print(title: string, ratios: Ratio[]): void {
+  console.log(title)
+  for (const { name, perSecond, ratio, low, high } of ratios) {
+    console.log(`  ${name.padEnd(48)} ${ratio.toFixed(2)}  (${low.toFixed(2)} to ${high.toFixed(2)})  ${perSecond.toFixed(0)}/s`)
+  }
+  console.log('')
+}

@@ -1,0 +1,238 @@
+import { suggestName } from '@ledgerman/contract'
+import { COMPARISONS, FUNCTIONS, type Expression } from './expression.js'
+import { expressionProblem } from './expression-problem.js'
+import { readTokens, type Token } from './tokens.js'
+
+const DEEPEST = 100
+const RESERVED = new Set([
+  'and',
+  'or',
+  'not',
+  'is',
+  'in',
+  'between',
+  'like',
+  'ilike',
+  'null',
+  'true',
+  'false',
+  'case',
+  'when',
+  'then',
+  'else',
+  'end',
+  'distinct',
+  'from',
+  'as',
+])
+
+/**
+ * Reads an expression: a subset of SQL's own, with its precedence (PostgreSQL, "Operator Precedence"): or, and, not, is,
+ * comparison, in/between/like, other operators, + and -, * / %, sign.
+ *
+ * @throws LedgermanProblem expression-invalid with the place and what was expected there.
+ */
+export function parseExpression(source: string): Expression {
+  const tokens = readTokens(source)
+  let next = 0
+  let depth = 0
+  const expression = readOr()
+  if (peek().kind !== 'end') throw wanted('an operator or the end')
+  return expression
+
+  function readOr(): Expression {
+    if (++depth > DEEPEST)
+      throw expressionProblem(source, peek().at, `The expression is nested more than ${DEEPEST} levels deep`)
+    const result = leftToRight(['or'], () => leftToRight(['and'], readNot))
+    depth--
+    return result
+  }
+
+  function readNot(): Expression {
+    const { at } = peek()
+    if (!take('not')) return readIs()
+    if (++depth > DEEPEST)
+      throw expressionProblem(source, at, `The expression is nested more than ${DEEPEST} levels deep`)
+    const operand = readNot()
+    depth--
+    return { kind: 'unary', operator: 'not', operand, at }
+  }
+
+  function readIs(): Expression {
+    let left = readComparison()
+    while (take('is')) {
+      const { at } = left
+      const negated = take('not')
+      if (take('distinct')) {
+        need('from')
+        left = { kind: 'distinct', left, right: readComparison(), negated, at }
+      } else {
+        const test = (['null', 'true', 'false'] as const).find((word) => take(word))
+        if (!test) throw wanted('null, true, false or distinct from')
+        left = { kind: 'is', operand: left, test, negated, at }
+      }
+    }
+    return left
+  }
+
+  function readComparison(): Expression {
+    const left = readMembership()
+    const operator = COMPARISONS.find((sign) => take(sign))
+    if (!operator) return left
+    const right = readMembership()
+    const other = COMPARISONS.find((sign) => peek().text === sign && peek().kind === 'sign')
+    if (other) throw expressionProblem(source, peek().at, 'Comparisons cannot be chained; join them with and')
+    if ([left, right].some((side) => side.kind === 'literal' && side.of === 'null')) {
+      throw expressionProblem(source, left.at, `Nothing is ${operator} null; use is null or is not null`)
+    }
+    return { kind: 'binary', operator: operator === '!=' ? '<>' : operator, left, right, at: left.at }
+  }
+
+  function readMembership(): Expression {
+    const operand = readJoined()
+    const { at } = operand
+    const negated =
+      peek().text === 'not' &&
+      ['in', 'between', 'like', 'ilike'].includes(tokens[next + 1]?.text.toLowerCase() ?? '') &&
+      take('not')
+    if (take('in')) {
+      need('(')
+      const items = [readOr()]
+      while (take(',')) items.push(readOr())
+      need(')')
+      return { kind: 'in', operand, items, negated, at }
+    }
+    if (take('between')) {
+      const low = readJoined()
+      need('and')
+      return { kind: 'between', operand, low, high: readJoined(), negated, at }
+    }
+    const like = (['like', 'ilike'] as const).find((word) => take(word))
+    if (!like) return operand
+    const match: Expression = { kind: 'binary', operator: like, left: operand, right: readJoined(), at }
+    return negated ? { kind: 'unary', operator: 'not', operand: match, at } : match
+  }
+
+  function readJoined(): Expression {
+    return leftToRight(['||', '->', '->>'], () =>
+      leftToRight(['+', '-'], () => leftToRight(['*', '/', '%'], readSigned)),
+    )
+  }
+
+  function readSigned(): Expression {
+    const { at } = peek()
+    const operator = (['-', '+'] as const).find((sign) => take(sign))
+    if (!operator) return readOperand()
+    if (++depth > DEEPEST)
+      throw expressionProblem(source, at, `The expression is nested more than ${DEEPEST} levels deep`)
+    const operand = readSigned()
+    depth--
+    return { kind: 'unary', operator, operand, at }
+  }
+
+  function readOperand(): Expression {
+    const token = peek()
+    const { at } = token
+    if (token.kind === 'number' || token.kind === 'text') {
+      next++
+      return { kind: 'literal', of: token.kind, text: token.text, at }
+    }
+    if (take('(')) {
+      const inside = readOr()
+      need(')')
+      return inside
+    }
+    if (take('null')) return { kind: 'literal', of: 'null', text: 'null', at }
+    const truth = (['true', 'false'] as const).find((word) => take(word))
+    if (truth) return { kind: 'literal', of: 'boolean', text: truth, at }
+    if (take('case')) return readCase(at)
+    if (token.kind !== 'name' || RESERVED.has(token.text.toLowerCase())) throw wanted('a value, a property or (')
+    next++
+    if (peek().text === '(' && peek().kind === 'sign') return readCall(token)
+    const names = [token.text]
+    while (take('.')) names.push(needName())
+    return { kind: 'path', names, at }
+  }
+
+  function readCase(at: number): Expression {
+    const branches: { when: Expression; then: Expression }[] = []
+    while (take('when')) {
+      const when = readOr()
+      need('then')
+      branches.push({ when, then: readOr() })
+    }
+    if (branches.length === 0) throw wanted('when')
+    const otherwise = take('else') ? readOr() : null
+    need('end')
+    return { kind: 'case', branches, otherwise, at }
+  }
+
+  function readCall({ text, at }: Token): Expression {
+    const name = text.toLowerCase()
+    need('(')
+    if (name === 'cast') {
+      const operand = readOr()
+      need('as')
+      const type = needName()
+      need(')')
+      return { kind: 'cast', operand, type, at }
+    }
+    const limits = FUNCTIONS[name]
+    if (!limits || !Object.hasOwn(FUNCTIONS, name))
+      throw expressionProblem(source, at, `${text} is no function here; ${suggestName(text, Object.keys(FUNCTIONS))}`)
+    const args: Expression[] = []
+    if (peek().text !== ')') {
+      if (name === 'extract') {
+        args.push({ kind: 'literal', of: 'text', text: needName(), at })
+        need('from')
+        args.push(readOr())
+      } else
+        do args.push(readOr())
+        while (take(','))
+    }
+    need(')')
+    if (args.length < limits[0] || args.length > limits[1])
+      throw expressionProblem(
+        source,
+        at,
+        `${text} takes ${limits[0] === limits[1] ? limits[0] : `${limits[0]} to ${limits[1]}`} arguments, not ${args.length}`,
+      )
+    return { kind: 'call', name, args, at }
+  }
+
+  function leftToRight(operators: string[], readSide: () => Expression): Expression {
+    let left = readSide()
+    for (;;) {
+      const operator = operators.find((sign) => take(sign))
+      if (!operator) return left
+      left = { kind: 'binary', operator, left, right: readSide(), at: left.at }
+    }
+  }
+
+  function peek(): Token {
+    return tokens[next] as Token
+  }
+
+  function take(word: string): boolean {
+    const { kind, text } = peek()
+    if (kind === 'text' || kind === 'number' || (kind === 'name' ? text.toLowerCase() : text) !== word) return false
+    next++
+    return true
+  }
+
+  function need(word: string): void {
+    if (!take(word)) throw wanted(word)
+  }
+
+  function needName(): string {
+    const token = peek()
+    if (token.kind !== 'name') throw wanted('a name')
+    next++
+    return token.text
+  }
+
+  function wanted(what: string) {
+    const { kind, text, at } = peek()
+    return expressionProblem(source, at, `Expected ${what}, got ${kind === 'end' ? 'the end' : text}`)
+  }
+}

@@ -1,0 +1,47 @@
+import { expressionProblem } from './expression-problem.js'
+
+export interface Token {
+  kind: 'name' | 'text' | 'number' | 'sign' | 'end'
+  text: string
+  at: number
+}
+
+/** More than a person writes, and little enough to be read at once. */
+const LONGEST = 10_000
+
+const PATTERNS: [Token['kind'] | 'space', RegExp][] = [
+  ['space', /\s+/y],
+  ['number', /(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?/y],
+  ['name', /[\p{L}_][\p{L}\p{N}_]*/uy],
+  ['text', /'(?:[^']|'')*'/y],
+  ['sign', /->>|->|<=|>=|<>|!=|\|\||[-+*/%=<>(),.]/y],
+]
+
+/**
+ * Parts an expression into tokens.
+ *
+ * @throws LedgermanProblem expression-invalid with the place.
+ */
+export function readTokens(source: string): Token[] {
+  if (source.length > LONGEST)
+    throw expressionProblem(source.slice(0, 40), 0, `The expression is longer than ${LONGEST} characters`)
+  const tokens: Token[] = []
+  let at = 0
+  while (at < source.length) {
+    const [kind, text] = readOne(source, at)
+    if (kind !== 'space')
+      tokens.push({ kind, text: kind === 'text' ? text.slice(1, -1).replaceAll("''", "'") : text, at })
+    at += text.length
+  }
+  return [...tokens, { kind: 'end', text: '', at: source.length }]
+}
+
+function readOne(source: string, at: number): [Token['kind'] | 'space', string] {
+  for (const [kind, pattern] of PATTERNS) {
+    pattern.lastIndex = at
+    const found = pattern.exec(source)
+    if (found) return [kind, found[0]]
+  }
+  if (source[at] === "'") throw expressionProblem(source, at, 'This text is not closed; expected another quote')
+  throw expressionProblem(source, at, `${JSON.stringify(source[at])} has no meaning here`)
+}

@@ -1,0 +1,167 @@
+import { LedgermanProblem, parseJson, printJson, RawJson, type Json } from '@ledgerman/contract'
+
+/** One operation of a JSON Patch (RFC 6902, section 4). */
+export type PatchOperation =
+  | { op: 'add' | 'replace' | 'test'; path: string; value: Json }
+  | { op: 'remove'; path: string }
+  | { op: 'move' | 'copy'; from: string; path: string }
+
+type Container = { [name: string]: Json } | Json[]
+
+/** What a failed test says beside itself: the record as it is. */
+interface TestContext {
+  mapping: string
+  record: Record<string, unknown>
+  guard: string | null
+}
+
+/**
+ * The parts of a JSON Pointer (RFC 6901). The first is a property's name.
+ *
+ * @throws LedgermanProblem request-invalid
+ */
+export function readPointer(pointer: string, at: number): string[] {
+  const parts = pointer.split('/').slice(1)
+  if (!pointer.startsWith('/') || parts[0] === '' || /~(?![01])/.test(pointer)) {
+    throw new LedgermanProblem(
+      'request-invalid',
+      `Operation ${at + 1}: expected a JSON Pointer to a property, such as /hoursLeft, got "${pointer}".`,
+      { where: `${at}.path` },
+    )
+  }
+  return parts.map((part) => part.replaceAll('~1', '/').replaceAll('~0', '~'))
+}
+
+/**
+ * Applies one operation to a record's values, in place. A property cannot be added or taken away: `remove` sets it to null.
+ *
+ * @throws LedgermanProblem request-invalid where the path does not lead anywhere; record-changed where a test fails.
+ */
+export function applyOperation(
+  record: { [name: string]: Json },
+  operation: PatchOperation,
+  at: number,
+  context: TestContext,
+): void {
+  const fail = (message: string) =>
+    new LedgermanProblem('request-invalid', `Operation ${at + 1} (${operation.op} ${operation.path}): ${message}.`, {
+      where: `${at}.path`,
+    })
+  const parts = readPointer(operation.path, at)
+  switch (operation.op) {
+    case 'test': {
+      const current = valueAt(record, parts, fail)
+      if (isSame(current, operation.value)) return
+      throw new LedgermanProblem(
+        'record-changed',
+        `The test of ${operation.path} fails: the record of ${context.mapping} has another value there. Nothing was changed.`,
+        {
+          mapping: context.mapping,
+          yours: { [parts[0] ?? '']: operation.value },
+          current: { [parts[0] ?? '']: context.record[parts[0] ?? ''] },
+          loaded: null,
+          guard: context.guard,
+        },
+      )
+    }
+    case 'add':
+    case 'replace':
+      return place(record, parts, operation.value, operation.op, fail)
+    case 'remove':
+      return void take(record, parts, fail)
+    case 'copy':
+      return place(record, parts, valueAt(record, readPointer(operation.from, at), fail), 'add', fail)
+    case 'move':
+      return place(record, parts, take(record, readPointer(operation.from, at), fail), 'add', fail)
+  }
+}
+
+type Fail = (message: string) => LedgermanProblem
+
+function valueAt(record: { [name: string]: Json }, parts: string[], fail: Fail): Json {
+  const { container, name } = reach(record, parts, fail)
+  const value = Array.isArray(container)
+    ? container[indexOf(name, container.length - 1, fail)]
+    : Object.hasOwn(container, name)
+      ? container[name]
+      : undefined
+  if (value === undefined) throw fail('there is nothing at this path')
+  return value
+}
+
+function place(
+  record: { [name: string]: Json },
+  parts: string[],
+  value: Json,
+  op: 'add' | 'replace',
+  fail: Fail,
+): void {
+  const { container, name } = reach(record, parts, fail)
+  if (Array.isArray(container)) {
+    const index =
+      op === 'add' && name === '-' ? container.length : indexOf(name, container.length - (op === 'add' ? 0 : 1), fail)
+    container.splice(index, op === 'add' ? 0 : 1, value)
+  } else {
+    if (op === 'replace' && !Object.hasOwn(container, name)) throw fail('there is nothing to replace at this path')
+    container[name] = value
+  }
+}
+
+function take(record: { [name: string]: Json }, parts: string[], fail: Fail): Json {
+  const value = valueAt(record, parts, fail)
+  const { container, name } = reach(record, parts, fail)
+  if (Array.isArray(container)) container.splice(Number(name), 1)
+  else if (container === record) container[name] = null
+  else delete container[name]
+  return value
+}
+
+/** The object or array that the last part is in. Json that travelled as text is opened on the way, and only there. */
+function reach(record: { [name: string]: Json }, parts: string[], fail: Fail): { container: Container; name: string } {
+  let container: Container = record
+  for (const name of parts.slice(0, -1)) {
+    const index: string | number = Array.isArray(container) ? indexOf(name, container.length - 1, fail) : name
+    const held: Json | undefined = (container as Record<string | number, Json>)[index]
+    const opened: Json | undefined = held instanceof RawJson ? parseJson(held.text) : structuredCopy(held)
+    if (opened === null || typeof opened !== 'object' || opened instanceof RawJson) throw fail(`${name} has no parts`)
+    ;(container as Record<string | number, Json>)[index] = opened
+    container = opened
+  }
+  return { container, name: parts.at(-1) ?? '' }
+}
+
+/** A copy one level deep, so that the record as it was loaded stays as it was. */
+function structuredCopy(value: Json | undefined): Json | undefined {
+  if (Array.isArray(value)) return [...value]
+  return value !== null && typeof value === 'object' && !(value instanceof RawJson) ? { ...value } : value
+}
+
+function indexOf(name: string, most: number, fail: Fail): number {
+  if (/^(0|[1-9]\d*)$/.test(name) && Number(name) <= most) return Number(name)
+  throw fail(`expected an index up to ${most}, got ${name}`)
+}
+
+/** Equality as RFC 6902, section 4.6, has it: numbers by value, objects whatever their order. */
+function isSame(one: Json, other: Json): boolean {
+  return canonical(one) === canonical(other)
+}
+
+function canonical(value: Json): string {
+  const opened = value instanceof RawJson && !/^-?\d/.test(value.text) ? parseJson(value.text) : value
+  if (opened instanceof RawJson || typeof opened === 'number')
+    return canonicalNumber(opened instanceof RawJson ? opened.text : String(opened))
+  if (Array.isArray(opened)) return `[${opened.map(canonical).join(',')}]`
+  if (opened === null || typeof opened !== 'object') return printJson(opened)
+  const names = Object.keys(opened).sort()
+  return `{${names.map((name) => `${JSON.stringify(name)}:${canonical(opened[name] as Json)}`).join(',')}}`
+}
+
+/** A number's digits without its ways of writing it: sign, significant digits, power of ten. */
+function canonicalNumber(text: string): string {
+  const [, sign = '', whole = '', fraction = '', exponent = '0'] =
+    /^(-?)(\d+)(?:\.(\d+))?(?:[eE]([+-]?\d+))?$/.exec(text) ?? []
+  const digits = (whole + fraction).replace(/^0+/, '')
+  const significant = digits.replace(/0+$/, '')
+  if (significant === '') return '0'
+  return `${sign}${significant}e${Number(exponent) - fraction.length + (digits.length - significant.length)}`
+}

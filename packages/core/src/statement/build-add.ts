@@ -1,0 +1,67 @@
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { bookInsertSql } from './book-sql.js'
+import {
+  actorSql,
+  boundValueSql,
+  brokenRuleSql,
+  freshNames,
+  guardAfterSql,
+  outputSql,
+  raiseSql,
+  type KeyedStatement,
+} from './keyed-statement.js'
+import { SlotList, toStatement, type Statement } from './statement.js'
+
+/**
+ * Builds the addition of one record. Columns that are not named get their defaults. The actor is set in a part that the
+ * inserted values are read from, so before the row is written.
+ */
+export function buildAdd(mapping: Mapping, set: readonly Property[], isBooked: boolean): KeyedStatement {
+  const step = addStatement(mapping, set, false)
+  return {
+    kind: 'add',
+    step,
+    run: isBooked ? addStatement(mapping, set, true) : step,
+    set: [...set],
+    touched: mapping.properties,
+  }
+}
+
+function addStatement(mapping: Mapping, set: readonly Property[], isBooked: boolean): Statement {
+  const slots = new SlotList()
+  const extra = freshNames(mapping, ['actor', 'guard', 'written'])
+  const values = set.map((property) => boundValueSql(property, slots))
+  const columns = set.map(({ column }) => column.sql)
+  const source =
+    set.length > 0
+      ? `(${columns.join(', ')})\n  select ${values.join(', ')} from who where who.${extra.actor} is not null`
+      : `default values`
+  const insert = `with who as materialized (
+  select ${actorSql(slots)} as ${extra.actor}
+), done as (
+  insert into ${mapping.table.sql} as t ${source}
+  returning ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')}, ${guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}
+)`
+  const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
+  const book = isBooked
+    ? bookInsertSql({
+        mapping,
+        slots,
+        key: 'done',
+        changed: `done.${extra.written}`,
+        before: null,
+        after: { alias: 'done', properties: mapping.properties },
+        from: 'done',
+        where: 'true',
+      })
+    : ''
+  const raise = isBooked ? raiseSql(`done.${extra.written} is null`, brokenRule) : 'null::boolean'
+  return toStatement(
+    `${insert}${book}
+select true, true, true, done.${extra.written}, null::text, done.${extra.guard},
+  ${brokenRule}, ${raise},
+  ${outputSql('done', mapping.properties)}
+from who left join done on true`,
+    slots,
+  )
+}

@@ -1,0 +1,107 @@
+import type { StepKind } from '@ledgerman/contract'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { readSql, storedSql } from '../values/sql-form.js'
+import { guardValueSql } from './guard-sql.js'
+import { ruleVerdictSql } from './rule-sql.js'
+import type { SlotList, Statement } from './statement.js'
+
+/** The kinds of step that write one record found, or made, by its key. */
+export type KeyedKind = Extract<StepKind, 'change' | 'replace' | 'add' | 'remove'>
+
+/**
+ * A step that writes one record, built. The statement gives one row, or none where the key found nothing:
+ *
+ * every property before, in order (nothing for `add`); then the flags of `FLAGS`; then every touched property after.
+ */
+export interface KeyedStatement {
+  kind: KeyedKind
+  /** What receipts show, and what a rehearsal runs: the step itself. */
+  step: Statement
+  /** What is run: the same, with the part that writes the entry where it is booked. Its slots begin with those of `step`. */
+  run: Statement
+  set: Property[]
+  /** Properties whose values can differ afterwards. */
+  touched: Property[]
+}
+
+/** The columns between the values before and the values after, in order. */
+export const FLAGS = [
+  'guardHolds',
+  'asExpected',
+  'differs',
+  'written',
+  'guardBefore',
+  'guardAfter',
+  'brokenRule',
+  'raised',
+] as const
+
+/**
+ * Properties that a change of `set` can touch: those set, the version, and all of them where triggers, generated columns or
+ * a view write more.
+ */
+export function touchedBy(mapping: Mapping, set: readonly Property[]): Property[] {
+  const { table, guard, properties } = mapping
+  const othersWrite =
+    table.triggers.length > 0 || table.kind === 'view' || table.columns.some((column) => column.generated)
+  if (othersWrite) return properties
+  return properties.filter(
+    (property) => set.includes(property) || (guard.by === 'version' && guard.property === property),
+  )
+}
+
+/** The SQL of a property's new value, bound with the cast its column stores it under. */
+export function boundValueSql({ name, column, sensitive }: Property, slots: SlotList): string {
+  const type = column.type
+  return storedSql(slots.add({ name, type: type.sql, sensitive, source: { from: 'set', property: name } }), type)
+}
+
+export function actorSql(slots: SlotList): string {
+  const actor = slots.add({ name: ':actor', type: 'text', sensitive: false, source: { from: 'actor' } })
+  return `set_config('ledgerman.actor', ${actor}::text, true)`
+}
+
+/**
+ * The guard of the row as written. A row's stamp is the id of the transaction that wrote it, which is this one; RETURNING
+ * itself cannot give xmin for every kind of table.
+ */
+export function guardAfterSql({ guard }: Mapping, alias: string): string {
+  return guard.by === 'stamp' ? 'pg_current_xact_id()::xid::text' : guardValueSql(guard, alias)
+}
+
+/** The properties under `alias` as the statement's output gives them. */
+export function outputSql(alias: string, properties: readonly Property[]): string {
+  return properties.map(({ column }) => readSql(`${alias}.${column.sql}`, column.type)).join(', ')
+}
+
+/** Which rule of the mapping the row as written breaks, counted from 1; null where none. */
+export function brokenRuleSql(
+  mapping: Mapping,
+  written: string,
+  valueOf: (property: Property) => string,
+  slots: SlotList,
+): string {
+  if (mapping.rules.length === 0) return 'null::integer'
+  return `case when ${written} then ${ruleVerdictSql(mapping, valueOf, slots)} end`
+}
+
+/** Makes the statement refuse by itself, and so roll back, where a row was not written or breaks a rule. */
+export function raiseSql(notWritten: string, brokenRule: string): string {
+  const rule =
+    brokenRule === 'null::integer'
+      ? ''
+      : ` when ${brokenRule} is not null then ledgerman.refuse('rule-broken ' || ${brokenRule})`
+  return `case when ${notWritten} then ledgerman.refuse('row-not-written')${rule} end`
+}
+
+/** Names for the extra columns that no column of the table has. */
+export function freshNames<N extends string>({ table }: Mapping, names: readonly N[]): Record<N, string> {
+  const taken = new Set(table.columns.map((column) => column.name))
+  return Object.fromEntries(
+    names.map((name) => {
+      let fresh: string = name
+      while (taken.has(fresh)) fresh += '_'
+      return [name, fresh]
+    }),
+  ) as Record<N, string>
+}

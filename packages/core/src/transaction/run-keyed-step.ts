@@ -1,0 +1,272 @@
+import { v7 as uuidv7 } from 'uuid'
+import { isProblem, LedgermanProblem, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import { REFUSED_BY_BOOK } from '../book/book-schema.js'
+import { introduceStatement, statementId } from '../book/introduce-statement.js'
+import { recordRefusal } from '../book/record-refusal.js'
+import { settleOutcome } from '../book/settle-outcome.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { isConnectionError } from '../problem/connection-error.js'
+import { isDatabaseError } from '../problem/database-error.js'
+import type { KeyedStatement } from '../statement/keyed-statement.js'
+import { bindValues, type SlotSource } from '../statement/statement.js'
+import type { Rows } from '../target/queryable.js'
+import type { Target } from '../target/target.js'
+import { digestKeyPads, digestText } from '../values/digest.js'
+import type { WriteSet } from './change-input.js'
+import { recordChanged, ruleBroken, rowNotWritten } from './change-problems.js'
+import { guardBind, toGuard, type GuardCondition } from './guard-value.js'
+import { inRehearsal, inTransaction } from './in-transaction.js'
+import { readKeyedRow } from './keyed-row.js'
+import { ambiguousRecord, noSuchRecord } from './load-record.js'
+import {
+  showableBinds,
+  toBindReceipts,
+  toReceipt,
+  toRowReceipt,
+  toStepReceipt,
+  type RunHeader,
+  type StepOutcome,
+} from './receipt.js'
+import type { KeyTexts } from './record-key.js'
+import { recordFromTexts } from './record-row.js'
+import { reversibilityOf } from './reversibility.js'
+
+/** Who runs a step, and whether for good. */
+export interface RunOptions {
+  mode: RunMode
+  actor: string
+  note?: string
+}
+
+/** A step on one record: the built statement, and all that its slots are filled with. */
+export interface KeyedStep {
+  statement: KeyedStatement
+  key: KeyTexts
+  set: WriteSet
+  expected: WriteSet
+  guard: GuardCondition
+  /** What the caller wants to set and what they loaded, as they said it, for showing a conflict. */
+  yours: RecordValues
+  loaded: RecordValues
+}
+
+export interface KeyedResult {
+  /** The record as it is now, or would be; as it was, where it was removed. */
+  record: RecordValues
+  guard: string | null
+  receipt: Receipt
+}
+
+/**
+ * Runs one keyed step, and proves what it did.
+ *
+ * In mode `commit` the statement judges and books by itself, in one round trip where the table allows it; in mode `rehearse`
+ * everything is rolled back.
+ *
+ * @throws LedgermanProblem with the receipt as far as the run got.
+ */
+export async function runKeyedStep(
+  target: Target,
+  mapping: Mapping,
+  step: KeyedStep,
+  options: RunOptions,
+): Promise<KeyedResult> {
+  const started = performance.now()
+  const header = toHeader(target, mapping, options)
+  const { statement } = step
+  const { kind } = statement
+  const isCommit = options.mode === 'commit'
+  const shown = showableBinds(statement.step.slots, bindValues(statement.step, valueOf), target.digestKey)
+  const receiptFor = (outcome: Receipt['outcome'], of: StepOutcome): Receipt => {
+    const stepReceipt = toStepReceipt(
+      kind,
+      mapping.name,
+      statement.step.text,
+      toBindReceipts(statement.step.slots, shown),
+      of,
+    )
+    return toReceipt(
+      header,
+      outcome,
+      performance.now() - started,
+      [stepReceipt],
+      outcome === 'refused' ? null : reversibilityOf(mapping, kind, statement.set),
+    )
+  }
+
+  try {
+    if (isCommit) await introduceStatement(target, mapping, statement.step, kind)
+    const { rows } = await runStatement(target, mapping, statement, bindValues(statement.run, valueOf), options)
+    const { record, guard, row } = judge(target, mapping, step, rows, isCommit)
+    const durationMs = performance.now() - started
+    const outcome = { matched: 1, changed: row ? 1 : 0, durationMs, rows: row ? [row] : [] }
+    return { record, guard, receipt: receiptFor(isCommit ? 'committed' : 'rehearsed', outcome) }
+  } catch (error) {
+    if (isCommit && isConnectionError(error)) {
+      const { record, guard, ...outcome } = await settleOutcome(target, mapping, step.key, header, error)
+      return { record, guard, receipt: receiptFor('committed', outcome) }
+    }
+    throw await refuse(error)
+  }
+
+  function valueOf(source: SlotSource): string | null {
+    switch (source.from) {
+      case 'key':
+        return step.key.get(source.property) ?? null
+      case 'set':
+        return step.set.texts.get(source.property) ?? null
+      case 'expected':
+        return step.expected.texts.get(source.property) ?? null
+      case 'merged':
+        return step.set.merged[source.at] ?? null
+      case 'literal':
+        return source.text
+      case 'guard':
+        return guardBind(mapping, step.guard)
+      case 'actor':
+        return options.actor
+      case 'digest key':
+        return digestKeyPads(target.digestKey)
+      case 'limit':
+        return null
+      case 'entry':
+        return {
+          id: header.id,
+          statement: statementId(mapping, statement.step, kind),
+          binds: toTextArray(shown),
+          note: header.note,
+        }[source.field]
+    }
+  }
+
+  /** Makes the problem of a run that was rolled back, with its receipt, and writes the refusal to the book. */
+  async function refuse(error: unknown): Promise<unknown> {
+    const problem = target.explain(raisedByStatement(error, mapping) ?? error, {
+      mapping,
+      slots: statement.run.slots,
+      kind,
+    })
+    if (!isProblem(problem)) return problem
+    const matched = matchedOf(problem)
+    const receipt = receiptFor('refused', { matched, changed: 0, durationMs: performance.now() - started, rows: [] })
+    if (isCommit) {
+      const key = step.key.size === 0 ? null : toTextArray(showableKey(target, mapping, step.key))
+      await recordRefusal(target, {
+        header,
+        statement: statementId(mapping, statement.step, kind),
+        binds: toTextArray(shown),
+        key,
+        matched,
+        problem,
+      })
+    }
+    return problem.with({ receipt })
+  }
+}
+
+/** What the one row of the statement says; throws the problem where the step was refused. */
+function judge(target: Target, mapping: Mapping, step: KeyedStep, rows: Rows['rows'], isCommit: boolean) {
+  const { statement, key } = step
+  const [row] = rows
+  if (!row) throw noSuchRecord(mapping, key)
+  if (rows.length > 1) throw ambiguousRecord(mapping, key)
+  const read = readKeyedRow(mapping, statement, row)
+  if (!read.guardHolds || !read.asExpected) throw recordChanged(mapping, step, read.before ?? [], read.guardBefore)
+  if (read.differs && !read.written) throw rowNotWritten(mapping)
+  if (read.brokenRule !== null) throw ruleBroken(mapping, read.brokenRule)
+  const texts = read.after ?? read.before ?? []
+  // After a rehearsal the record is as it was, and so is its guard; a record that was only rehearsed has none yet.
+  const guard = toGuard(mapping, read.written && isCommit ? read.guardAfter : read.guardBefore)
+  return {
+    record: recordFromTexts(mapping, mapping.properties, texts),
+    guard,
+    row: read.written ? rowReceipt(target, mapping, step, read) : null,
+  }
+}
+
+function rowReceipt(
+  target: Target,
+  mapping: Mapping,
+  { statement }: KeyedStep,
+  { before, after }: ReturnType<typeof readKeyedRow>,
+) {
+  const touched = statement.kind === 'remove' ? mapping.properties : statement.touched
+  const side = (texts: readonly (string | null)[] | null) =>
+    texts && touched.map((property) => showable(target, property, texts[mapping.properties.indexOf(property)] ?? null))
+  const keyFrom = before ?? after ?? []
+  const image = {
+    key: mapping.key.map((property) =>
+      showable(target, property, keyFrom[mapping.properties.indexOf(property)] ?? null),
+    ),
+    touched,
+    before: side(before),
+    after: statement.kind === 'remove' ? null : side(after),
+  }
+  return toRowReceipt(mapping, image, (property) => statement.set.includes(property))
+}
+
+/** Runs the statement by itself where it judges and books by itself, and between BEGIN and the end otherwise. */
+async function runStatement(
+  target: Target,
+  mapping: Mapping,
+  { run }: KeyedStatement,
+  values: (string | null)[],
+  { mode, actor }: RunOptions,
+): Promise<Rows> {
+  const isCommit = mode === 'commit'
+  const isSelfChecking = isCommit && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
+  const once = (preparedAs: string | undefined) => {
+    if (isSelfChecking) return target.query(run.text, values, preparedAs)
+    return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {
+      await session.query(`select set_config('ledgerman.actor', $1, true)`, [actor])
+      const rows = await session.query(run.text, values, preparedAs)
+      // Where the key is none after all (a view), several rows would be changed: leave by the way that rolls back.
+      if (rows.rows.length > 1) throw ambiguousRecord(mapping, new Map())
+      return rows
+    })
+  }
+  try {
+    return await once(run.name)
+  } catch (error) {
+    // The table was altered since the session prepared the statement: it is prepared afresh, once.
+    if (isDatabaseError(error) && error.code === '0A000' && /cached plan/.test(error.message)) return once(undefined)
+    throw error
+  }
+}
+
+/** The problem that the statement raised by itself; undefined for any other error. */
+function raisedByStatement(error: unknown, mapping: Mapping): LedgermanProblem | undefined {
+  if (!isDatabaseError(error) || error.code !== REFUSED_BY_BOOK) return undefined
+  const rule = /^rule-broken (\d+)$/.exec(error.message)?.[1]
+  return rule === undefined ? rowNotWritten(mapping) : ruleBroken(mapping, Number(rule))
+}
+
+function matchedOf({ code, facts }: LedgermanProblem): number | null {
+  if (typeof facts['matched'] === 'number') return facts['matched']
+  return code === 'no-such-record' ? 0 : null
+}
+
+function toHeader(target: Target, mapping: Mapping, { mode, actor, note }: RunOptions): RunHeader {
+  return {
+    id: uuidv7(),
+    target: target.name,
+    mode,
+    revision: mapping.revision,
+    actor,
+    note: note ?? null,
+    startedAt: new Date().toISOString(),
+  }
+}
+
+function showableKey(target: Target, mapping: Mapping, key: KeyTexts): (string | null)[] {
+  return mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null))
+}
+
+function showable(target: Target, { sensitive }: Property, text: string | null): string | null {
+  return sensitive && text !== null ? digestText(target.digestKey, text) : text
+}
+
+/** An array of texts in PostgreSQL's text form. */
+function toTextArray(texts: readonly (string | null)[]): string {
+  return `{${texts.map((text) => (text === null ? 'NULL' : `"${text.replace(/["\\]/g, '\\$&')}"`)).join(',')}}`
+}
