@@ -28,7 +28,9 @@ export const allocation: MappingDefinition = mappingDefinition.parse({
   key: ['id'],
   guard: { by: 'version', property: 'rowVersion' },
   properties: Object.fromEntries(
-    ['id', 'code', 'title', 'hours', 'priority', 'note'].map((name) => [name, { column: name }]).concat([['rowVersion', { column: 'row_version' }]]),
+    ['id', 'code', 'title', 'hours', 'priority', 'note']
+      .map((name) => [name, { column: name }])
+      .concat([['rowVersion', { column: 'row_version' }]]),
   ),
 })
 

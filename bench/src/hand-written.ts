@@ -31,17 +31,27 @@ export async function changeByHandWithAudit(pool: pg.Pool, id: number, version: 
       text: 'select id, code, title, hours, priority, note, row_version from allocation where id = $1 for no key update',
       values: [id],
     })
-    if (before.rows[0]?.row_version !== version) throw new Error(`stale: ${JSON.stringify(before.rows)} is not ${version}`)
+    if (before.rows[0]?.row_version !== version)
+      throw new Error(`stale: ${JSON.stringify(before.rows)} is not ${version}`)
     const after = await client.query<{ hours: string; row_version: number }>({
       name: 'change-locked',
       text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 returning id, code, title, hours, priority, note, row_version',
       values: [id, hours],
     })
-    const image = (row: { hours: string; row_version: number } | undefined) => JSON.stringify({ hours: row?.hours, row_version: String(row?.row_version) })
+    const image = (row: { hours: string; row_version: number } | undefined) =>
+      JSON.stringify({ hours: row?.hours, row_version: String(row?.row_version) })
     await client.query({
       name: 'audit',
       text: 'insert into audit.entry (id, actor, statement, binds, key, matched, changed, before, after) values ($1, $2, $3, $4, $5, 1, 1, $6, $7)',
-      values: [randomUUID(), 'bench', '1', [hours, String(id), String(version), 'bench'], [String(id)], image(before.rows[0]), image(after.rows[0])],
+      values: [
+        randomUUID(),
+        'bench',
+        '1',
+        [hours, String(id), String(version), 'bench'],
+        [String(id)],
+        image(before.rows[0]),
+        image(after.rows[0]),
+      ],
     })
     await client.query('commit')
   } catch (error) {

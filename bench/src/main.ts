@@ -35,45 +35,95 @@ try {
 
   console.log(`${cpus().length} × ${cpus()[0]?.model ?? 'processor'}, Node ${process.version}, ${CALLERS} callers\n`)
 
-  print('One keyed change, through core', await compare([
-    { name: 'hand-written, no audit (3 round trips)', once: (caller) => changing(caller, (id, version, hours) => changeByHand(pool, id, version, hours)) },
-    { name: 'hand-written, equal audit (5 round trips)', once: (caller) => changing(caller, (id, version, hours) => changeByHandWithAudit(pool, id, version, hours)) },
-    {
-      name: 'Ledgerman core, with its entry (1 round trip)',
-      once: (caller) =>
-        changing(caller, (id, version, hours) =>
-          changeRecord(target, mapping, { key: parseKeyParts(mapping, [String(id)]), values: { hours }, guard: { guards: [`v${version}`] }, mode: 'commit', actor: 'bench' }),
-        ),
-    },
-  ]))
+  print(
+    'One keyed change, through core',
+    await compare([
+      {
+        name: 'hand-written, no audit (3 round trips)',
+        once: (caller) => changing(caller, (id, version, hours) => changeByHand(pool, id, version, hours)),
+      },
+      {
+        name: 'hand-written, equal audit (5 round trips)',
+        once: (caller) => changing(caller, (id, version, hours) => changeByHandWithAudit(pool, id, version, hours)),
+      },
+      {
+        name: 'Ledgerman core, with its entry (1 round trip)',
+        once: (caller) =>
+          changing(caller, (id, version, hours) =>
+            changeRecord(target, mapping, {
+              key: parseKeyParts(mapping, [String(id)]),
+              values: { hours },
+              guard: { guards: [`v${version}`] },
+              mode: 'commit',
+              actor: 'bench',
+            }),
+          ),
+      },
+    ]),
+  )
 
-  print('One load by key, through core', await compare([
-    { name: 'hand-written', once: (caller) => loadByHand(pool, hand.next(caller)) },
-    { name: 'Ledgerman core', once: (caller) => loadRecord(target, mapping, parseKeyParts(mapping, [String(hand.next(caller))])) },
-  ]))
+  print(
+    'One load by key, through core',
+    await compare([
+      { name: 'hand-written', once: (caller) => loadByHand(pool, hand.next(caller)) },
+      {
+        name: 'Ledgerman core',
+        once: (caller) => loadRecord(target, mapping, parseKeyParts(mapping, [String(hand.next(caller))])),
+      },
+    ]),
+  )
 
   const servers = await startServers(cluster.adminUrl('home'), url)
   const bearer = { authorization: `Bearer ${servers.token}` }
   const records = `${servers.ours}/v1/targets/bench/mappings/allocation`
-  await fetch(records, { method: 'PUT', headers: { ...bearer, 'content-type': 'application/json' }, body: JSON.stringify(allocation) })
+  await fetch(records, {
+    method: 'PUT',
+    headers: { ...bearer, 'content-type': 'application/json' },
+    body: JSON.stringify(allocation),
+  })
   const json = { 'content-type': 'application/json' }
   const patch = { ...bearer, 'content-type': 'application/merge-patch+json' }
 
-  print('One keyed change, through HTTP', await compare([
-    {
-      name: 'hand-written endpoint, no audit',
-      once: (caller) => changing(caller, (id, version, hours) => call(`${servers.theirs}/allocations/${id}`, 'PATCH', { ...json, 'if-match': `"${version}"` }, JSON.stringify({ hours }))),
-    },
-    {
-      name: 'Ledgerman service, with its entry',
-      once: (caller) => changing(caller, (id, version, hours) => call(`${records}/records/${id}`, 'PATCH', { ...patch, 'if-match': `"v${version}"` }, JSON.stringify({ hours }))),
-    },
-  ]))
+  print(
+    'One keyed change, through HTTP',
+    await compare([
+      {
+        name: 'hand-written endpoint, no audit',
+        once: (caller) =>
+          changing(caller, (id, version, hours) =>
+            call(
+              `${servers.theirs}/allocations/${id}`,
+              'PATCH',
+              { ...json, 'if-match': `"${version}"` },
+              JSON.stringify({ hours }),
+            ),
+          ),
+      },
+      {
+        name: 'Ledgerman service, with its entry',
+        once: (caller) =>
+          changing(caller, (id, version, hours) =>
+            call(
+              `${records}/records/${id}`,
+              'PATCH',
+              { ...patch, 'if-match': `"v${version}"` },
+              JSON.stringify({ hours }),
+            ),
+          ),
+      },
+    ]),
+  )
 
-  print('One load by key, through HTTP', await compare([
-    { name: 'hand-written endpoint', once: (caller) => call(`${servers.theirs}/allocations/${hand.next(caller)}`, 'GET') },
-    { name: 'Ledgerman service', once: (caller) => call(`${records}/records/${hand.next(caller)}`, 'GET', bearer) },
-  ]))
+  print(
+    'One load by key, through HTTP',
+    await compare([
+      {
+        name: 'hand-written endpoint',
+        once: (caller) => call(`${servers.theirs}/allocations/${hand.next(caller)}`, 'GET'),
+      },
+      { name: 'Ledgerman service', once: (caller) => call(`${records}/records/${hand.next(caller)}`, 'GET', bearer) },
+    ]),
+  )
   servers.stop()
   await Promise.all([pool.end(), target.close()])
 } catch (error) {
@@ -88,7 +138,9 @@ try {
 function print(title: string, ratios: Ratio[]): void {
   console.log(title)
   for (const { name, perSecond, ratio, low, high } of ratios) {
-    console.log(`  ${name.padEnd(48)} ${ratio.toFixed(2)}  (${low.toFixed(2)} to ${high.toFixed(2)})  ${perSecond.toFixed(0)}/s`)
+    console.log(
+      `  ${name.padEnd(48)} ${ratio.toFixed(2)}  (${low.toFixed(2)} to ${high.toFixed(2)})  ${perSecond.toFixed(0)}/s`,
+    )
   }
   console.log('')
 }

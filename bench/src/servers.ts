@@ -18,15 +18,42 @@ export async function startServers(homeUrl: string, targetUrl: string): Promise<
   const [ourPort, theirPort] = [await findFreePort(), await findFreePort()]
   const configFile = join(folder, 'config.yaml')
   const target = { url: 'env:BENCH_TARGET', connections: 16 }
-  writeFileSync(configFile, JSON.stringify({ port: ourPort, dataDir: folder, logLevel: 'info', home: { url: 'env:BENCH_HOME' }, targets: { bench: target } }))
-  const env = { ...process.env, LEDGERMAN_CONFIG: configFile, BENCH_TARGET: targetUrl, BENCH_HOME: homeUrl, LEDGERMAN_PORT: '', LEDGERMAN_DATA_DIR: '' }
+  writeFileSync(
+    configFile,
+    JSON.stringify({
+      port: ourPort,
+      dataDir: folder,
+      logLevel: 'info',
+      home: { url: 'env:BENCH_HOME' },
+      targets: { bench: target },
+    }),
+  )
+  const env = {
+    ...process.env,
+    LEDGERMAN_CONFIG: configFile,
+    BENCH_TARGET: targetUrl,
+    BENCH_HOME: homeUrl,
+    LEDGERMAN_PORT: '',
+    LEDGERMAN_DATA_DIR: '',
+  }
   const children: ChildProcess[] = [
-    spawn(process.execPath, [join(import.meta.dirname, '../../packages/service/bin/ledgerman-service.js')], { env, stdio: ['ignore', 'ignore', 'inherit'] }),
-    spawn(process.execPath, [join(import.meta.dirname, 'hand-written-server.js'), String(theirPort), targetUrl], { stdio: ['ignore', 'inherit', 'inherit'] }),
+    spawn(process.execPath, [join(import.meta.dirname, '../../packages/service/bin/ledgerman-service.js')], {
+      env,
+      stdio: ['ignore', 'ignore', 'inherit'],
+    }),
+    spawn(process.execPath, [join(import.meta.dirname, 'hand-written-server.js'), String(theirPort), targetUrl], {
+      stdio: ['ignore', 'inherit', 'inherit'],
+    }),
   ]
   const [ours, theirs] = [`http://127.0.0.1:${ourPort}`, `http://127.0.0.1:${theirPort}`]
   for (const url of [`${ours}/readyz`, `${theirs}/allocations/1`]) {
-    while (!(await fetch(url).then((answer) => answer.ok, () => false))) await delay(50)
+    while (
+      !(await fetch(url).then(
+        (answer) => answer.ok,
+        () => false,
+      ))
+    )
+      await delay(50)
   }
   return {
     ours,

@@ -7,7 +7,8 @@ import {
   freshNames,
   guardAfterSql,
   outputSql,
-  raiseSql,
+  verdictOrRaiseSql,
+  verdictSql,
   type KeyedStatement,
 } from './keyed-statement.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
@@ -55,11 +56,11 @@ function addStatement(mapping: Mapping, set: readonly Property[], isBooked: bool
         where: 'true',
       })
     : ''
-  const raise = isBooked ? raiseSql(`done.${extra.written} is null`, brokenRule) : 'null::boolean'
+  const verdict = verdictSql('true', 'true', 'true', `done.${extra.written}`)
+  const rule = verdictOrRaiseSql(isBooked, `done.${extra.written} is null`, brokenRule)
   return toStatement(
     `${insert}${book}
-select true, true, true, done.${extra.written}, null::text, done.${extra.guard},
-  ${brokenRule}, ${raise},
+select ${verdict}, null::text, done.${extra.guard}, ${rule},
   ${outputSql('done', mapping.properties)}
 from who left join done on true`,
     slots,

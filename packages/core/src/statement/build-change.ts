@@ -10,8 +10,9 @@ import {
   freshNames,
   guardAfterSql,
   outputSql,
-  raiseSql,
   touchedBy,
+  verdictOrRaiseSql,
+  verdictSql,
   type KeyedStatement,
 } from './keyed-statement.js'
 import { mergedSql, type MergePlan } from './merge-sql.js'
@@ -61,7 +62,9 @@ function changeStatement(
   const keyCondition = keyConditionSql(mapping, 't', slots)
   const current = set.map(({ column }) => `t.${column.sql}`)
   const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
-  const mayWrite = `hit.${extra.guard_holds} and hit.${extra.as_expected}`
+  const mayWrite = [`hit.${extra.guard_holds}`, ...(expected.length > 0 ? [`hit.${extra.as_expected}`] : [])].join(
+    ' and ',
+  )
   const assignments = [...values]
     .map(([{ column }, value]) => `${column.sql} = ${value('hit')}`)
     .concat(versionBump(mapping))
@@ -69,8 +72,7 @@ function changeStatement(
   const hit = `with hit as (
   select ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')},
     ${guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'} as ${extra.guard_holds},
-    ${comparableImageSql(expected, 't', slots)} as ${extra.as_expected},
-    record_image_ne(row(${current.join(', ')}), row(${valuesFrom('t').join(', ')})) as ${extra.differs},
+${expected.length > 0 ? `    ${comparableImageSql(expected, 't', slots)} as ${extra.as_expected},\n` : ''}    record_image_ne(row(${current.join(', ')}), row(${valuesFrom('t').join(', ')})) as ${extra.differs},
     ${guardValueSql(mapping.guard, 't')} as ${extra.guard},
     ${actorSql(slots)} as ${extra.actor}
   from ${mapping.table.sql} as t
@@ -101,14 +103,21 @@ function changeStatement(
         where: `${mayWrite} and (not hit.${extra.differs} or done.${extra.written})`,
       })
     : ''
-  const raise = isBooked
-    ? raiseSql(`${mayWrite} and hit.${extra.differs} and done.${extra.written} is null`, brokenRule)
-    : 'null::boolean'
+  const verdict = verdictSql(
+    `hit.${extra.guard_holds}`,
+    expected.length > 0 ? `hit.${extra.as_expected}` : 'true',
+    `hit.${extra.differs}`,
+    `done.${extra.written}`,
+  )
+  const rule = verdictOrRaiseSql(
+    isBooked,
+    `${mayWrite} and hit.${extra.differs} and done.${extra.written} is null`,
+    brokenRule,
+  )
   return toStatement(
     `${hit}${book}
 select ${outputSql('hit', mapping.properties)},
-  hit.${extra.guard_holds}, hit.${extra.as_expected}, hit.${extra.differs}, done.${extra.written}, hit.${extra.guard}, done.${extra.guard},
-  ${brokenRule}, ${raise},
+  ${verdict}, hit.${extra.guard}, done.${extra.guard}, ${rule},
   ${outputSql('done', touched)}
 from hit left join done on true`,
     slots,

@@ -3,7 +3,14 @@ import { bookInsertSql } from './book-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { comparableImageSql } from './image-sql.js'
 import { keyConditionSql } from './key-sql.js'
-import { actorSql, freshNames, outputSql, raiseSql, type KeyedStatement } from './keyed-statement.js'
+import {
+  actorSql,
+  freshNames,
+  outputSql,
+  verdictOrRaiseSql,
+  verdictSql,
+  type KeyedStatement,
+} from './keyed-statement.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 
 export interface RemoveShape {
@@ -51,12 +58,12 @@ function removeStatement(mapping: Mapping, { expected, guarded }: RemoveShape, i
         where: `done.${extra.written}`,
       })
     : ''
-  const raise = isBooked ? raiseSql(`${mayWrite} and done.${extra.written} is null`, 'null::integer') : 'null::boolean'
+  const verdict = verdictSql(`hit.${extra.guard_holds}`, `hit.${extra.as_expected}`, 'true', `done.${extra.written}`)
+  const rule = verdictOrRaiseSql(isBooked, `${mayWrite} and done.${extra.written} is null`, 'null::integer')
   return toStatement(
     `${hit}${book}
 select ${outputSql('hit', mapping.properties)},
-  hit.${extra.guard_holds}, hit.${extra.as_expected}, true, done.${extra.written}, hit.${extra.guard}, null::text,
-  null::integer, ${raise}
+  ${verdict}, hit.${extra.guard}, null::text, ${rule}
 from hit left join done on true`,
     slots,
   )

@@ -24,17 +24,15 @@ export interface KeyedStatement {
   touched: Property[]
 }
 
-/** The columns between the values before and the values after, in order. */
-export const FLAGS = [
-  'guardHolds',
-  'asExpected',
-  'differs',
-  'written',
-  'guardBefore',
-  'guardAfter',
-  'brokenRule',
-  'raised',
-] as const
+/** The columns between the values before and the values after, in order. `verdict` is one letter, t or f, for each of `VERDICTS`. */
+export const FLAGS = ['verdict', 'guardBefore', 'guardAfter', 'brokenRule'] as const
+export const VERDICTS = ['guardHolds', 'asExpected', 'differs', 'written'] as const
+
+/** Four conditions as one column: every column of a row costs the caller. */
+export function verdictSql(guardHolds: string, asExpected: string, differs: string, written: string): string {
+  const letter = (condition: string) => (condition === 'true' ? `'t'` : `case when ${condition} then 't' else 'f' end`)
+  return [guardHolds, asExpected, differs, written].map(letter).join(' || ')
+}
 
 /**
  * Properties that a change of `set` can touch: those set, the version, and all of them where triggers, generated columns or
@@ -81,18 +79,24 @@ export function brokenRuleSql(
   valueOf: (property: Property) => string,
   slots: SlotList,
 ): string {
-  if (mapping.rules.length === 0) return 'null::integer'
+  if (mapping.rules.length === 0) return NO_RULE
   return `case when ${written} then ${ruleVerdictSql(mapping, valueOf, slots)} end`
 }
 
-/** Makes the statement refuse by itself, and so roll back, where a row was not written or breaks a rule. */
-export function raiseSql(notWritten: string, brokenRule: string): string {
+/**
+ * The broken rule's column; in a booked statement it refuses by itself, and so rolls back, where a row was not written or
+ * breaks a rule.
+ */
+export function verdictOrRaiseSql(isBooked: boolean, notWritten: string, brokenRule: string): string {
+  if (!isBooked) return brokenRule
   const rule =
-    brokenRule === 'null::integer'
+    brokenRule === NO_RULE
       ? ''
       : ` when ${brokenRule} is not null then ledgerman.refuse('rule-broken ' || ${brokenRule})`
   return `case when ${notWritten} then ledgerman.refuse('row-not-written')${rule} end`
 }
+
+const NO_RULE = 'null::integer'
 
 /** Names for the extra columns that no column of the table has. */
 export function freshNames<N extends string>({ table }: Mapping, names: readonly N[]): Record<N, string> {

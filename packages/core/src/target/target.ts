@@ -68,13 +68,13 @@ export class Target implements Queryable {
   }
 
   async query(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
-    const session = await this.session()
+    const client = await this.#connect()
     try {
-      const rows = await session.query(text, values, name)
-      session.release()
+      const rows = await client.query<(string | null)[]>(this.#toQuery(text, values, name))
+      client.release()
       return rows
     } catch (error) {
-      session.release(isConnectionError(error))
+      client.release(isConnectionError(error))
       throw error
     }
   }
@@ -93,23 +93,25 @@ export class Target implements Queryable {
 
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
   async session(): Promise<Session> {
-    let client: pg.PoolClient
+    const client = await this.#connect()
+    return {
+      query: (text, values = [], name) => client.query<(string | null)[]>(this.#toQuery(text, values, name)),
+      release: (destroy = false) => client.release(destroy),
+    }
+  }
+
+  async #connect(): Promise<pg.PoolClient> {
     try {
-      client = await this.#pool.connect()
+      return await this.#pool.connect()
     } catch (error) {
       throw translateConnectionError(this.name, error)
     }
-    const prepare = this.#prepareStatements
-    return {
-      query: (text, values = [], name) =>
-        client.query<(string | null)[]>({
-          text,
-          values: values as (string | null)[],
-          rowMode: 'array',
-          ...(name && prepare ? { name } : {}),
-        }),
-      release: (destroy = false) => client.release(destroy),
-    }
+  }
+
+  #toQuery(text: string, values: readonly (string | null)[], name: string | undefined): pg.QueryArrayConfig {
+    const query: pg.QueryArrayConfig = { text, values: values as (string | null)[], rowMode: 'array' }
+    if (name && this.#prepareStatements) query.name = name
+    return query
   }
 
   /**

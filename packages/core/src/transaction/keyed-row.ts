@@ -1,5 +1,5 @@
 import type { Mapping } from '../mapping/mapping.js'
-import { FLAGS, type KeyedStatement } from '../statement/keyed-statement.js'
+import { FLAGS, VERDICTS, type KeyedStatement } from '../statement/keyed-statement.js'
 
 /** What the row of a keyed statement says, taken apart. Values are in text form, one for each property of the mapping. */
 export interface KeyedRow {
@@ -25,7 +25,9 @@ export function readKeyedRow(
   const flag = (name: (typeof FLAGS)[number]) => row[first + FLAGS.indexOf(name)] ?? null
   const before = kind === 'add' ? null : row.slice(0, first)
   const touchedAfter = row.slice(first + FLAGS.length)
-  const written = flag('written') === 't'
+  const verdict = flag('verdict') ?? ''
+  const is = (name: (typeof VERDICTS)[number]) => verdict[VERDICTS.indexOf(name)] === 't'
+  const written = is('written')
   const afterAt = (index: number) => {
     const at = touched.indexOf(properties[index] as (typeof properties)[number])
     return at < 0 ? (before?.[index] ?? null) : (touchedAfter[at] ?? null)
@@ -33,12 +35,13 @@ export function readKeyedRow(
   return {
     before,
     after: written && kind !== 'remove' ? properties.map((_, index) => afterAt(index)) : null,
-    guardHolds: flag('guardHolds') === 't',
-    asExpected: flag('asExpected') === 't',
-    differs: flag('differs') === 't',
+    guardHolds: is('guardHolds'),
+    asExpected: is('asExpected'),
+    differs: is('differs'),
     written,
     guardBefore: flag('guardBefore'),
     guardAfter: flag('guardAfter'),
-    brokenRule: flag('brokenRule') === null ? null : Number(flag('brokenRule')),
+    // In a booked statement the column is there only to raise.
+    brokenRule: /^\d+$/.test(flag('brokenRule') ?? '') ? Number(flag('brokenRule')) : null,
   }
 }

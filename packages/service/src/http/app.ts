@@ -27,20 +27,13 @@ export function createApp({ routes, tokens, log, consoleDir }: AppParts): Expres
   const app = express()
   app.disable('x-powered-by').set('query parser', 'simple').set('etag', false)
   app.use(logRequests(log))
-  // Vuetify writes its theme into a style element.
-  app.use(
-    helmet({
-      strictTransportSecurity: false,
-      contentSecurityPolicy: {
-        directives: { 'style-src': ["'self'", "'unsafe-inline'"], 'upgrade-insecure-requests': null },
-      },
-    }),
-  )
-  app.use(express.raw({ type: () => true, limit: BODY_LIMIT }))
+  const readBytes = express.raw({ type: () => true, limit: BODY_LIMIT })
   for (const route of routes) {
-    app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), (request, response) =>
-      serve(route, tokens, request, response),
-    )
+    const handlers = [
+      ...(route.body ? [readBytes] : []),
+      (request: Request, response: Response) => serve(route, tokens, request, response),
+    ]
+    app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), ...handlers)
   }
   const openApi = toOpenApi(routes)
   app.get('/openapi.json', (_request, response) => void response.json(openApi))
@@ -74,6 +67,15 @@ async function serve(route: Route, tokens: TokenStore, request: Request, respons
 
 /** Addresses of the console's own pages all lead to its one document. */
 function serveConsole(app: Express, consoleDir: string): void {
+  // Vuetify writes its theme into a style element.
+  app.use(
+    helmet({
+      strictTransportSecurity: false,
+      contentSecurityPolicy: {
+        directives: { 'style-src': ["'self'", "'unsafe-inline'"], 'upgrade-insecure-requests': null },
+      },
+    }),
+  )
   app.use('/assets', express.static(join(consoleDir, 'assets'), { immutable: true, maxAge: '1y', fallthrough: true }))
   app.use(express.static(consoleDir, { index: false }))
   app.get(/^\/(?!v1\/|openapi|metrics|assets\/)/, (request, response, next) => {
