@@ -25,6 +25,7 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
   revision integer not null,
   relation text not null,
   key_columns text[] not null,
+  touched text[] not null,
   text text not null,
   binds jsonb not null
 )`,
@@ -34,22 +35,32 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
     sql: `create table ledgerman.entry (
   id uuid primary key,
   at timestamptz not null default now(),
-  duration_ms real not null default extract(epoch from clock_timestamp() - now()) * 1000,
   actor text not null,
-  outcome text not null check (outcome in ('committed', 'refused')),
+  outcome text not null,
   statement bigint,
   binds text[],
   note text,
+  record bigint,
   key text[],
   matched integer,
   changed integer,
-  before jsonb,
-  after jsonb,
+  before text[],
+  after text[],
   problem text,
   detail text
 )`,
   },
-  { name: 'index ledgerman.entry_key', sql: 'create index entry_key on ledgerman.entry (key) where key is not null' },
+  {
+    name: 'index ledgerman.entry_record',
+    sql: 'create index entry_record on ledgerman.entry (record) where record is not null',
+  },
+  {
+    name: 'view ledgerman.history',
+    sql: `create view ledgerman.history as
+select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, e.key) as key,
+  jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, e.problem, e.note, e.id
+from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`,
+  },
   {
     name: 'function ledgerman.refuse(text)',
     sql: `create function ledgerman.refuse(code text) returns boolean language plpgsql as

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto'
 import type { StepKind } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import type { KeyedStatement } from '../statement/keyed-statement.js'
 import type { Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 
@@ -11,16 +12,25 @@ import type { Target } from '../target/target.js'
 export async function introduceStatement(
   target: Target,
   mapping: Mapping,
-  statement: Statement,
-  kind: StepKind,
+  { kind, step: statement, touched }: KeyedStatement,
 ): Promise<void> {
   const id = statementId(mapping, statement, kind)
   if (target.knownStatements.has(id)) return
   const binds = JSON.stringify(statement.slots.map(({ name, type }) => ({ name, type })))
   await target.query(
-    `insert into ledgerman.statement (id, kind, mapping, revision, relation, key_columns, text, binds)
-     values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict (id) do nothing`,
-    [id, kind, mapping.name, String(mapping.revision), mapping.table.path, keyColumns(mapping), statement.text, binds],
+    `insert into ledgerman.statement (id, kind, mapping, revision, relation, key_columns, touched, text, binds)
+     values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict (id) do nothing`,
+    [
+      id,
+      kind,
+      mapping.name,
+      String(mapping.revision),
+      mapping.table.path,
+      columnNames(mapping.key),
+      columnNames(touched),
+      statement.text,
+      binds,
+    ],
   )
   target.knownStatements.add(id)
 }
@@ -40,6 +50,6 @@ export function statementId(mapping: Mapping, statement: Statement, kind: StepKi
   return id
 }
 
-function keyColumns(mapping: Mapping): string {
-  return `{${mapping.key.map(({ column }) => `"${column.name.replace(/["\\]/g, '\\$&')}"`).join(',')}}`
+function columnNames(properties: readonly Property[]): string {
+  return `{${properties.map(({ column }) => `"${column.name.replace(/["\\]/g, '\\$&')}"`).join(',')}}`
 }

@@ -9,6 +9,7 @@ import {
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../transaction/receipt.js'
+import { recordHashSql } from '../statement/book-sql.js'
 import { reversibilityOf } from '../transaction/reversibility.js'
 import { recordFromTexts } from '../transaction/record-row.js'
 import type { Target } from '../target/target.js'
@@ -43,7 +44,10 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
   where((value) => `e.actor = ${value}`, filter.actor)
   where((value) => `s.mapping = ${value}`, filter.mapping)
   where(
-    (value) => `e.key = array(select jsonb_array_elements_text(${value}::jsonb))`,
+    (value) => {
+      const key = `array(select jsonb_array_elements_text(${value}::jsonb))`
+      return `e.record = ${recordHashSql(key)} and e.key = ${key}`
+    },
     filter.key && JSON.stringify(filter.key),
   )
   const limit = `$${values.push(String(filter.limit + 1))}`
@@ -70,7 +74,6 @@ export async function getEntry(target: Target, id: string, findMapping: FindMapp
 interface EntryRow {
   id: string
   at: string
-  duration_ms: number | null
   actor: string
   outcome: 'committed' | 'refused'
   note: string | null
@@ -78,8 +81,8 @@ interface EntryRow {
   binds: (string | null)[] | null
   matched: number | null
   changed: number | null
-  before: Record<string, string | null> | null
-  after: Record<string, string | null> | null
+  before: (string | null)[] | null
+  after: (string | null)[] | null
   problem: ProblemCode | null
   detail: string | null
   statement: {
@@ -87,6 +90,7 @@ interface EntryRow {
     mapping: string
     revision: number
     key_columns: string[]
+    touched: string[]
     text: string
     binds: { name: string; type: string }[]
   } | null
@@ -153,7 +157,7 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
     note: row.note,
     startedAt: row.at,
   }
-  if (!statement) return toReceipt(header, row.outcome, row.duration_ms, [], null)
+  if (!statement) return toReceipt(header, row.outcome, null, [], null)
   const step = toStepReceipt(
     statement.kind,
     statement.mapping,
@@ -162,7 +166,7 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
     {
       matched: row.matched,
       changed: row.changed,
-      durationMs: row.duration_ms,
+      durationMs: null,
       rows: row.after || row.before ? [rowOf(row, mapping)] : [],
     },
   )
@@ -170,13 +174,17 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
     row.outcome === 'committed' && mapping
       ? reversibilityOf(mapping, statement.kind, setProperties(mapping, row))
       : null
-  return toReceipt(header, row.outcome, row.duration_ms, [step], reversible)
+  return toReceipt(header, row.outcome, null, [step], reversible)
 }
 
 function rowOf(row: EntryRow, mapping: Mapping | undefined) {
-  const { before, after, key } = row
+  const { key, statement } = row
+  const names = statement?.touched ?? []
+  const image = (texts: (string | null)[] | null) =>
+    texts && Object.fromEntries(names.map((name, at) => [name, texts[at] ?? null]))
+  const [before, after] = [image(row.before), image(row.after)]
   if (!mapping || !key) return { key: keyOf(row, mapping) ?? {}, before, after }
-  const touched = mapping.properties.filter((property) => property.column.name in (after ?? before ?? {}))
+  const touched = mapping.properties.filter((property) => names.includes(property.column.name))
   const set = setProperties(mapping, row)
   return toRowReceipt(
     mapping,

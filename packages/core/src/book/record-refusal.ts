@@ -1,4 +1,5 @@
 import type { LedgermanProblem } from '@ledgerman/contract'
+import { recordHashSql } from '../statement/book-sql.js'
 import type { Target } from '../target/target.js'
 import type { RunHeader } from '../transaction/receipt.js'
 
@@ -21,8 +22,8 @@ export async function recordRefusal(target: Target, refusal: Refusal): Promise<v
   const { header, statement, binds, key, matched, problem } = refusal
   await target
     .query(
-      `insert into ledgerman.entry (id, at, duration_ms, actor, outcome, statement, binds, note, key, matched, changed, problem, detail)
-       values ($1, $2, extract(epoch from clock_timestamp() - $2::timestamptz) * 1000, $3, 'refused', $4, $5, $6, $7, $8, 0, $9, $10) on conflict (id) do nothing`,
+      `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail)
+       values ($1, $2, $3, 'refused', $4, $5, $6, ${recordHashSql('$7::text[]')}, $7, $8, 0, $9, $10) on conflict (id) do nothing`,
       [
         header.id,
         header.startedAt,

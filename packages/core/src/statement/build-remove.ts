@@ -22,7 +22,13 @@ export interface RemoveShape {
 /** Builds the removal of one record: locked, judged, deleted and booked like a change (see `build-change.ts`). */
 export function buildRemove(mapping: Mapping, shape: RemoveShape, isBooked: boolean): KeyedStatement {
   const step = removeStatement(mapping, shape, false)
-  return { kind: 'remove', step, run: isBooked ? removeStatement(mapping, shape, true) : step, set: [], touched: [] }
+  return {
+    kind: 'remove',
+    step,
+    run: isBooked ? removeStatement(mapping, shape, true) : step,
+    set: [],
+    touched: mapping.properties,
+  }
 }
 
 function removeStatement(mapping: Mapping, { expected, guarded }: RemoveShape, isBooked: boolean): Statement {

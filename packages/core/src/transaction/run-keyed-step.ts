@@ -95,7 +95,7 @@ export async function runKeyedStep(
   }
 
   try {
-    if (isCommit) await introduceStatement(target, mapping, statement.step, kind)
+    if (isCommit) await introduceStatement(target, mapping, statement)
     const { rows } = await runStatement(target, mapping, statement, bindValues(statement.run, valueOf), options)
     const { record, guard, row } = judge(target, mapping, step, rows, isCommit)
     const durationMs = performance.now() - started
@@ -190,7 +190,7 @@ function rowReceipt(
   { statement }: KeyedStep,
   { before, after }: ReturnType<typeof readKeyedRow>,
 ) {
-  const touched = statement.kind === 'remove' ? mapping.properties : statement.touched
+  const { touched } = statement
   const side = (texts: readonly (string | null)[] | null) =>
     texts && touched.map((property) => showable(target, property, texts[mapping.properties.indexOf(property)] ?? null))
   const keyFrom = before ?? after ?? []
