@@ -1,0 +1,451 @@
+import fc from 'fast-check'
+import {
+  isProblem,
+  mappingDefinition,
+  toRecordAddress,
+  fromRecordAddress,
+  type MappingDefinition,
+} from '@ledgerman/contract'
+import {
+  addRecord,
+  changeRecord,
+  deriveMapping,
+  listRecords,
+  loadRecord,
+  parseKeyParts,
+  patchRecord,
+  prepareBook,
+  removeRecord,
+  replaceRecord,
+  resolveMapping,
+  Target,
+  toTablePath,
+  type Mapping,
+} from '@ledgerman/core'
+import { makeDatabase, type TestDatabase } from '../../../../testing/databases.js'
+
+let database: TestDatabase
+let target: Target
+const commit = { mode: 'commit', actor: 'night-desk' } as const
+
+beforeAll(async () => {
+  database = await makeDatabase()
+  target = new Target({ name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') })
+  await prepareBook(target)
+})
+afterAll(async () => {
+  await target.close()
+  await database.drop()
+})
+
+/** Makes tables and gives the derived mapping of one, changed where the test says so. */
+async function mapped(path: string, ddl: string, difference: Partial<MappingDefinition> = {}): Promise<Mapping> {
+  await database.sql(
+    `${ddl}; grant all on all tables in schema public to ledgerman_worker; grant all on all sequences in schema public to ledgerman_worker`,
+  )
+  target.forgetCatalogue()
+  const table = await target.table(path)
+  return resolveMapping(
+    mappingDefinition.parse({ ...deriveMapping(table, () => undefined).definition, ...difference }),
+    1,
+    table,
+  )
+}
+const codeOf = (run: Promise<unknown>) =>
+  run.then(
+    () => 'done',
+    (error: unknown) => (isProblem(error) ? error.code : String(error)),
+  )
+const lastEntry = async () => (await database.sql('select * from ledgerman.history order by id desc limit 1'))[0]
+
+describe('tables of a practitioner’s own', () => {
+  it('may have any name, and columns named like ours', async () => {
+    const mapping = await mapped(
+      toTablePath('public', 'My "odd".Table'),
+      `create table "My ""odd"".Table" ("Select" integer primary key, "guard" text, "written" text, "differs" text, "hit" text, "ünï cödé" text, "it's \\back" text)`,
+    )
+    const values = Object.fromEntries(mapping.properties.map(({ name, key }) => [name, key ? 1 : `of ${name}`]))
+    const added = await addRecord(target, mapping, { values, ...commit })
+    expect(added.record).toEqual(values)
+    const key = parseKeyParts(mapping, ['1'])
+    const changed = await changeRecord(target, mapping, {
+      key,
+      values: { guard: 'x', written: 'y', differs: null, hit: 'z' },
+      guard: { guards: [added.guard ?? ''] },
+      ...commit,
+    })
+    expect(changed.record).toMatchObject({ guard: 'x', written: 'y', differs: null, hit: 'z' })
+    expect(await lastEntry()).toMatchObject({ after: { guard: 'x', written: 'y', differs: null, hit: 'z' } })
+  })
+
+  it('may have keys of several columns with commas, slashes, percent signs and accents', async () => {
+    const mapping = await mapped(
+      'public.odd_keys',
+      'create table odd_keys (a text, b text, n numeric(6,2), note text, primary key (a, b, n))',
+    )
+    const part = fc.oneof(
+      fc.constantFrom('', ',', '/', '%', '%2C', 'é', '..', '-', "'", '\\', '"', '{}', 'NULL'),
+      fc.string({ unit: 'grapheme' }).map((each) => each.replaceAll('\0', '')),
+    )
+    await fc.assert(
+      fc.asyncProperty(part, part, fc.integer({ min: 0, max: 9999 }), async (a, b, cents) => {
+        const n = (cents / 100).toFixed(2)
+        await database.sql('delete from odd_keys')
+        await addRecord(target, mapping, { values: { a, b, n, note: 'new' }, ...commit })
+        const key = parseKeyParts(mapping, fromRecordAddress(toRecordAddress([a, b, n])))
+        const { guard } = await loadRecord(target, mapping, key)
+        const { record } = await changeRecord(target, mapping, {
+          key,
+          values: { note: 'seen' },
+          guard: { guards: [guard ?? ''] },
+          ...commit,
+        })
+        expect(record).toEqual({ a, b, n, note: 'seen' })
+      }),
+      { numRuns: 40 },
+    )
+  })
+
+  it('may be partitioned, and a change may move the row', async () => {
+    const mapping = await mapped(
+      'public.nightly',
+      `create table nightly (id integer, half text, note text, row_version integer not null default 1, primary key (id, half)) partition by list (half);
+       create table nightly_a partition of nightly for values in ('A'); create table nightly_b partition of nightly for values in ('B');
+       insert into nightly values (1, 'A', 'first')`,
+      { key: ['id', 'half'], properties: { id: { column: 'id' }, half: { column: 'half' }, note: { column: 'note' } } },
+    )
+    const loaded = await loadRecord(target, mapping, parseKeyParts(mapping, ['1', 'A']))
+    const moved = await changeRecord(target, mapping, {
+      key: parseKeyParts(mapping, ['1', 'A']),
+      values: { half: 'B', note: 'moved' },
+      guard: { guards: [loaded.guard ?? ''] },
+      ...commit,
+    })
+    expect(moved.receipt.steps[0]).toMatchObject({ matched: 1, changed: 1 })
+    expect(await database.sql('select tableoid::regclass::text as part, note from nightly')).toEqual([
+      { part: 'nightly_b', note: 'moved' },
+    ])
+    expect((await loadRecord(target, mapping, parseKeyParts(mapping, ['1', 'B']))).guard).toBe(moved.guard)
+  })
+
+  it('may be views that PostgreSQL can update, with a key that the mapping names', async () => {
+    const view = await mapped(
+      'public.planned',
+      `create table plan (id integer primary key, note text, state text not null default 'open', secret text); insert into plan values (1, 'one'), (2, 'two'), (3, 'two');
+       create view planned as select id, note, upper(note) as loud from plan where state = 'open'`,
+      { key: ['id'] },
+    )
+    expect(view.guard.by).toBe('values')
+    const key = parseKeyParts(view, ['1'])
+    const { guard } = await loadRecord(target, view, key)
+    const changed = await changeRecord(target, view, {
+      key,
+      values: { note: 'uno' },
+      guard: { guards: [guard ?? ''] },
+      ...commit,
+    })
+    expect(changed.record).toMatchObject({ note: 'uno', loud: 'UNO' })
+    expect(await codeOf(changeRecord(target, view, { key, values: { loud: 'x' }, guard: 'any', ...commit }))).toBe(
+      'request-invalid',
+    )
+    // A key that is none after all changes nothing.
+    const loose = resolveMapping({ ...view.definition, key: ['note'] }, 1, view.table)
+    expect(
+      await codeOf(
+        changeRecord(target, loose, {
+          key: parseKeyParts(loose, ['two']),
+          values: { note: 'zwei' },
+          guard: 'any',
+          ...commit,
+        }),
+      ),
+    ).toBe('record-ambiguous')
+    expect(await database.sql('select count(*)::int as n from plan where note = $1', ['zwei'])).toEqual([{ n: 0 }])
+  })
+
+  it('may number, compute and default their columns', async () => {
+    const mapping = await mapped(
+      'public.made',
+      `create table made (id integer generated always as identity primary key, a numeric(6,2) not null default 2, doubled numeric generated always as (a * 2) stored, at timestamptz not null default now())`,
+    )
+    const added = await addRecord(target, mapping, { values: {}, ...commit })
+    expect(added.record).toMatchObject({ id: 1, a: '2.00', doubled: '4.00' })
+    const changed = await changeRecord(target, mapping, {
+      key: parseKeyParts(mapping, ['1']),
+      values: { a: '5' },
+      guard: 'any',
+      ...commit,
+    })
+    expect(changed.receipt.steps[0]?.rows[0]).toMatchObject({
+      after: { a: '5.00' },
+      alsoChanged: { before: { doubled: '4.00' }, after: { doubled: '10.00' } },
+    })
+    expect(
+      await codeOf(
+        changeRecord(target, mapping, {
+          key: parseKeyParts(mapping, ['1']),
+          values: { doubled: '1' },
+          guard: 'any',
+          ...commit,
+        }),
+      ),
+    ).toBe('request-invalid')
+    expect(await codeOf(addRecord(target, mapping, { values: { id: 7 }, ...commit }))).toBe('request-invalid')
+  })
+
+  it('may have no key: they are listed and added to, and a change by key is refused with why', async () => {
+    const mapping = await mapped('public.feed', 'create table feed (at timestamptz, wind real)')
+    await addRecord(target, mapping, { values: { at: '2026-03-01T00:00:00Z', wind: 3.5 }, ...commit })
+    expect((await listRecords(target, mapping, { limit: 10 })).found).toEqual([
+      { at: '2026-03-01T00:00:00Z', wind: 3.5 },
+    ])
+    expect(() => parseKeyParts(mapping, ['x'])).toThrow(/no unique key without nulls/)
+  })
+
+  it('may have more columns than a function takes arguments', async () => {
+    const columns = Array.from({ length: 120 }, (_, at) => `c${at} text`).join(', ')
+    const mapping = await mapped(
+      'public.wide',
+      `create table wide (id integer primary key, ${columns}); insert into wide (id) values (1)`,
+    )
+    const values = Object.fromEntries(Array.from({ length: 120 }, (_, at) => [`c${at}`, String(at)]))
+    const changed = await changeRecord(target, mapping, {
+      key: parseKeyParts(mapping, ['1']),
+      values,
+      guard: 'any',
+      ...commit,
+    })
+    expect(changed.receipt.steps[0]?.rows[0]?.after).toEqual(values)
+  })
+})
+
+describe('the verbs', () => {
+  let mapping: Mapping
+  beforeAll(async () => {
+    mapping = await mapped(
+      'public.camera',
+      `create table camera (code text primary key, name text not null, pixels integer check (pixels > 0), settings jsonb, row_version integer not null default 1, made timestamptz not null default now());
+       create table mount (camera text references camera (code)); insert into camera values ('C1', 'First', 100, '{"gain": 1}'), ('C2', 'Second', 200, null), ('C3', 'Third', 300, null); insert into mount values ('C3')`,
+      {
+        guard: { by: 'version', property: 'rowVersion' },
+        properties: {
+          code: { column: 'code', fixed: true },
+          name: { column: 'name' },
+          pixels: { column: 'pixels' },
+          settings: { column: 'settings' },
+          rowVersion: { column: 'row_version' },
+          made: { column: 'made', fixed: true },
+        },
+        rules: [
+          {
+            that: `pixels is null or pixels <= 1000 and name <> 'Forbidden'`,
+            otherwise: 'A camera has at most 1000 pixels.',
+          },
+        ],
+      },
+    )
+  })
+  const key = (code: string) => parseKeyParts(mapping, [code])
+
+  it('replace every property, and name those that would have been lost', async () => {
+    const loaded = await loadRecord(target, mapping, key('C1'))
+    const refusal = await replaceRecord(target, mapping, {
+      key: key('C1'),
+      values: { name: 'x' },
+      guard: { guards: ['v1'] },
+      ...commit,
+    }).catch((error: unknown) => error)
+    expect(refusal).toMatchObject({ code: 'request-invalid', facts: { lost: ['pixels', 'settings'] } })
+    const replaced = await replaceRecord(target, mapping, {
+      key: key('C1'),
+      values: { ...loaded.record, pixels: null, settings: null },
+      guard: { guards: ['v1'] },
+      ...commit,
+    })
+    expect(replaced.record).toMatchObject({ code: 'C1', name: 'First', pixels: null, settings: null, rowVersion: 2 })
+    // What cannot be set has to be as it is.
+    expect(
+      await codeOf(
+        replaceRecord(target, mapping, {
+          key: key('C1'),
+          values: { ...replaced.record, made: '2020-01-01T00:00:00Z' },
+          guard: { guards: ['v2'] },
+          ...commit,
+        }),
+      ),
+    ).toBe('record-changed')
+    expect(
+      await codeOf(
+        replaceRecord(target, mapping, {
+          key: key('C1'),
+          values: { ...replaced.record, code: 'C9' },
+          guard: { guards: ['v2'] },
+          ...commit,
+        }),
+      ),
+    ).toBe('request-invalid')
+  })
+
+  it('add with defaults, and remove with the values kept in the book', async () => {
+    const rehearsed = await addRecord(target, mapping, {
+      values: { code: 'C8', name: 'New' },
+      mode: 'rehearse',
+      actor: 'night-desk',
+    })
+    expect(rehearsed).toMatchObject({
+      record: { code: 'C8', rowVersion: 1 },
+      guard: null,
+      receipt: { outcome: 'rehearsed' },
+    })
+    const added = await addRecord(target, mapping, { values: { code: 'C8', name: 'New' }, ...commit })
+    expect(added.receipt.steps[0]).toMatchObject({
+      kind: 'add',
+      matched: 1,
+      changed: 1,
+      rows: [{ key: { code: 'C8' }, before: null, after: { name: 'New' } }],
+    })
+    expect(await codeOf(addRecord(target, mapping, { values: { code: 'C8', name: 'Again' }, ...commit }))).toBe(
+      'constraint-broken',
+    )
+    expect(await codeOf(removeRecord(target, mapping, { key: key('C8'), guard: { guards: ['v7'] }, ...commit }))).toBe(
+      'record-changed',
+    )
+    const removed = await removeRecord(target, mapping, {
+      key: key('C8'),
+      guard: { guards: [added.guard ?? ''] },
+      ...commit,
+    })
+    expect(removed.receipt.steps[0]).toMatchObject({
+      kind: 'remove',
+      changed: 1,
+      rows: [{ before: { name: 'New' }, after: null }],
+    })
+    expect(await lastEntry()).toMatchObject({
+      kind: 'remove',
+      key: { code: 'C8' },
+      before: { name: 'New', row_version: '1' },
+      after: null,
+    })
+    expect(await codeOf(removeRecord(target, mapping, { key: key('C8'), guard: { guards: ['v1'] }, ...commit }))).toBe(
+      'no-such-record',
+    )
+    const referred = await removeRecord(target, mapping, { key: key('C3'), guard: 'any', ...commit }).catch(
+      (error: unknown) => error,
+    )
+    expect(referred).toMatchObject({ code: 'constraint-broken', facts: { kind: 'still-referenced' } })
+  })
+
+  it('hold every write to the mapping’s rules', async () => {
+    const refusal = await changeRecord(target, mapping, {
+      key: key('C2'),
+      values: { pixels: 5000 },
+      guard: 'any',
+      ...commit,
+    }).catch((error: unknown) => error)
+    expect(refusal).toMatchObject({ code: 'rule-broken', detail: 'A camera has at most 1000 pixels.' })
+    expect(
+      await codeOf(
+        changeRecord(target, mapping, {
+          key: key('C2'),
+          values: { pixels: 5000 },
+          guard: 'any',
+          mode: 'rehearse',
+          actor: 'x',
+        }),
+      ),
+    ).toBe('rule-broken')
+    expect(
+      await codeOf(addRecord(target, mapping, { values: { code: 'C7', name: 'Forbidden', pixels: 1 }, ...commit })),
+    ).toBe('rule-broken')
+    expect(await database.sql(`select pixels, row_version from camera where code = 'C2'`)).toEqual([
+      { pixels: 200, row_version: 1 },
+    ])
+    expect(() =>
+      resolveMapping({ ...mapping.definition, rules: [{ that: 'pixel > 0', otherwise: 'x' }] }, 1, mapping.table),
+    ).toThrow(/pixel is not known here; did you mean pixels/)
+    expect(() =>
+      resolveMapping({ ...mapping.definition, rules: [{ that: 'pixels = null', otherwise: 'x' }] }, 1, mapping.table),
+    ).toThrow(/use is null/)
+  })
+
+  it('patch by operations, with test as a compare-and-set', async () => {
+    await database.sql(`update camera set settings = '{"gain": 1.50, "filters": ["u", "g"]}' where code = 'C2'`)
+    const patch = (operations: Parameters<typeof patchRecord>[2]) =>
+      patchRecord(target, mapping, operations, { key: key('C2'), guard: 'any', ...commit })
+    const patched = await patch([
+      { op: 'test', path: '/settings/gain', value: 1.5 },
+      { op: 'replace', path: '/name', value: 'Patched' },
+      { op: 'add', path: '/settings/filters/-', value: 'r' },
+      { op: 'remove', path: '/settings/filters/0' },
+      { op: 'copy', from: '/settings/gain', path: '/settings/lastGain' },
+    ])
+    expect(patched.record).toMatchObject({ name: 'Patched' })
+    expect(await database.sql(`select settings::text from camera where code = 'C2'`)).toEqual([
+      { settings: '{"gain": 1.50, "filters": ["g", "r"], "lastGain": 1.50}' },
+    ])
+    expect(
+      await codeOf(
+        patch([
+          { op: 'test', path: '/name', value: 'Second' },
+          { op: 'replace', path: '/pixels', value: 1 },
+        ]),
+      ),
+    ).toBe('record-changed')
+    expect(await codeOf(patch([{ op: 'replace', path: '/settings/nowhere/x', value: 1 }]))).toBe('request-invalid')
+    expect(await codeOf(patch([{ op: 'replace', path: '/nmae', value: 1 }]))).toBe('request-invalid')
+    expect(
+      await codeOf(
+        changeRecord(target, mapping, {
+          key: key('C2'),
+          values: { pixels: 7 },
+          loaded: { name: 'Second' },
+          guard: 'any',
+          ...commit,
+        }),
+      ),
+    ).toBe('record-changed')
+  })
+})
+
+describe('triggers and policies', () => {
+  it('that swallow a matched row are named, and nothing they did stays', async () => {
+    const mapping = await mapped(
+      'public.stubborn',
+      `create table stubborn (id integer primary key, note text); create table attempts (note text); insert into stubborn values (1, 'a');
+       create function swallow() returns trigger language plpgsql as $$ begin insert into attempts values (new.note); return null; end $$;
+       create trigger swallow before update on stubborn for each row execute function swallow()`,
+    )
+    for (const mode of ['commit', 'rehearse'] as const) {
+      const refusal = await changeRecord(target, mapping, {
+        key: parseKeyParts(mapping, ['1']),
+        values: { note: 'b' },
+        guard: 'any',
+        mode,
+        actor: 'x',
+      }).catch((error: unknown) => error)
+      expect(refusal).toMatchObject({ code: 'row-not-written', facts: { triggers: ['swallow'] } })
+    }
+    expect(await database.sql('select * from attempts')).toEqual([])
+  })
+
+  it('read who acts, and hide rows from those they are not for', async () => {
+    const mapping = await mapped(
+      'public.owned',
+      `create table owned (id integer primary key, owner text, note text); insert into owned values (1, 'ines', 'a'), (2, 'tomas', 'b');
+       alter table owned enable row level security; create policy own on owned to ledgerman_worker using (owner = current_setting('ledgerman.actor', true))`,
+    )
+    const as = (actor: string, id: string, values: Record<string, unknown>) =>
+      codeOf(
+        changeRecord(target, mapping, {
+          key: parseKeyParts(mapping, [id]),
+          values,
+          guard: 'any',
+          mode: 'commit',
+          actor,
+        }),
+      )
+    expect(await as('ines', '1', { note: 'mine' })).toBe('done')
+    expect(await as('ines', '2', { note: 'theirs' })).toBe('no-such-record')
+    expect(await as('ines', '1', { owner: 'tomas' })).toBe('row-not-written')
+  })
+})

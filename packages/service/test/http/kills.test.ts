@@ -1,0 +1,140 @@
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { setTimeout as delay } from 'node:timers/promises'
+import pg from 'pg'
+import { LedgermanClient, type TargetClient } from '@ledgerman/client'
+import { isProblem } from '@ledgerman/contract'
+import { findFreePort, removeCluster, startCluster, startService, type Cluster } from '@ledgerman/local'
+
+// Every committed change has its entry and every entry its change, whoever is killed in the middle of it.
+const KILLS = Number(process.env['LEDGERMAN_TEST_KILLS'] ?? 20)
+const CALLERS = 8
+const ROOT = join(import.meta.dirname, '../../../..')
+let dataDir: string
+let postgresPort: number
+let cluster: Cluster
+let service: Awaited<ReturnType<typeof startService>>
+let configFile: string
+let target: TargetClient
+const env = { ...process.env, LEDGERMAN_HOST: '', LEDGERMAN_PORT: '', LEDGERMAN_DATA_DIR: '', NODE_OPTIONS: '' }
+
+beforeAll(async () => {
+  dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-kills-'))
+  postgresPort = await findFreePort()
+  cluster = await startCluster({ dataDir, port: postgresPort })
+  const port = await findFreePort()
+  await sql('create database tally', 'postgres')
+  await sql(
+    'create table tally (id integer primary key, amount integer not null, row_version integer not null default 1)',
+  )
+  await sql(`insert into tally select n, 0, 1 from generate_series(1, ${CALLERS}) n`)
+  configFile = join(dataDir, 'config.yaml')
+  const secrets = { home: cluster.adminUrl('postgres'), tally: cluster.adminUrl('tally') }
+  for (const [name, url] of Object.entries(secrets)) writeFileSync(join(dataDir, `${name}.url`), url)
+  writeFileSync(
+    configFile,
+    JSON.stringify({ port, dataDir, home: { url: 'file:home.url' }, targets: { tally: { url: 'file:tally.url' } } }),
+  )
+  service = await runService(port)
+  const token = readFileSync(join(dataDir, 'admin-token'), 'utf8').trim()
+  target = new LedgermanClient({ url: `http://127.0.0.1:${port}`, token }).target('tally')
+  const properties = 'id: { column: id }, amount: { column: amount }, rowVersion: { column: row_version }'
+  await target.publishMapping(
+    'tally',
+    `{ mapping: tally, table: public.tally, key: [id], guard: { by: version, property: rowVersion }, properties: { ${properties} } }`,
+  )
+  await target.prepareBook()
+
+  function runService(at: number) {
+    return startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${at}`, env })
+  }
+}, 60_000)
+afterAll(async () => {
+  await service.stop()
+  await cluster.stop()
+  removeCluster(dataDir)
+  rmSync(dataDir, { recursive: true, force: true })
+})
+
+async function sql(text: string, database = 'tally'): Promise<Record<string, unknown>[]> {
+  const client = new pg.Client({ connectionString: cluster.adminUrl(database) })
+  await client.connect()
+  try {
+    return (await client.query<Record<string, unknown>>(text)).rows
+  } finally {
+    await client.end()
+  }
+}
+
+/** Changes records without pause until told to stop; gives the ids of the runs that were answered as committed. */
+function load(): { stop(): Promise<string[]> } {
+  let isDone = false
+  const told: string[] = []
+  const callers = Array.from({ length: CALLERS }, async (_, at) => {
+    const key = [String(at + 1)]
+    while (!isDone) {
+      try {
+        const { record, guard } = await target.load('tally', key)
+        const { receipt } = await target.change(
+          'tally',
+          key,
+          { amount: Number(record['amount']) + 1 },
+          { guard: guard ?? '' },
+        )
+        told.push(receipt.id)
+      } catch (error) {
+        if (!isProblem(error)) throw error
+        await delay(10)
+      }
+    }
+  })
+  return {
+    async stop() {
+      isDone = true
+      await Promise.all(callers)
+      return told
+    },
+  }
+}
+
+async function expectBookAndTableAgree(told: string[]): Promise<number> {
+  const rows = await sql(`
+    select t.id, t.amount, t.row_version - 1 as bumps, count(h.id)::int as entries, coalesce(max((h.after->>'amount')::int), 0) as last
+    from tally t left join ledgerman.history h on h.key = jsonb_build_object('id', t.id::text) and h.outcome = 'committed' group by t.id order by t.id`)
+  for (const { amount, bumps, entries, last } of rows)
+    expect({ bumps, entries, last }).toEqual({ bumps: amount, entries: amount, last: amount })
+  const known = new Set((await sql(`select id from ledgerman.entry where outcome = 'committed'`)).map(({ id }) => id))
+  expect(told.filter((id) => !known.has(id))).toEqual([])
+  return known.size
+}
+
+describe('entries and changes', () => {
+  it(`agree after PostgreSQL was killed ${KILLS} times in the middle of changes`, async () => {
+    const told: string[] = []
+    for (let kill = 0; kill < KILLS; kill++) {
+      const running = load()
+      await delay(60 + 17 * (kill % 7))
+      cluster.process.kill('SIGKILL')
+      while (cluster.process.exitCode === null && cluster.process.signalCode === null) await delay(5)
+      cluster = await startCluster({ dataDir, port: postgresPort })
+      await delay(30)
+      told.push(...(await running.stop()))
+    }
+    expect(await expectBookAndTableAgree(told)).toBeGreaterThan(KILLS)
+  }, 240_000)
+
+  it(`agree after the service was killed ${KILLS} times in the middle of changes`, async () => {
+    const told: string[] = []
+    for (let kill = 0; kill < KILLS; kill++) {
+      const running = load()
+      await delay(60 + 17 * (kill % 7))
+      service.process.kill('SIGKILL')
+      const port = Number(new URL(service.url).port)
+      service = await startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${port}`, env })
+      await delay(30)
+      told.push(...(await running.stop()))
+    }
+    expect(await expectBookAndTableAgree(told)).toBeGreaterThan(KILLS)
+  }, 240_000)
+})
