@@ -116,3 +116,47 @@ describe('the console', () => {
     expect(await text('difference')).toMatch(/hoursLeft\s+31\.25\s+30\.00/)
   })
 })
+
+describe('a record', () => {
+  it('is added with what is named, and removed after being asked once', async () => {
+    await open('/t/observatory/records/telescope')
+    await page.click('[data-test=add]')
+    await field('code').fill('HF9')
+    await field('name').fill('Harrow Nine')
+    await field('apertureM').fill('4.20')
+    await page.click('[data-test=commit]')
+    await page.locator('[data-outcome=committed]').waitFor()
+    expect(await service.observatory.sql(`select name, aperture_m, status from telescope where code = 'HF9'`)).toEqual([
+      { name: 'Harrow Nine', aperture_m: '4.20', status: 'operational' },
+    ])
+    await page.getByText('open it').click()
+    await page.click('[data-test=remove]')
+    expect(await text('ask-remove')).toMatch(/Remove telescope HF9\?/)
+    await page.click('[data-test=confirm-remove]')
+    await page.locator('[data-outcome=committed]').waitFor()
+    expect(await text('difference')).toMatch(/name\s+Harrow Nine/)
+    expect(await service.observatory.sql(`select 1 from telescope where code = 'HF9'`)).toEqual([])
+  })
+
+  it('has an editor for each kind, and null told apart from empty', async () => {
+    await open('/t/observatory/records/block/1')
+    await page.locator('[data-test=property-state] .v-select').click()
+    await page.getByRole('option', { name: 'failed' }).click()
+    expect(await field('night').getAttribute('type')).toBe('date')
+    await open('/t/observatory/records/programme/P-120')
+    await page.locator('[data-test=property-tags] input').fill('time-critical')
+    await page.keyboard.press('Enter')
+    await page.locator('[data-test=property-settings] textarea').first().fill('{"binning": 12345678901234567890.5}')
+    await page.locator('[data-test=property-contactEmail]').getByText('set null').click()
+    await page.click('[data-test=commit]')
+    await page.locator('[data-outcome=committed]').waitFor()
+    const [row] = await service.observatory.sql(
+      `select tags, settings::text, contact_email from programme where code = 'P-120'`,
+    )
+    expect(row).toEqual({
+      tags: expect.arrayContaining(['time-critical']) as unknown,
+      settings: '{"binning": 12345678901234567890.5}',
+      contact_email: null,
+    })
+  })
+})

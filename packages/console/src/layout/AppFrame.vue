@@ -19,7 +19,7 @@ const pages = computed(() => [
     title: 'Records',
     icon: mdiTableEdit,
     to: { name: 'records', params: { target: target.value } },
-    isActive: route.name === 'records' || route.name === 'record',
+    isActive: ['records', 'record', 'add'].includes(String(route.name)),
   },
   {
     title: 'Book',

@@ -14,7 +14,12 @@ const lines = computed(() => {
 })
 
 function toLines(before: Record<string, unknown>, after: Record<string, unknown>, isBeside: boolean) {
-  return Object.keys(after).map((name) => ({ name, before: before[name], after: after[name], isBeside }))
+  return [...new Set([...Object.keys(before), ...Object.keys(after)])].map((name) => ({
+    name,
+    before: before[name],
+    after: after[name],
+    isBeside,
+  }))
 }
 </script>
 
@@ -30,8 +35,8 @@ function toLines(before: Record<string, unknown>, after: Record<string, unknown>
     <tbody>
       <tr v-for="line in lines" :key="line.name" :class="{ 'text-medium-emphasis': line.isBeside }">
         <td>{{ line.name }} <small v-if="line.isBeside">by itself</small></td>
-        <td><ValueText :value="line.before" /></td>
-        <td class="font-weight-medium"><ValueText :value="line.after" /></td>
+        <td><ValueText v-if="row.before" :value="line.before" /></td>
+        <td class="font-weight-medium"><ValueText v-if="row.after" :value="line.after" /></td>
       </tr>
     </tbody>
   </v-table>

@@ -3,16 +3,30 @@ import { mdiCancel, mdiKeyVariant, mdiLockOutline, mdiUndoVariant } from '@mdi/j
 import { computed } from 'vue'
 import { VTextarea, VTextField } from 'vuetify/components'
 import type { PropertyInfo } from '@ledgerman/contract'
+import ListField from './ListField.vue'
 import ValueText from '../receipts/ValueText.vue'
-import type { FieldState } from './useRecordForm.js'
+import type { FieldState } from './field-state.js'
 
 /** The editor of one property, fitting its kind. A number stays text, so that no digit is lost on the way. */
-const props = defineProps<{ property: PropertyInfo; loaded: unknown; isEdited: boolean; error: string | undefined }>()
+const props = defineProps<{
+  property: PropertyInfo
+  loaded: unknown
+  isEdited: boolean
+  error: string | undefined
+  /** For a new record: what is left out gets its default. */
+  isNew?: boolean
+}>()
 const field = defineModel<FieldState>({ required: true })
 const emit = defineEmits<{ reset: [] }>()
 
 const label = computed(() => `${props.property.name}${props.property.sensitive ? ' (sensitive)' : ''}`)
 const isJson = computed(() => ['json', 'jsonb', 'array'].includes(props.property.kind))
+/** A flat array without nulls can be edited as a list; any other one as JSON. */
+const isList = computed(() => props.property.kind === 'array' && !field.value.isNull && isFlat(field.value.text))
+const isDay = computed(() => props.property.kind === 'date' && /^(\d{4}-\d{2}-\d{2})?$/.test(field.value.text))
+const zone = computed(() =>
+  props.property.kind === 'timestamptz' && field.value.text.endsWith('Z') ? 'UTC' : undefined,
+)
 const isLong = computed(() => isJson.value || (props.property.kind === 'text' && field.value.text.length > 70))
 const lockIcon = computed(() => (props.property.key ? mdiKeyVariant : mdiLockOutline))
 const lockReason = computed(() => (props.property.key ? 'Part of the key' : props.property.lockedBecause))
@@ -24,7 +38,24 @@ const EXAMPLES: Record<string, string> = {
   interval: 'PT1H30M',
   bytea: 'base64',
 }
-const placeholder = computed(() => (field.value.isNull ? 'null' : EXAMPLES[props.property.kind]))
+const placeholder = computed(() =>
+  props.isNew && field.value.isNull
+    ? props.property.required
+      ? 'required'
+      : 'left out'
+    : field.value.isNull
+      ? 'null'
+      : EXAMPLES[props.property.kind],
+)
+
+function isFlat(text: string): boolean {
+  try {
+    const items: unknown = JSON.parse(text)
+    return Array.isArray(items) && !items.some((item) => item === null || typeof item === 'object')
+  } catch {
+    return false
+  }
+}
 
 function setText(text: string) {
   field.value = { text, isNull: false }
@@ -38,7 +69,7 @@ function setNull() {
 <template>
   <div class="property mb-2" :data-test="`property-${property.name}`">
     <v-text-field
-      v-if="!property.writable || property.key"
+      v-if="isNew ? !property.addable : !property.writable || property.key"
       :model-value="field.isNull ? 'null' : field.text"
       :label="label"
       readonly
@@ -68,6 +99,14 @@ function setNull() {
       hide-details
       @update:model-value="setText(String($event))"
     />
+    <ListField
+      v-else-if="isList"
+      :label="label"
+      :element="property.element ?? 'text'"
+      :choices="property.choices"
+      :text="field.text"
+      @change="setText"
+    />
     <component
       :is="isLong ? VTextarea : VTextField"
       v-else
@@ -76,6 +115,8 @@ function setNull() {
       :name="property.name"
       :placeholder="placeholder"
       :persistent-placeholder="field.isNull"
+      :type="isDay ? 'date' : undefined"
+      :suffix="zone"
       :error-messages="error ? [error] : []"
       :rows="isJson ? 2 : 3"
       auto-grow
@@ -85,7 +126,7 @@ function setNull() {
       @update:model-value="setText"
     />
     <div
-      v-if="isEdited || (property.nullable && property.writable && !property.key && !field.isNull)"
+      v-if="!isNew && (isEdited || (property.nullable && property.writable && !property.key && !field.isNull))"
       class="d-flex align-center ga-2 mt-1 small-note"
     >
       <span v-if="isEdited" class="text-primary" data-test="was">was <ValueText :value="loaded" :longest="60" /></span>

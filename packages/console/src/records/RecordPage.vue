@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { mdiArrowLeft, mdiChevronLeft, mdiChevronRight } from '@mdi/js'
-import { computed, watch } from 'vue'
+import { mdiArrowLeft, mdiChevronLeft, mdiChevronRight, mdiDeleteOutline } from '@mdi/js'
+import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from 'vue-router'
 import { isProblem } from '@ledgerman/contract'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -14,8 +14,21 @@ const route = useRoute()
 const router = useRouter()
 const { place, isOf, neighbour } = useListPlace()
 const form = useRecordForm()
-const { mapping, loaded, guard, fields, properties, pending, fieldErrors, receipt, problem, conflict, isBusy, canRun } =
-  form
+const {
+  mapping,
+  loaded,
+  guard,
+  fields,
+  properties,
+  pending,
+  fieldErrors,
+  receipt,
+  problem,
+  conflict,
+  isBusy,
+  isRemoved,
+  canRun,
+} = form
 const target = computed(() => String(route.params['target']))
 const name = computed(() => String(route.params['mapping']))
 const address = computed(() => String(route.params['key']))
@@ -45,12 +58,20 @@ onBeforeRouteUpdate(mayLeave)
 function mayLeave(): boolean {
   return (
     pending.value.length === 0 ||
+    isRemoved.value ||
     window.confirm(`Leave without committing ${pending.value.map((property) => property.name).join(', ')}?`)
   )
 }
 
 async function commit() {
   if (await form.run('commit')) place.changed.add(address.value)
+}
+
+const isAsking = ref(false)
+
+async function remove() {
+  isAsking.value = false
+  await form.remove()
 }
 
 function go(to: string | undefined) {
@@ -114,13 +135,21 @@ function go(to: string | undefined) {
           <v-card class="mb-3">
             <v-card-text class="d-flex align-center ga-3 flex-wrap">
               <span data-test="pending">
-                <template v-if="pending.length === 0">Change a field to begin.</template>
+                <template v-if="isRemoved">This record was removed. What it was is in the book.</template>
+                <template v-else-if="pending.length === 0">Change a field to begin.</template>
                 <template v-else
                   >{{ pending.length }} {{ pending.length === 1 ? 'property' : 'properties' }} edited:
                   {{ pending.map((property) => property.name).join(', ') }}</template
                 >
               </span>
               <v-spacer />
+              <v-btn
+                :disabled="isBusy || isRemoved"
+                :prepend-icon="mdiDeleteOutline"
+                data-test="remove"
+                @click="isAsking = true"
+                >Remove</v-btn
+              >
               <v-btn :disabled="!canRun" title="Ctrl and Enter" data-test="rehearse" @click="form.run('rehearse')"
                 >Rehearse</v-btn
               >
@@ -142,6 +171,16 @@ function go(to: string | undefined) {
         </div>
       </v-col>
     </v-row>
+    <v-dialog v-model="isAsking" max-width="440">
+      <v-card :title="`Remove ${name} ${title}?`" data-test="ask-remove">
+        <v-card-text>It goes from {{ mapping?.table }}. Its values stay in the book.</v-card-text>
+        <v-card-actions>
+          <v-spacer />
+          <v-btn autofocus @click="isAsking = false">Keep it</v-btn>
+          <v-btn color="error" variant="flat" data-test="confirm-remove" @click="remove">Remove</v-btn>
+        </v-card-actions>
+      </v-card>
+    </v-dialog>
   </v-container>
 </template>
 

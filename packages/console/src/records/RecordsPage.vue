@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { mdiPlus } from '@mdi/js'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { isProblem, type MappingInfo, type MappingSummary, type RecordValues } from '@ledgerman/contract'
@@ -85,6 +86,14 @@ function open(address: string) {
       />
       <span v-if="mapping" class="text-medium-emphasis"
         >{{ mapping.table }} · key {{ mapping.key.join(', ') || 'none' }} · guard {{ mapping.guard }}</span
+      >
+      <v-spacer />
+      <v-btn
+        v-if="mapping?.properties"
+        :prepend-icon="mdiPlus"
+        :to="{ name: 'add', params: { target, mapping: mapping.name } }"
+        data-test="add"
+        >Add</v-btn
       >
     </div>
     <ProblemAlert :problem="problem" class="mb-3" />

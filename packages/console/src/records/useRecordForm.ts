@@ -1,5 +1,6 @@
 import { computed, reactive, ref } from 'vue'
-import { propertyFromText, propertyToText } from '@ledgerman/client'
+import { toField, type FieldState } from './field-state.js'
+import { propertyFromText } from '@ledgerman/client'
 import {
   fromRecordAddress,
   isProblem,
@@ -13,12 +14,6 @@ import {
   type RunMode,
 } from '@ledgerman/contract'
 import { client } from '../client.js'
-
-/** What a form field holds while it is edited: text, or null apart from it. */
-export interface FieldState {
-  text: string
-  isNull: boolean
-}
 
 /** Somebody else was faster: what is there now, and what the book knows of who. */
 export interface Conflict {
@@ -38,17 +33,19 @@ export function useRecordForm() {
   const problem = ref<unknown>(null)
   const conflict = ref<Conflict | null>(null)
   const isBusy = ref(false)
+  const isRemoved = ref(false)
   let place = { target: '', mapping: '', key: [] as string[] }
 
   const properties = computed(() => mapping.value?.properties ?? [])
   const pending = computed(() => properties.value.filter((property) => property.writable && isEdited(property)))
   const fieldErrors = computed(() => Object.fromEntries(pending.value.flatMap((property) => errorOf(property))))
   const canRun = computed(
-    () => pending.value.length > 0 && Object.keys(fieldErrors.value).length === 0 && !isBusy.value,
+    () => pending.value.length > 0 && !isRemoved.value && Object.keys(fieldErrors.value).length === 0 && !isBusy.value,
   )
 
   async function open(target: string, mappingName: string, address: string): Promise<void> {
     receipt.value = null
+    isRemoved.value = false
     await attempt(async () => {
       place = { target, mapping: mappingName, key: fromRecordAddress(address) }
       const of = client.target(target)
@@ -63,9 +60,11 @@ export function useRecordForm() {
     const values = Object.fromEntries(pending.value.map((property) => [property.name, valueOf(property)]))
     let isCommitted = false
     await attempt(async () => {
-      const changed = await client
-        .target(place.target)
-        .change(place.mapping, place.key, values, { mode, guard: guard.value ?? undefined })
+      const changed = await client.target(place.target).change(place.mapping, place.key, values, {
+        mode,
+        guard: guard.value ?? undefined,
+        loaded: pick(loaded.value, Object.keys(values)),
+      })
       receipt.value = changed.receipt
       if (mode === 'commit') {
         isCommitted = true
@@ -73,6 +72,18 @@ export function useRecordForm() {
       }
     })
     return isCommitted
+  }
+
+  /** Removes the record. True where it was committed; the form then shows what it was. */
+  async function remove(): Promise<boolean> {
+    await attempt(async () => {
+      const removed = await client
+        .target(place.target)
+        .remove(place.mapping, place.key, { guard: guard.value ?? undefined })
+      receipt.value = removed.receipt
+      isRemoved.value = true
+    })
+    return isRemoved.value
   }
 
   /** Puts the current values into the form in place of everything edited. */
@@ -96,13 +107,13 @@ export function useRecordForm() {
   }
 
   function reset(property: PropertyInfo): void {
-    fields[property.name] = toField(loaded.value?.[property.name])
+    fields[property.name] = toField(property, loaded.value?.[property.name])
   }
 
   function take(record: RecordValues, newGuard: string | null): void {
     loaded.value = record
     guard.value = newGuard
-    for (const { name } of properties.value) fields[name] = toField(record[name])
+    for (const property of properties.value) fields[property.name] = toField(property, record[property.name])
   }
 
   async function attempt(work: () => Promise<void>): Promise<void> {
@@ -137,7 +148,7 @@ export function useRecordForm() {
   }
 
   function isEdited(property: PropertyInfo): boolean {
-    const [now, before] = [fieldOf(property), toField(loaded.value?.[property.name])]
+    const [now, before] = [fieldOf(property), toField(property, loaded.value?.[property.name])]
     return now.isNull !== before.isNull || (!now.isNull && now.text !== before.text)
   }
 
@@ -167,6 +178,8 @@ export function useRecordForm() {
     problem,
     conflict,
     isBusy,
+    isRemoved,
+    remove,
     canRun,
     open,
     run,
@@ -177,6 +190,6 @@ export function useRecordForm() {
   }
 }
 
-function toField(value: unknown): FieldState {
-  return { text: propertyToText(value), isNull: value === null || value === undefined }
+function pick(values: RecordValues | null, names: string[]): RecordValues {
+  return Object.fromEntries(names.map((name) => [name, values?.[name]]))
 }
