@@ -4,7 +4,10 @@ import { startService } from './service.js'
 
 try {
   const config = readServiceConfig(process.env)
-  const log = pino({ level: config.logLevel, base: null })
+  // Lines are written in the background, twice a second at the latest: a request does not wait for its own log.
+  const lines = pino.destination({ sync: false, minLength: 4096 })
+  setInterval(() => lines.flush(), 500).unref()
+  const log = pino({ level: config.logLevel, base: null }, lines)
   const service = await startService(config, log)
   let isStopping = false
   for (const signal of ['SIGTERM', 'SIGINT'] as const) {
@@ -13,7 +16,7 @@ try {
       isStopping = true
       log.info({ signal }, 'stopping')
       service.stop().then(
-        () => process.exit(0),
+        () => lines.flush(() => process.exit(0)),
         (error: unknown) => {
           log.error({ error: String(error) }, 'stop failed')
           process.exit(1)

@@ -9,6 +9,7 @@ import {
   brokenRuleSql,
   freshNames,
   guardAfterSql,
+  mayWriteSql,
   outputSql,
   touchedBy,
   verdictOrRaiseSql,
@@ -62,8 +63,10 @@ function changeStatement(
   const keyCondition = keyConditionSql(mapping, 't', slots)
   const current = set.map(({ column }) => `t.${column.sql}`)
   const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
-  const mayWrite = [`hit.${extra.guard_holds}`, ...(expected.length > 0 ? [`hit.${extra.as_expected}`] : [])].join(
-    ' and ',
+  const mayWrite = mayWriteSql(
+    mapping,
+    `hit.${extra.guard_holds}`,
+    ...(expected.length > 0 ? [`hit.${extra.as_expected}`] : []),
   )
   const assignments = [...values]
     .map(([{ column }, value]) => `${column.sql} = ${value('hit')}`)

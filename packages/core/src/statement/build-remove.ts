@@ -6,6 +6,7 @@ import { keyConditionSql } from './key-sql.js'
 import {
   actorSql,
   freshNames,
+  mayWriteSql,
   outputSql,
   verdictOrRaiseSql,
   verdictSql,
@@ -35,7 +36,7 @@ function removeStatement(mapping: Mapping, { expected, guarded }: RemoveShape, i
   const slots = new SlotList()
   const extra = freshNames(mapping, ['actor', 'guard_holds', 'as_expected', 'guard', 'written'])
   const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
-  const mayWrite = `hit.${extra.guard_holds} and hit.${extra.as_expected}`
+  const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`, `hit.${extra.as_expected}`)
   const condition = keyConditionSql(mapping, 't', slots)
   const hit = `with hit as (
   select ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')},

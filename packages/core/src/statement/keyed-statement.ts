@@ -48,6 +48,14 @@ export function touchedBy(mapping: Mapping, set: readonly Property[]): Property[
   )
 }
 
+/**
+ * The conditions under which the locked row may be written. A view's key is only what its mapping says, so there it has to
+ * have found one row.
+ */
+export function mayWriteSql({ table }: Mapping, ...conditions: string[]): string {
+  return [...conditions, ...(table.kind === 'view' ? ['(select count(*) from hit) = 1'] : [])].join(' and ')
+}
+
 /** The SQL of a property's new value, bound with the cast its column stores it under. */
 export function boundValueSql({ name, column, sensitive }: Property, slots: SlotList): string {
   const type = column.type

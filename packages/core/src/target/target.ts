@@ -7,6 +7,7 @@ import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
 import type { Queryable, Rows } from './queryable.js'
+import { SessionGate } from './session-gate.js'
 import { DEFAULT_LIMITS, startupOptions, type SessionLimits } from './session-settings.js'
 
 export interface TargetOptions {
@@ -15,6 +16,8 @@ export interface TargetOptions {
   url: string
   /** Sessions at most. @default 10 */
   connections?: number
+  /** How many sessions may be busy before others are held back for a moment. @default 5 */
+  busySessions?: number
   limits?: Partial<SessionLimits>
   /** Prepare statements on the server, once a session. Turn off behind a proxy that hands sessions round. @default true */
   prepareStatements?: boolean
@@ -26,6 +29,9 @@ export interface TargetOptions {
 
 /** How long opening a session, or waiting for a free one, may take, in milliseconds. */
 const CONNECT_LIMIT_MS = 1_500
+
+/** For how long a caller is held back at most while enough sessions are busy, in milliseconds. */
+const GATE_PATIENCE_MS = 20
 
 /** After how long a table is read from the catalogue again, in milliseconds: an alteration is noticed by then at the latest. */
 const CATALOGUE_AGE_MS = 10_000
@@ -42,6 +48,7 @@ export class Target implements Queryable {
   readonly limits: SessionLimits
   readonly #pool: pg.Pool
   readonly #prepareStatements: boolean
+  readonly #gate: SessionGate
   readonly #tables = new Map<string, KnownTable>()
   #bookPrepared = false
   /** Statements whose text is known to stand in the book. */
@@ -52,6 +59,7 @@ export class Target implements Queryable {
     this.digestKey = options.digestKey
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
     this.#prepareStatements = options.prepareStatements ?? true
+    this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
     this.#pool = new pg.Pool({
       connectionString: options.url,
       max: options.connections ?? 10,
@@ -76,6 +84,16 @@ export class Target implements Queryable {
     } catch (error) {
       client.release(isConnectionError(error))
       throw error
+    }
+  }
+
+  /** Runs a statement that is a whole transaction of its own, after others like it where enough of those run already. */
+  async runAlone(text: string, values: readonly (string | null)[], name: string | undefined): Promise<Rows> {
+    await this.#gate.enter()
+    try {
+      return await this.query(text, values, name)
+    } finally {
+      this.#gate.leave()
     }
   }
 

@@ -216,7 +216,7 @@ async function runStatement(
   const isCommit = mode === 'commit'
   const isSelfChecking = isCommit && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
   const once = (preparedAs: string | undefined) => {
-    if (isSelfChecking) return target.query(run.text, values, preparedAs)
+    if (isSelfChecking) return target.runAlone(run.text, values, preparedAs)
     return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {
       await session.query(`select set_config('ledgerman.actor', $1, true)`, [actor])
       const rows = await session.query(run.text, values, preparedAs)
