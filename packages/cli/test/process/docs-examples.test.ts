@@ -44,9 +44,9 @@ describe('the examples in the docs', () => {
   })
 })
 
-describe('the page of problems', () => {
+describe('the page of refusals', () => {
   it('has a section for every code, with its status and exit code', () => {
-    const page = readFileSync(join(ROOT, 'docs/problems.md'), 'utf8')
+    const page = readFileSync(join(ROOT, 'docs/refusals.md'), 'utf8')
     for (const [code, { status, exit }] of Object.entries(problemCatalogue)) {
       expect(page).toContain(`## ${code}\n\nStatus ${status}, exit ${exit}.`)
     }

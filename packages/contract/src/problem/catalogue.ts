@@ -1,6 +1,6 @@
 /**
  * Every problem Ledgerman answers with: its HTTP status, the exit code of the command line, and a title that does not
- * change from one occurrence to the next (RFC 9457, section 3.1.4). The docs page `docs/problems.md` has one section a code.
+ * change from one occurrence to the next (RFC 9457, section 3.1.4). The docs page `docs/refusals.md` has one section a code.
  */
 export const problemCatalogue = {
   /** A body, query, header or path is not as the interface describes it. */
