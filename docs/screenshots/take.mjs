@@ -55,6 +55,18 @@ await page.locator('[data-test=entries] tbody tr', { hasText: 'committed' }).fir
 await page.locator('[data-outcome=committed]').waitFor()
 await shoot('entry')
 
+await page.goto(`${url}/t/observatory/records/programme/P-113`)
+await page.locator('[data-test=property-tags]').scrollIntoViewIfNeeded()
+await page.fill('[data-test=property-hoursLeft] input', '399.00')
+await page.click('[data-test=commit]')
+await page.locator('[data-test=problem]').waitFor()
+await shoot('refusal')
+page.on('dialog', (dialog) => void dialog.accept())
+await page.goto(`${url}/t/observatory/records/block/17`)
+await page.locator('[data-test=property-state]').waitFor()
+await page.click('[data-test=property-night] input')
+await shoot('editors')
+
 const session = [
   ['change', 'programme', 'P-112', 'hoursLeft=30.00'],
   ['change', 'programme', 'P-112', 'hoursLeft=30.00', '--if', 'v1', '--commit'],

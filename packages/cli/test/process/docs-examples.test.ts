@@ -64,7 +64,7 @@ function run(command: string, { url, token }: RunningService): Promise<string> {
     LEDGERMAN_TOKEN: token,
   }
   return new Promise((resolve) => {
-    execFile('bash', ['-c', `${command} 2>&1`], { env, cwd: ROOT }, (_error, out) =>
+    execFile('bash', ['-c', `{ ${command}\n} 2>&1`], { env, cwd: ROOT }, (_error, out) =>
       resolve(out === '' || out.endsWith('\n') ? out : `${out}\n`),
     )
   })
