@@ -21,6 +21,7 @@ export default {
     project('core', ['packages/core/test/database/**/*.test.ts']),
     project('service', ['packages/service/test/http/**/*.test.ts']),
     project('cli', ['packages/cli/test/process/**/*.test.ts']),
+    project('local', ['packages/local/test/**/*.test.ts']),
     project('console', ['packages/console/test/**/*.test.ts']),
   ],
 }

@@ -1,9 +1,9 @@
 import { mkdtempSync, readFileSync, rmSync } from 'node:fs'
-import { createServer } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { pino } from 'pino'
 import { LedgermanClient } from '@ledgerman/client'
+import { findFreePort } from '@ledgerman/local'
 import { startService } from '@ledgerman/service'
 import { makeDatabase, makeObservatory, type TestDatabase } from './databases.js'
 import { observatorySources } from './observatory-mappings.js'
@@ -41,7 +41,7 @@ export async function startTestService({
 }: { isPrepared?: boolean; extraTargets?: Record<string, string> } = {}): Promise<RunningService> {
   const [home, observatory] = await Promise.all([makeDatabase(), makeObservatory()])
   const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-service-'))
-  const port = await freePort()
+  const port = await findFreePort()
   const logLines: string[] = []
   const common = { connections: 20, lockWaitMs: 1_000, timeLimitMs: 5_000, prepareStatements: true }
   const targets = {
@@ -95,16 +95,4 @@ export async function startTestService({
       rmSync(dataDir, { recursive: true, force: true })
     },
   }
-}
-
-function freePort(): Promise<number> {
-  return new Promise((resolve, reject) => {
-    const server = createServer().once('error', reject)
-    server.listen(0, '127.0.0.1', () => {
-      const address = server.address()
-      server.close(() =>
-        address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port')),
-      )
-    })
-  })
 }

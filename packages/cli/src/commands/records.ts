@@ -64,15 +64,7 @@ Examples:
   ledgerman change programme P-107 hoursLeft=14.50 --if v1 --commit
   ledgerman change calibration HF1 2026-02-03 flat frames=12 --null note --commit`,
     )
-    .action(async (name: string, words: string[], options: WriteFlags, command: Command) => {
-      const target = await context.target(command)
-      const mapping = await target.mapping(name)
-      const { key, pairs } = splitArguments(mapping, words)
-      const values = parsePairs(mapping, pairs, options.null)
-      const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
-      const changed = await target.change(name, key, values, { mode: modeOf(options), guard })
-      context.print(command, changed, () => formatWrite(mapping, key, values, changed, options))
-    })
+    .action(writeValues('change'))
 
   keyedCommand(
     'replace',
@@ -84,15 +76,7 @@ Examples:
       'after',
       `\nExample:\n  ledgerman replace telescope OLD name='The Old Refractor' apertureM=0.35 status=retired --commit`,
     )
-    .action(async (name: string, words: string[], options: WriteFlags, command: Command) => {
-      const target = await context.target(command)
-      const mapping = await target.mapping(name)
-      const { key, pairs } = splitArguments(mapping, words)
-      const values = parsePairs(mapping, pairs, options.null)
-      const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
-      const replaced = await target.replace(name, key, values, { mode: modeOf(options), guard })
-      context.print(command, replaced, () => formatWrite(mapping, key, values, replaced, options))
-    })
+    .action(writeValues('replace'))
 
   keyedCommand(
     'add',
@@ -129,6 +113,19 @@ Examples:
         formatWrite(mapping, key, {}, { receipt, guard: options.commit ? null : (guard ?? null) }, options),
       )
     })
+
+  /** Sets the named values of one record, or all of them, with the guard that was given or that of a load just before. */
+  function writeValues(verb: 'change' | 'replace') {
+    return async (name: string, words: string[], options: WriteFlags, command: Command) => {
+      const target = await context.target(command)
+      const mapping = await target.mapping(name)
+      const { key, pairs } = splitArguments(mapping, words)
+      const values = parsePairs(mapping, pairs, options.null)
+      const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
+      const written = await target[verb](name, key, values, { mode: modeOf(options), guard })
+      context.print(command, written, () => formatWrite(mapping, key, values, written, options))
+    }
+  }
 
   function keyedCommand(verb: string, description: string, words: string, wordsAre: string): Command {
     return program

@@ -1,5 +1,6 @@
 import { v7 as uuidv7 } from 'uuid'
-import { isProblem, LedgermanProblem, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import type { LedgermanProblem } from '@ledgerman/contract'
+import { isProblem, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
 import { REFUSED_BY_BOOK } from '../book/book-schema.js'
 import { introduceStatement, statementId } from '../book/introduce-statement.js'
 import { recordRefusal } from '../book/record-refusal.js'
