@@ -14,7 +14,12 @@ app.get('/allocations/:id', async (request, response) => {
 })
 app.patch('/allocations/:id', async (request, response) => {
   const { hours } = request.body as { hours: string }
-  await changeByHand(pool, Number(request.params.id), Number(request.headers['if-match']?.replaceAll('"', '')), hours)
-  response.json({ ok: true })
+  const row = await changeByHand(
+    pool,
+    Number(request.params.id),
+    Number(request.headers['if-match']?.replaceAll('"', '')),
+    hours,
+  )
+  response.set('etag', `\"${String(row?.['row_version'])}\"`).json(row)
 })
 app.listen(Number(port), '127.0.0.1')

@@ -1,18 +1,24 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 
-/** What a careful program does without Ledgerman: three round trips, no audit. */
-export async function changeByHand(pool: pg.Pool, id: number, version: number, hours: string): Promise<void> {
+/** What a careful program does without Ledgerman: three round trips, no audit. Gives the row as it is now. */
+export async function changeByHand(
+  pool: pg.Pool,
+  id: number,
+  version: number,
+  hours: string,
+): Promise<Record<string, unknown> | undefined> {
   const client = await pool.connect()
   try {
     await client.query('begin')
-    const { rowCount } = await client.query({
+    const { rows, rowCount } = await client.query<Record<string, unknown>>({
       name: 'change',
       text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 returning id, code, title, hours, priority, note, row_version',
       values: [id, hours, version],
     })
     if (rowCount !== 1) throw new Error('stale')
     await client.query('commit')
+    return rows[0]
   } catch (error) {
     await client.query('rollback')
     throw error

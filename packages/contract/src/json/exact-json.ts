@@ -29,24 +29,31 @@ export function parseJson(text: string): Json {
 
 /** Prints a value as JSON, with `RawJson` written as it stands. `indent` is a number of spaces, 0 for one line. */
 export function printJson(value: unknown, indent = 0): string {
-  return print(value, indent, '') ?? 'null'
+  return print(value, indent === 0 ? null : ' '.repeat(indent), '') ?? 'null'
 }
 
-function print(value: unknown, indent: number, margin: string): string | undefined {
+// Every answer of the service goes through here, so it is written as loops over one growing text.
+function print(value: unknown, indent: string | null, margin: string): string | undefined {
+  if (typeof value === 'string') return JSON.stringify(value)
+  if (value === null) return 'null'
+  if (typeof value !== 'object') return Object.is(value, -0) ? '-0' : JSON.stringify(value)
   if (value instanceof RawJson) return value.text
-  if (Object.is(value, -0)) return '-0'
-  if (value === null || typeof value !== 'object') return JSON.stringify(value)
   if (value instanceof Date) return JSON.stringify(value)
-  const inner = margin + ' '.repeat(indent)
-  const parts = Array.isArray(value)
-    ? value.map((item) => print(item, indent, inner) ?? 'null')
-    : Object.entries(value).flatMap(([name, item]) => {
-        const text = print(item, indent, inner)
-        return text === undefined ? [] : [`${JSON.stringify(name)}:${indent > 0 ? ' ' : ''}${text}`]
-      })
-  const [open, close] = Array.isArray(value) ? ['[', ']'] : ['{', '}']
-  if (parts.length === 0) return open + close
-  return indent > 0
-    ? `${open}\n${inner}${parts.join(`,\n${inner}`)}\n${margin}${close}`
-    : open + parts.join(',') + close
+  const inner = indent === null ? '' : `\n${margin}${indent}`
+  const deeper = indent === null ? '' : margin + indent
+  let text = ''
+  if (Array.isArray(value)) {
+    for (const item of value) text += `${text === '' ? '' : ','}${inner}${print(item, indent, deeper) ?? 'null'}`
+    return `[${text}${close(text, indent, margin)}]`
+  }
+  for (const name of Object.keys(value)) {
+    const item = print((value as Record<string, unknown>)[name], indent, deeper)
+    if (item !== undefined)
+      text += `${text === '' ? '' : ','}${inner}${JSON.stringify(name)}:${indent === null ? '' : ' '}${item}`
+  }
+  return `{${text}${close(text, indent, margin)}}`
+}
+
+function close(text: string, indent: string | null, margin: string): string {
+  return text === '' || indent === null ? '' : `\n${margin}`
 }

@@ -5,6 +5,7 @@ import type { Table } from '../catalogue/table.js'
 import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
+import { isDatabaseError } from '../problem/database-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
@@ -138,6 +139,8 @@ export class Target implements Queryable {
    * @throws LedgermanProblem not-found
    */
   async table(path: string): Promise<Table> {
+    const current = this.#tables.get(path)
+    if (current && Date.now() - current.readAt < CATALOGUE_AGE_MS) return current.table
     const name = parseTablePath(path)
     const normal = toTablePath(name.schema, name.name)
     const known = this.#tables.get(normal)
@@ -197,6 +200,15 @@ export class Target implements Queryable {
 
   /** Makes a problem of whatever went wrong; where a statement shows that a table was altered, the catalogue is read again. */
   explain(error: unknown, context: Omit<ErrorContext, 'target'> = {}): unknown {
+    if (isMissingBook(error)) {
+      this.forgetBook()
+      return new LedgermanProblem(
+        'book-not-prepared',
+        `The book of ${this.name} is gone from the database. Prepare it again: ledgerman book prepare.`,
+        { target: this.name },
+        { cause: error },
+      )
+    }
     const explained = translateError(error, { target: this.name, ...this.limits, ...context })
     if (isProblem(explained, 'definition-invalid')) this.forgetCatalogue()
     return explained
@@ -230,6 +242,13 @@ interface KnownTable {
   table: Table
   printed: string
   readAt: number
+}
+
+/** Whether the schema of the book, or something in it, was dropped while this process took it for prepared. */
+function isMissingBook(error: unknown): boolean {
+  return (
+    isDatabaseError(error) && ['42P01', '3F000', '42883'].includes(error.code) && /\bledgerman\b/.test(error.message)
+  )
 }
 
 function keepText(text: string): string {

@@ -261,6 +261,16 @@ describe('a target without a book', () => {
     )
     expect(elsewhere).toEqual([])
     expect((await changeRecord(other, mapping, { ...request, mode: 'commit' })).receipt.outcome).toBe('committed')
+    // Dropped under our feet, it is missed, and nothing is changed without it.
+    await bare.sql('drop schema ledgerman cascade')
+    const again = { ...request, values: { hoursLeft: '2.00' }, guard: 'any', mode: 'commit' } as const
+    expect((await refusalOf(changeRecord(other, mapping, again))).code).toBe('book-not-prepared')
+    expect(await bare.sql(`select hours_left from programme where code = 'P-107'`)).toEqual([{ hours_left: '1.00' }])
+    await prepareBook(other)
+    const { receipt } = await changeRecord(other, mapping, again)
+    expect((await getEntry(other, receipt.id, findMapping)).receipt.steps[0]?.statement).toMatch(
+      /update public.programme/,
+    )
     await other.close()
     await bare.drop()
   })

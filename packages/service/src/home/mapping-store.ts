@@ -35,7 +35,7 @@ export class MappingStore {
   }
 
   async find(target: string, name: string): Promise<MappingRevision | undefined> {
-    const key = JSON.stringify([target, name])
+    const key = latestKey(target, name)
     const kept = this.#latest.get(key)
     if (kept) return kept.found
     const [row] = await this.home.query<DefinitionRow>(
@@ -132,9 +132,14 @@ export class MappingStore {
       )
       return { row: added as DefinitionRow, isNew: true }
     })
-    this.#latest.delete(JSON.stringify([target, name]))
+    this.#latest.delete(latestKey(target, name))
     return result
   }
+}
+
+/** Names of targets hold no slash. */
+function latestKey(target: string, name: string): string {
+  return `${target}/${name}`
 }
 
 interface DefinitionRow {

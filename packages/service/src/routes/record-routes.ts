@@ -34,13 +34,12 @@ import {
   type PatchOperation,
   type Target,
 } from '@ledgerman/core'
-import { z } from 'zod'
+import type { z } from 'zod'
 import { isUnmodified, readEntityTags } from '../http/conditional.js'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
 import type { Services } from './services.js'
 
 const RECORDS = '/v1/targets/{target}/mappings/{mapping}/records'
-const keyQuery = z.looseObject({})
 const IF_MATCH =
   'The ETag the record was loaded with, or several. Required unless the mapping has no guard; * accepts any state.'
 const WRITTEN = { etag: 'The new guard in quotes.', link: 'The entry in the book.' }
@@ -95,7 +94,6 @@ export function recordRoutes({ targets }: Services) {
       path: `${RECORDS}/{key}`,
       role: 'reader',
       summary: 'Load one record by its key.',
-      query: keyQuery,
       headers: { 'If-None-Match': 'Answers 304 where the record is still the same.' },
       replies: {
         200: {
