@@ -1,0 +1,226 @@
+import { setTimeout as delay } from 'node:timers/promises'
+import { isProblem, mappingDefinition, type LedgermanProblem } from '@ledgerman/contract'
+import {
+  addRecord,
+  changeRecord,
+  deriveMapping,
+  listEntries,
+  loadRecord,
+  parseKeyParts,
+  prepareBook,
+  removeRecord,
+  replaceRecord,
+  resolveMapping,
+  Target,
+  type Mapping,
+} from '@ledgerman/core'
+import { makeDatabase, type TestDatabase } from '../../../../testing/databases.js'
+
+let database: TestDatabase
+let target: Target
+const commit = { mode: 'commit', actor: 'night-desk' } as const
+const SECRET = 'plainly-secret-word'
+
+beforeAll(async () => {
+  database = await makeDatabase()
+  await database.sql(`
+    create domain dial as text check (value ~ '^[0-9]+$');
+    create table antenna (id integer primary key, note text, dial dial, nights daterange, exclude using gist (nights with &&) where (nights is not null));
+    insert into antenna values (1, 'one', '12', '[2026-01-01,2026-01-05)'), (2, 'two', null, null), (3, 'slow', null, null);
+    create function mind() returns trigger language plpgsql as $$ begin
+      if new.note = 'sleep' then perform pg_sleep(5); end if;
+      if new.note = 'never' then raise exception 'An antenna is never called that.'; end if;
+      return new;
+    end $$;
+    create trigger mind before update on antenna for each row execute function mind();
+    create table parent (id integer primary key);
+    create table child (id integer primary key, parent integer references parent (id) deferrable initially deferred);
+    insert into child values (1, null);
+    create table person (badge text primary key, phone text not null check (length(phone) < 40), note text);
+    insert into person values ('B1', '${SECRET}', 'x');
+    grant all on all tables in schema public to ledgerman_worker`)
+  target = new Target({
+    name: 'refusals',
+    url: database.url,
+    limits: { lockWaitMs: 300, timeLimitMs: 600 },
+    digestKey: Buffer.from('k'),
+  })
+  await prepareBook(target)
+})
+afterAll(async () => {
+  await target.close()
+  await database.drop()
+})
+
+async function mapped(table: string, sensitive: string[] = []): Promise<Mapping> {
+  const live = await target.table(`public.${table}`)
+  const { definition } = deriveMapping(live, () => undefined)
+  for (const name of sensitive)
+    definition.properties[name] = { ...definition.properties[name], column: name, sensitive: true }
+  return resolveMapping(mappingDefinition.parse(definition), 1, live)
+}
+const refusalOf = (run: Promise<unknown>): Promise<LedgermanProblem> =>
+  run.then(
+    () => Promise.reject(new Error('was not refused')),
+    (error: unknown) => (isProblem(error) ? error : Promise.reject(error)),
+  )
+const change = async (id: string, values: Record<string, unknown>) => {
+  const mapping = await mapped('antenna')
+  return changeRecord(target, mapping, { key: parseKeyParts(mapping, [id]), values, guard: 'any', ...commit })
+}
+
+describe('what the database refuses', () => {
+  it('within the time limit', async () => {
+    const started = Date.now()
+    expect(await refusalOf(change('3', { note: 'sleep' }))).toMatchObject({
+      code: 'time-limit',
+      facts: { timeLimitMs: 600 },
+    })
+    expect(Date.now() - started).toBeLessThan(1_500)
+  })
+
+  it('because somebody cancelled it', async () => {
+    const patient = new Target({
+      name: 'patient',
+      url: database.url,
+      limits: { timeLimitMs: 20_000 },
+      digestKey: Buffer.from('k'),
+    })
+    const mapping = resolveMapping((await mapped('antenna')).definition, 1, await patient.table('public.antenna'))
+    const waiting = refusalOf(
+      changeRecord(patient, mapping, {
+        key: parseKeyParts(mapping, ['3']),
+        values: { note: 'sleep' },
+        guard: 'any',
+        ...commit,
+      }),
+    )
+    const sleeping = `from pg_stat_activity where wait_event = 'PgSleep' and datname = current_database()`
+    while ((await database.sql(`select 1 ${sleeping}`)).length === 0) await delay(10)
+    await database.sql(`select pg_cancel_backend(pid) ${sleeping}`)
+    expect((await waiting).code).toBe('cancelled')
+    await patient.close()
+  })
+
+  it('by a trigger, in the trigger’s own words', async () => {
+    expect(await refusalOf(change('2', { note: 'never' }))).toMatchObject({
+      code: 'rule-broken',
+      detail: expect.stringMatching(/never called that/) as unknown,
+      facts: { by: 'database' },
+    })
+  })
+
+  it('by a domain and by an exclusion, each told apart', async () => {
+    expect(await refusalOf(change('2', { dial: 'abc' }))).toMatchObject({
+      code: 'constraint-broken',
+      facts: { kind: 'domain', properties: ['dial'] },
+    })
+    expect(await refusalOf(change('2', { nights: '[2026-01-03,2026-01-09)' }))).toMatchObject({
+      code: 'constraint-broken',
+      facts: { kind: 'exclusion' },
+    })
+  })
+
+  it('only at its end, by a deferred constraint, in a rehearsal as in a commit', async () => {
+    const mapping = await mapped('child')
+    for (const mode of ['rehearse', 'commit'] as const) {
+      const request = {
+        key: parseKeyParts(mapping, ['1']),
+        values: { parent: 7 },
+        guard: 'any',
+        mode,
+        actor: 'night-desk',
+      } as const
+      expect(await refusalOf(changeRecord(target, mapping, request))).toMatchObject({
+        code: 'constraint-broken',
+        facts: { kind: 'missing-parent', properties: ['parent'] },
+      })
+    }
+    expect(await database.sql('select parent from child')).toEqual([{ parent: null }])
+    expect(
+      await database.sql(`select 1 from ledgerman.history where relation = 'public.child' and outcome = 'committed'`),
+    ).toEqual([])
+  })
+
+  it('for a table lock that somebody holds, as for a row lock', async () => {
+    const holder = await database.session()
+    await holder.query('begin; lock table child in access exclusive mode')
+    const started = Date.now()
+    const live = resolveMapping((await mapped('antenna')).definition, 1, await target.table('public.antenna'))
+    expect(live).toBeDefined()
+    const child = await mapped('child')
+    expect(
+      (
+        await refusalOf(
+          changeRecord(target, child, {
+            key: parseKeyParts(child, ['1']),
+            values: { parent: null },
+            guard: 'any',
+            ...commit,
+          }),
+        )
+      ).code,
+    ).toBe('lock-timeout')
+    expect(Date.now() - started).toBeLessThan(1_200)
+    await holder.query('rollback')
+    await holder.end()
+  })
+
+  it('and leaves the session clean, so that the next run works', async () => {
+    for (let turn = 0; turn < 30; turn++) {
+      await refusalOf(change('2', { note: 'never' }))
+      expect((await change('2', { note: `turn ${turn}` })).receipt.outcome).toBe('committed')
+    }
+  })
+})
+
+describe('sensitive values', () => {
+  it('are nowhere in clear, whatever is done with them and however it is refused', async () => {
+    const mapping = await mapped('person', ['phone'])
+    const key = parseKeyParts(mapping, ['B1'])
+    const loaded = await loadRecord(target, mapping, key)
+    expect(loaded.record['phone']).toBe(SECRET)
+    const guard = { guards: [loaded.guard ?? ''] }
+    const said: unknown[] = []
+    const hear = (run: Promise<{ receipt: unknown }>) =>
+      run.then(
+        ({ receipt }) => said.push(receipt),
+        (error: LedgermanProblem) => said.push(error.code, error.detail, error.facts),
+      )
+    await hear(changeRecord(target, mapping, { key, values: { phone: `${SECRET}-2` }, guard, ...commit }))
+    await hear(changeRecord(target, mapping, { key, values: { phone: `${SECRET}-3` }, guard, ...commit }))
+    await hear(
+      changeRecord(target, mapping, { key, values: { phone: `${SECRET}${'x'.repeat(60)}` }, guard: 'any', ...commit }),
+    )
+    await hear(changeRecord(target, mapping, { key, values: { phone: [SECRET] }, guard: 'any', ...commit }))
+    await hear(
+      changeRecord(target, mapping, {
+        key,
+        values: { note: 'y' },
+        loaded: { phone: `${SECRET}-9` },
+        guard: 'any',
+        ...commit,
+      }),
+    )
+    await hear(
+      replaceRecord(target, mapping, { key, values: { phone: `${SECRET}-4`, note: 'z' }, guard: 'any', ...commit }),
+    )
+    await hear(addRecord(target, mapping, { values: { badge: 'B2', phone: SECRET }, ...commit }))
+    await hear(addRecord(target, mapping, { values: { badge: 'B2', phone: SECRET }, ...commit }))
+    await hear(removeRecord(target, mapping, { key: parseKeyParts(mapping, ['B2']), guard: 'any', ...commit }))
+    expect(said).toHaveLength(19)
+    said.push(
+      await database.sql('select * from ledgerman.entry'),
+      await listEntries(target, { limit: 100 }, () => Promise.resolve(mapping)),
+    )
+    const everything = JSON.stringify(said)
+    expect(everything).not.toContain(SECRET)
+    expect(everything).toContain('hmac:')
+    // Equal values have equal digests, on both sides.
+    const [entry] = await database.sql(
+      `select h.before->>'phone' as phone from ledgerman.history h where h.kind = 'remove' and h.relation = 'public.person'`,
+    )
+    expect(entry?.['phone']).toMatch(/^hmac:[0-9a-f]{32}$/)
+    expect(everything.split(String(entry?.['phone'])).length).toBeGreaterThan(2)
+  })
+})
