@@ -93,6 +93,14 @@ describe('bin/start', () => {
     await afresh.ended
   }, 120_000)
 
+  it('says what to do when the key to its own server is gone', async () => {
+    rmSync(join(dataDir, 'postgres-password'))
+    const run = start()
+    expect(await run.ended).toBe(1)
+    expect(run.said()).toMatch(/postgres-password is missing[\s\S]*bin\/start --reset/)
+    expect(run.said()).not.toMatch(/\n\s+at /)
+  })
+
   it.each([
     [['--target', 'nonsense'], {}, /expected NAME=postgres/],
     [['--target', 'bad=mysql://u:secret-word@h/d'], {}, /--target bad=mysql:\/\/u:…@h\/d: expected NAME/],

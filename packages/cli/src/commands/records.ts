@@ -88,7 +88,7 @@ Examples:
     .action(async (name: string, pairs: string[], options: WriteFlags, command: Command) => {
       const target = await context.target(command)
       const mapping = await target.mapping(name)
-      const values = parsePairs(mapping, pairs, options.null)
+      const values = parsePairs(mapping, pairs, options.null ?? [])
       const added = await target.add(name, values, { mode: modeOf(options) })
       context.print(command, added, () =>
         formatWrite(
@@ -120,7 +120,7 @@ Examples:
       const target = await context.target(command)
       const mapping = await target.mapping(name)
       const { key, pairs } = splitArguments(mapping, words)
-      const values = parsePairs(mapping, pairs, options.null)
+      const values = parsePairs(mapping, pairs, options.null ?? [])
       const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
       const written = await target[verb](name, key, values, { mode: modeOf(options), guard })
       context.print(command, written, () => formatWrite(mapping, key, values, written, options))
@@ -135,12 +135,10 @@ Examples:
       .argument(words, wordsAre)
       .option('--commit', 'keep it')
       .option('--if <guard>', 'only where the record is still as in the load that gave this guard')
-      .option(
-        '--null <property>',
-        'set a property to null (repeatable)',
-        (property: string, all: string[]) => [...all, property],
-        [],
-      )
+      .option('--null <property>', 'set a property to null (repeatable)', (property: string, all: string[] = []) => [
+        ...all,
+        property,
+      ])
       .option('--statement', 'show the statement and its binds')
   }
 }
@@ -148,7 +146,7 @@ Examples:
 interface WriteFlags {
   commit?: boolean
   if?: string
-  null: string[]
+  null?: string[]
   statement?: boolean
 }
 
