@@ -25,6 +25,8 @@ export async function prepareDatabases(
   const home = await ensureRole(cluster, dataDir, 'ledgerman_home', 'ledgerman')
   const owner = await ensureRole(cluster, dataDir, 'observatory_owner', 'observatory')
   const worker = await ensureRole(cluster, dataDir, 'ledgerman_observatory', 'observatory')
+  // So that the demo's owner can read the book, which the worker makes.
+  await asAdmin(cluster, 'postgres', (client) => client.query('grant ledgerman_observatory to observatory_owner'))
   await ensureDatabase(cluster, 'ledgerman', 'ledgerman_home')
   await ensureDatabase(cluster, 'observatory', 'observatory_owner')
   await loadObservatory(readFileSync(owner, 'utf8').trim(), demoDir, say)
