@@ -210,12 +210,14 @@ function rowReceipt(
 async function runStatement(
   target: Target,
   mapping: Mapping,
-  { run }: KeyedStatement,
+  { kind, run, set }: KeyedStatement,
   values: (string | null)[],
   { mode, actor }: RunOptions,
 ): Promise<Rows> {
   const isCommit = mode === 'commit'
-  const isSelfChecking = isCommit && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
+  // A new record of defaults only has no part that its values are read from, and so none that sets the actor first.
+  const setsActor = kind !== 'add' || set.length > 0
+  const isSelfChecking = isCommit && setsActor && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
   const once = (preparedAs: string | undefined) => {
     if (isSelfChecking) return target.runAlone(run.text, values, preparedAs)
     return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {

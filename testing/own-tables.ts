@@ -1,0 +1,44 @@
+import { isProblem, mappingDefinition, type MappingDefinition } from '@ledgerman/contract'
+import { deriveMapping, prepareBook, resolveMapping, Target, type Mapping } from '@ledgerman/core'
+import { makeDatabase, type TestDatabase } from './databases.js'
+
+/** An empty database with a book, for tests that make tables of their own in it. */
+export interface OwnTables {
+  database: TestDatabase
+  target: Target
+  /** Makes tables and gives the derived mapping of one, changed where the test says so. */
+  mapped(path: string, ddl: string, difference?: Partial<MappingDefinition>): Promise<Mapping>
+  lastEntry(): Promise<Record<string, unknown> | undefined>
+  close(): Promise<void>
+}
+
+export async function openOwnTables(): Promise<OwnTables> {
+  const database = await makeDatabase()
+  const target = new Target({ name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') })
+  await prepareBook(target)
+  const grants = ['tables', 'sequences'].map((kind) => `grant all on all ${kind} in schema public to ledgerman_worker`)
+  return {
+    database,
+    target,
+    async mapped(path, ddl, difference = {}) {
+      await database.sql([ddl, ...grants].join('; '))
+      target.forgetCatalogue()
+      const table = await target.table(path)
+      const { definition } = deriveMapping(table, () => undefined)
+      return resolveMapping(mappingDefinition.parse({ ...definition, ...difference }), 1, table)
+    },
+    lastEntry: async () => (await database.sql('select * from ledgerman.history order by id desc limit 1'))[0],
+    async close() {
+      await target.close()
+      await database.drop()
+    },
+  }
+}
+
+/** The code a run is refused with; `done` where it is not. */
+export function codeOf(run: Promise<unknown>): Promise<string> {
+  return run.then(
+    () => 'done',
+    (error: unknown) => (isProblem(error) ? error.code : String(error)),
+  )
+}
