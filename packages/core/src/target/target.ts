@@ -74,6 +74,8 @@ export class Target implements Queryable {
       types: { getTypeParser: () => keepText },
     })
     this.#pool.on('error', (error) => options.onSessionError?.(error))
+    // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
+    this.#pool.on('connect', (client) => client.on('error', () => undefined))
   }
 
   async query(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {

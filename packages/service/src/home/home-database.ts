@@ -22,6 +22,8 @@ export class HomeDatabase {
       keepAlive: true,
     })
     this.#pool.on('error', onSessionError)
+    // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
+    this.#pool.on('connect', (client) => client.on('error', () => undefined))
   }
 
   /** @throws LedgermanProblem target-unavailable where the home database cannot be reached. */
