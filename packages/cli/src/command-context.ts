@@ -8,6 +8,8 @@ export interface Terminal {
   env: NodeJS.ProcessEnv
   out: (text: string) => void
   err: (text: string) => void
+  /** Resolves when there is room for more output. */
+  drained: () => Promise<void>
 }
 
 interface GlobalOptions {
@@ -34,5 +36,11 @@ export class CommandContext {
   /** Prints `value` as JSON where `--json` was given, and the text otherwise. */
   print(command: Command, value: unknown, text: () => string): void {
     this.terminal.out(`${this.isJson(command) ? printJson(value, 2) : text()}\n`)
+  }
+
+  /** Writes a part of a long output, no faster than its reader takes it. */
+  write(text: string): Promise<void> {
+    this.terminal.out(text)
+    return this.terminal.drained()
   }
 }

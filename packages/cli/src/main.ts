@@ -1,3 +1,4 @@
+import { once } from 'node:events'
 import { CommanderError } from 'commander'
 import { isProblem, problemCatalogue } from '@ledgerman/contract'
 import { CommandContext } from './command-context.js'
@@ -9,6 +10,8 @@ const terminal = {
   env: process.env,
   out: (text: string) => void process.stdout.write(text),
   err: (text: string) => void process.stderr.write(text),
+  drained: () =>
+    process.stdout.writableNeedDrain ? once(process.stdout, 'drain').then(() => undefined) : Promise.resolve(),
 }
 
 // A reader such as head may stop before the end: that is no failure.

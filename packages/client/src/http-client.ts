@@ -16,7 +16,7 @@ export interface Request {
   body?: unknown
   contentType?: string
   headers?: Record<string, string>
-  query?: Record<string, string | number | undefined>
+  query?: Record<string, string | number | boolean | undefined>
 }
 
 export interface Answer<T> {
@@ -37,30 +37,9 @@ export class HttpClient {
   }
 
   /** @throws LedgermanProblem as the service answered it; target-unavailable where the service does not answer. */
-  async send<T>(
-    path: string,
-    { method = 'GET', body, contentType = 'application/json', headers = {}, query = {} }: Request = {},
-  ): Promise<Answer<T>> {
-    const parameters = new URLSearchParams(
-      Object.entries(query).flatMap(([name, value]) =>
-        value === undefined ? [] : [[name, String(value)] as [string, string]],
-      ),
-    )
-    const address = `${this.#url}${path}${parameters.size > 0 ? `?${parameters.toString()}` : ''}`
-    const { token, timeLimitMs = 60_000, fetch: send = globalThis.fetch } = this.#options
-    const answer = await send(address, {
-      method,
-      headers: {
-        accept: 'application/json',
-        ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
-        ...(body === undefined ? {} : { 'content-type': contentType }),
-        ...headers,
-      },
-      signal: AbortSignal.timeout(timeLimitMs),
-      ...(body === undefined ? {} : { body: typeof body === 'string' ? body : printJson(body) }),
-    }).catch((error: unknown) => {
-      throw unreachable(this.#url, error)
-    })
+  async send<T>(path: string, request: Request = {}): Promise<Answer<T>> {
+    const { timeLimitMs = 60_000 } = this.#options
+    const answer = await this.#fetch(path, request, 'application/json', AbortSignal.timeout(timeLimitMs))
     const text = await answer.text()
     if (!answer.ok) throw problemFrom(answer, text)
     const tag = answer.headers.get('etag')
@@ -69,6 +48,52 @@ export class HttpClient {
       body: (text === '' ? undefined : parseJson(text)) as T,
       guard: tag === null ? null : tag.slice(1, -1),
     }
+  }
+
+  /**
+   * Receives an answer as it comes, piece by piece, in the media type asked for.
+   *
+   * @throws LedgermanProblem as `send`; target-unavailable where the transfer breaks off before its end.
+   */
+  async *receive(path: string, request: Request, accept: string, signal?: AbortSignal): AsyncGenerator<string> {
+    const answer = await this.#fetch(path, request, accept, signal)
+    if (!answer.ok) throw problemFrom(answer, await answer.text())
+    const decoder = new TextDecoder()
+    try {
+      for await (const bytes of answer.body ?? []) yield decoder.decode(bytes as Uint8Array, { stream: true })
+    } catch (error) {
+      throw new LedgermanProblem(
+        'target-unavailable',
+        'The transfer broke off before its end: what was received is not all.',
+        { service: this.#url },
+        { cause: error },
+      )
+    }
+    yield decoder.decode()
+  }
+
+  #fetch(path: string, request: Request, accept: string, signal: AbortSignal | undefined): Promise<Response> {
+    const { method = 'GET', body, contentType = 'application/json', headers = {}, query = {} } = request
+    const parameters = new URLSearchParams(
+      Object.entries(query).flatMap(([name, value]) =>
+        value === undefined ? [] : [[name, String(value)] as [string, string]],
+      ),
+    )
+    const address = `${this.#url}${path}${parameters.size > 0 ? `?${parameters.toString()}` : ''}`
+    const { token, fetch: send = globalThis.fetch } = this.#options
+    return send(address, {
+      method,
+      headers: {
+        accept,
+        ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
+        ...(body === undefined ? {} : { 'content-type': contentType }),
+        ...headers,
+      },
+      ...(signal ? { signal } : {}),
+      ...(body === undefined ? {} : { body: typeof body === 'string' ? body : printJson(body) }),
+    }).catch((error: unknown) => {
+      throw unreachable(this.#url, error)
+    })
   }
 }
 

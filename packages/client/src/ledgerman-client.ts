@@ -5,6 +5,8 @@ import {
   type DerivedMapping,
   type EntryInfo,
   type EntryList,
+  type Explained,
+  type FindBody,
   type FoundRecords,
   type LoadedRecord,
   type MappingInfo,
@@ -64,6 +66,9 @@ export class LedgermanClient {
     return new TargetClient(this.#http, name)
   }
 }
+
+/** What to find: everything the interface's find takes but what decides the form of the answer. */
+export type Find = Omit<FindBody, 'expect' | 'explain'>
 
 export interface ChangeOptions {
   mode?: RunMode
@@ -126,17 +131,41 @@ export class TargetClient {
     ).body
   }
 
-  async list(
-    mapping: string,
-    page: { limit?: number | undefined; after?: string | undefined } = {},
-  ): Promise<FoundRecords> {
-    return (await this.#http.send<FoundRecords>(`${this.#mappingPath(mapping)}/records`, { query: page })).body
+  /** Finds records, a page at a time. */
+  async find(mapping: string, find: Find = {}): Promise<FoundRecords> {
+    return (await this.#http.send<FoundRecords>(this.#findPath(mapping), { method: 'POST', body: find })).body
   }
 
-  /** Loads one record by its key values in key order, in the text form an address has. */
-  async load(mapping: string, key: readonly string[]): Promise<LoadedRecord> {
-    const { path, query } = await this.#recordPlace(mapping, key)
-    return (await this.#http.send<LoadedRecord>(path, { query })).body
+  /** Finds the one record that fits. @throws LedgermanProblem no-such-record, record-ambiguous */
+  async findOne(mapping: string, find: Find): Promise<LoadedRecord> {
+    const body = { ...find, expect: 'one' }
+    const { record, guard } = (await this.#http.send<LoadedRecord>(this.#findPath(mapping), { method: 'POST', body }))
+      .body
+    return { record, guard }
+  }
+
+  /** Shows how records would be found. */
+  async explainFind(mapping: string, find: Find): Promise<Explained> {
+    const body = { ...find, explain: true }
+    return (await this.#http.send<Explained>(this.#findPath(mapping), { method: 'POST', body })).body
+  }
+
+  /** Receives all records that fit as text, as it comes. */
+  export(mapping: string, find: Find, form: 'ndjson' | 'csv', signal?: AbortSignal): AsyncGenerator<string> {
+    const accept = form === 'csv' ? 'text/csv' : 'application/x-ndjson'
+    return this.#http.receive(this.#findPath(mapping), { method: 'POST', body: find }, accept, signal)
+  }
+
+  /** Loads one record by its key values in key order, in the text form an address has; `by` names another unique key. */
+  async load(mapping: string, key: readonly string[], by?: string): Promise<LoadedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key, by)
+    return (await this.#http.send<LoadedRecord>(path, { query: { ...query, by } })).body
+  }
+
+  /** Shows how a record would be loaded. */
+  async explainLoad(mapping: string, key: readonly string[], by?: string): Promise<Explained> {
+    const { path, query } = await this.#recordPlace(mapping, key, by)
+    return (await this.#http.send<Explained>(path, { query: { ...query, by, explain: true } })).body
   }
 
   /** Changes the named properties of one record. */
@@ -237,15 +266,20 @@ export class TargetClient {
     return `${this.#path}/mappings/${encodeURIComponent(name)}`
   }
 
+  #findPath(mapping: string): string {
+    return `${this.#mappingPath(mapping)}/records/find`
+  }
+
   /** A key that a path would swallow (empty, `.`, `..`) goes into the query, by name; the sign for that is written %2D where it is a key. */
   async #recordPlace(
     mapping: string,
     key: readonly string[],
+    by?: string,
   ): Promise<{ path: string; query: Record<string, string> }> {
     const address = toRecordAddress(key)
     const records = `${this.#mappingPath(mapping)}/records`
     if (!/^\.{0,2}$/.test(address)) return { path: `${records}/${address === '-' ? '%2D' : address}`, query: {} }
-    const names = (await this.mapping(mapping)).key
+    const names = by?.split(',') ?? (await this.mapping(mapping)).key
     return { path: `${records}/-`, query: Object.fromEntries(names.map((name, at) => [`key.${name}`, key[at] ?? ''])) }
   }
 }

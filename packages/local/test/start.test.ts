@@ -67,7 +67,7 @@ describe('bin/start', () => {
     expect(statSync(join(dataDir, 'admin-token')).mode & 0o777).toBe(0o600)
     expect(readFileSync(join(dataDir, 'config.yaml'), 'utf8')).not.toContain('secret-word')
     const target = observatory()
-    expect((await target.list('programme', { limit: 1 })).found).toHaveLength(1)
+    expect((await target.find('programme', { limit: 1 })).found).toHaveLength(1)
     await target.change('programme', ['P-107'], { hoursLeft: '1.00' }, { guard: 'v1' })
 
     const second = start()

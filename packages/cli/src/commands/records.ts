@@ -10,46 +10,29 @@ import {
 import type { CommandContext } from '../command-context.js'
 import { parsePairs, splitArguments } from '../key-arguments.js'
 import { formatReceipt } from '../output/receipt-text.js'
-import { formatTable, formatValue, isNumeric } from '../output/table.js'
+import { formatExplained } from '../output/explained-text.js'
+import { formatRecord } from '../output/record-text.js'
 
 export function addRecords(program: Command, context: CommandContext): void {
-  program
-    .command('find')
-    .description('List the first records of a mapping, in key order.')
-    .argument('<mapping>')
-    .option('--limit <rows>', 'rows a page, at most 1000', '50')
-    .option('--after <place>', 'the next page: the place that the page before ended at')
-    .addHelpText('after', `\nExamples:\n  ledgerman find programme --limit 10\n  ledgerman find telescope --json`)
-    .action(async (mapping: string, options: { limit: string; after?: string }, command: Command) => {
-      const page = await (
-        await context.target(command)
-      ).list(mapping, { limit: Number(options.limit), after: options.after })
-      context.print(command, page, () => {
-        const names = Object.keys(page.found[0] ?? {})
-        if (names.length === 0) return `There are no records of ${mapping}${options.after ? ' after that' : ''}.`
-        const right = names.filter((name) => isNumeric(page.found.map((record) => record[name])))
-        const rows = page.found.map((record) => names.map((name) => formatValue(record[name], 32)))
-        const more = page.next === null ? '' : `\n${colors.dim(`More: --after ${page.next}`)}`
-        return formatTable(names, rows, right) + more
-      })
-    })
-
   program
     .command('load')
     .description('Load one record by its key.')
     .argument('<mapping>')
     .argument('<key...>', 'the key values, in key order')
+    .option('--by <properties>', 'another unique key than that of the mapping, such as email')
+    .option('--explain', 'show how it would be loaded, without loading it')
     .addHelpText(
       'after',
-      `\nExamples:\n  ledgerman load programme P-107\n  ledgerman load calibration HF1 2026-02-03 flat`,
+      `\nExamples:\n  ledgerman load programme P-107\n  ledgerman load calibration HF1 2026-02-03 flat\n  ledgerman load observer --by email ida.brandt@harrowfell.example`,
     )
-    .action(async (name: string, words: string[], _options: unknown, command: Command) => {
+    .action(async (name: string, words: string[], options: { by?: string; explain?: boolean }, command: Command) => {
       const target = await context.target(command)
-      const loaded = await target.load(name, words)
-      context.print(command, loaded, () => {
-        const rows = Object.entries(loaded.record).map(([property, value]) => [property, formatValue(value, 100)])
-        return `${formatTable(['property', 'value'], rows)}\n\n${colors.dim('guard')}  ${loaded.guard ?? 'none'}`
-      })
+      if (options.explain) {
+        const explained = await target.explainLoad(name, words, options.by)
+        return context.print(command, explained, () => formatExplained(explained))
+      }
+      const loaded = await target.load(name, words, options.by)
+      context.print(command, loaded, () => formatRecord(loaded))
     })
 
   keyedCommand('change', 'Change properties of one record.', '<words...>', 'the key values, then property=value pairs')

@@ -1,5 +1,6 @@
 import colors from 'picocolors'
-import { printJson, toProblemDocument, type LedgermanProblem } from '@ledgerman/contract'
+import { printJson, toProblemDocument, type LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import { formatRecords } from './record-text.js'
 import { formatTable, formatValue } from './table.js'
 import { indent } from './receipt-text.js'
 
@@ -16,6 +17,8 @@ export function formatProblem(problem: LedgermanProblem): string {
       `Its guard is now ${String(problem.facts['guard'])}.`,
     )
   }
+  const { candidates } = problem.facts as { candidates?: RecordValues[] }
+  if (candidates) lines.push('', indent(formatRecords(candidates)))
   return lines.join('\n')
 }
 

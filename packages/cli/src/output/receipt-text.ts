@@ -1,5 +1,5 @@
 import colors from 'picocolors'
-import type { Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
+import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
 import { formatTable, formatValue } from './table.js'
 
 /** What a run did, for people: the counts, each row's values before and after, and what beside them the database changed. */
@@ -52,13 +52,18 @@ function changes(
 
 /** The statement as it was run, and each bind beside its place in it. */
 export function formatStatement({ statement, binds }: StepReceipt): string {
+  return `${indent(statement)}\n\n${indent(formatBinds(binds))}`
+}
+
+/** Each bind beside its place in the statement. */
+export function formatBinds(binds: readonly BindReceipt[]): string {
   const rows = binds.map(({ position, name, type, value }) => [
     `$${position}`,
     name,
     formatValue(value),
     colors.dim(type),
   ])
-  return `${indent(statement)}\n\n${indent(formatTable(['', 'bind', 'value', 'type'], rows))}`
+  return formatTable(['', 'bind', 'value', 'type'], rows)
 }
 
 export function indent(text: string): string {

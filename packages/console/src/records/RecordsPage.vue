@@ -45,7 +45,7 @@ async function loadPage() {
     const of = client.target(target.value)
     const [info, page] = await Promise.all([
       of.mapping(name.value),
-      of.list(name.value, { limit: PAGE_ROWS, after: after.value }),
+      of.find(name.value, { limit: PAGE_ROWS, after: after.value }),
     ])
     mapping.value = info
     records.value = page.found

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { receipt, RUN_MODES, values } from '../receipt/receipt.js'
+import { bindReceipt, receipt, RUN_MODES, values } from '../receipt/receipt.js'
 
 /** Property values of one record. */
 export const record = values.meta({ id: 'Record' })
@@ -7,7 +7,20 @@ export const record = values.meta({ id: 'Record' })
 export const foundRecords = z.strictObject({
   found: z.array(record),
   next: z.string().nullable().describe('Give it as `after` for the next page; null at the end.'),
+  count: z.int().optional().describe('How many fit in all, where it was asked for.'),
+  countIs: z.enum(['exact', 'estimate']).optional().describe('Counted, or estimated by the planner.'),
 })
+
+/** A statement before it is run. */
+export const explained = z
+  .strictObject({
+    statement: z.string(),
+    binds: z.array(bindReceipt),
+    index: z.enum(['serves', 'partly', 'not used']).describe('Whether indexes find the rows.'),
+    says: z.array(z.string()).describe('How the rows are found, in plain words.'),
+    plan: z.string().describe("PostgreSQL's own plan."),
+  })
+  .meta({ id: 'Explained' })
 
 export const loadedRecord = z.strictObject({
   record,
@@ -39,10 +52,48 @@ export const jsonPatch = z
 /** Properties to set, and what was loaded of them or of others: a difference refuses, and is shown. */
 export const setAndLoaded = z.strictObject({ set: record, loaded: record.optional() }).meta({ id: 'SetAndLoaded' })
 
-/** Rows a page may have: 50 where nothing is said, at most 1000. */
-export const findQuery = z.strictObject({
-  limit: z.coerce.number().int().min(1).max(1000).default(50),
-  after: z.string().min(1).optional(),
+const expression = z.string().max(10_000)
+const findParts = {
+  where: expression.optional().describe('An expression over the properties, see docs/expressions.md.'),
+  limit: z.coerce.number().int().min(1).max(1000).optional().describe('Rows of a page; 50 where not said.'),
+  after: z.string().min(1).optional().describe('The `next` of the page before.'),
+  expect: z.literal('one').optional().describe('Exactly one record has to fit.'),
+  count: z.enum(['exact', 'estimate']).optional(),
+}
+const truth = z.enum(['true', 'false']).transform((text) => text === 'true')
+
+/** What a find is asked for in an address; the expression's parameters as `bind.NAME`. */
+export const findQuery = z
+  .strictObject({
+    ...findParts,
+    order: z.string().max(1000).optional().describe('Such as `hoursLeft desc,code`; nulls last ascending, first descending.'),
+    properties: z.string().max(10_000).optional().describe('Such as `code,lead.familyName`.'),
+    explain: truth.optional().describe('Show how it would be found, without finding it.'),
+  })
+  .catchall(z.union([z.string(), z.array(z.string())]))
+  .superRefine((query, context) => {
+    for (const name of Object.keys(query))
+      if (!Object.hasOwn(FIND_MEMBERS, name) && !/^bind\.[\p{L}_][\p{L}\p{N}_]*$/u.test(name))
+        context.addIssue({ code: 'unrecognized_keys', keys: [name], input: query })
+  })
+
+const FIND_MEMBERS = { ...findParts, order: 0, properties: 0, explain: 0 }
+
+/** The same in a body, for what should not stand in an address. */
+export const findBody = z
+  .strictObject({
+    ...findParts,
+    limit: z.int().min(1).max(1000).optional(),
+    bind: z.record(z.string(), z.unknown()).optional(),
+    order: z.union([z.string().max(1000), z.array(z.string()).max(8)]).optional(),
+    properties: z.union([z.string().max(10_000), z.array(z.string()).max(1000)]).optional(),
+    explain: z.boolean().optional(),
+  })
+  .meta({ id: 'Find' })
+
+export const loadQuery = z.looseObject({
+  by: z.string().optional().describe('Another unique key than that of the mapping: its properties, joined by commas.'),
+  explain: truth.optional().describe('Show how it would be loaded, without loading it.'),
 })
 
 export const changeQuery = z.looseObject({
@@ -55,3 +106,6 @@ export type LoadedRecord = z.output<typeof loadedRecord>
 export type SetAndLoaded = z.output<typeof setAndLoaded>
 export type RemovedRecord = z.output<typeof removedRecord>
 export type ChangedRecord = z.output<typeof changedRecord>
+export type Explained = z.output<typeof explained>
+export type FindQuery = z.output<typeof findQuery>
+export type FindBody = z.output<typeof findBody>

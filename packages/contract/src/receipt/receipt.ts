@@ -11,7 +11,7 @@ export type StepKind = (typeof STEP_KINDS)[number]
 /** Property values by name. Values have the JSON form that docs/values.md lists. */
 export const values = z.record(z.string(), z.unknown())
 
-const bindReceipt = z.strictObject({
+export const bindReceipt = z.strictObject({
   position: z.int().describe('The n of $n in the statement.'),
   name: z.string(),
   type: z.string(),

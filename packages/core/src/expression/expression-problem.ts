@@ -9,6 +9,7 @@ export function expressionProblem(source: string, at: number, message: string): 
   return new LedgermanProblem('expression-invalid', `${message}, at character ${at + 1}:\n${excerpt}`, {
     where: 'expression',
     position: at + 1,
+    expected: message,
     excerpt,
   })
 }

@@ -2,15 +2,19 @@
 export type Expression = { at: number } & (
   | { kind: 'literal'; of: 'text' | 'number' | 'boolean' | 'null'; text: string }
   | { kind: 'path'; names: string[] }
+  | { kind: 'parameter'; name: string }
   | { kind: 'unary'; operator: 'not' | '-' | '+'; operand: Expression }
-  | { kind: 'binary'; operator: string; left: Expression; right: Expression }
+  | { kind: 'binary'; operator: string; left: Expression; right: Expression; operatorAt: number }
   | { kind: 'is'; operand: Expression; test: 'null' | 'true' | 'false'; negated: boolean }
   | { kind: 'distinct'; left: Expression; right: Expression; negated: boolean }
   | { kind: 'in'; operand: Expression; items: Expression[]; negated: boolean }
+  | { kind: 'inList'; operand: Expression; list: string; listAt: number; negated: boolean }
   | { kind: 'between'; operand: Expression; low: Expression; high: Expression; negated: boolean }
   | { kind: 'case'; branches: { when: Expression; then: Expression }[]; otherwise: Expression | null }
   | { kind: 'cast'; operand: Expression; type: string }
   | { kind: 'call'; name: string; args: Expression[] }
+  | { kind: 'linked'; of: 'exists' | 'count'; link: string; condition: Expression | null }
+  | { kind: 'outcome'; of: 'changed' | 'matched'; name: string }
 )
 
 /** Exactly these functions may be called, each with so many arguments. */
@@ -37,3 +41,43 @@ export const FUNCTIONS: Readonly<Record<string, readonly [least: number, most: n
 }
 
 export const COMPARISONS = ['=', '<>', '!=', '<', '<=', '>', '>='] as const
+
+/** Calls `visit` for the expression and everything in it, but for what stands inside `exists` and `count`. */
+export function visitExpression(expression: Expression, visit: (node: Expression) => void): void {
+  visit(expression)
+  for (const part of partsOf(expression)) visitExpression(part, visit)
+}
+
+/** The names of all parameters in an expression, those inside `exists` and `count` too. */
+export function parametersOf(expression: Expression): Set<string> {
+  const names = new Set<string>()
+  visitExpression(expression, (node) => {
+    if (node.kind === 'parameter') names.add(node.name)
+    if (node.kind === 'inList') names.add(node.list)
+    if (node.kind === 'linked' && node.condition) for (const name of parametersOf(node.condition)) names.add(name)
+  })
+  return names
+}
+
+function partsOf(node: Expression): Expression[] {
+  switch (node.kind) {
+    case 'unary':
+    case 'is':
+    case 'cast':
+    case 'inList':
+      return [node.operand]
+    case 'binary':
+    case 'distinct':
+      return [node.left, node.right]
+    case 'in':
+      return [node.operand, ...node.items]
+    case 'between':
+      return [node.operand, node.low, node.high]
+    case 'case':
+      return [...node.branches.flatMap(({ when, then }) => [when, then]), ...(node.otherwise ? [node.otherwise] : [])]
+    case 'call':
+      return node.args
+    default:
+      return []
+  }
+}

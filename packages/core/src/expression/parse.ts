@@ -77,6 +77,7 @@ export function parseExpression(source: string): Expression {
 
   function readComparison(): Expression {
     const left = readMembership()
+    const operatorAt = peek().at
     const operator = COMPARISONS.find((sign) => take(sign))
     if (!operator) return left
     const right = readMembership()
@@ -85,7 +86,7 @@ export function parseExpression(source: string): Expression {
     if ([left, right].some((side) => side.kind === 'literal' && side.of === 'null')) {
       throw expressionProblem(source, left.at, `Nothing is ${operator} null; use is null or is not null`)
     }
-    return { kind: 'binary', operator: operator === '!=' ? '<>' : operator, left, right, at: left.at }
+    return { kind: 'binary', operator: operator === '!=' ? '<>' : operator, left, right, at: left.at, operatorAt }
   }
 
   function readMembership(): Expression {
@@ -96,9 +97,14 @@ export function parseExpression(source: string): Expression {
       ['in', 'between', 'like', 'ilike'].includes(tokens[next + 1]?.text.toLowerCase() ?? '') &&
       take('not')
     if (take('in')) {
-      need('(')
-      const items = [readOr()]
-      while (take(',')) items.push(readOr())
+      const list = peek()
+      if (list.kind === 'parameter') {
+        next++
+        return { kind: 'inList', operand, list: list.text, listAt: list.at, negated, at }
+      }
+      if (!take('(')) throw wanted('( or a parameter such as :list')
+      const items = [readItem()]
+      while (take(',')) items.push(readItem())
       need(')')
       return { kind: 'in', operand, items, negated, at }
     }
@@ -107,10 +113,19 @@ export function parseExpression(source: string): Expression {
       need('and')
       return { kind: 'between', operand, low, high: readJoined(), negated, at }
     }
+    const operatorAt = peek().at
     const like = (['like', 'ilike'] as const).find((word) => take(word))
     if (!like) return operand
-    const match: Expression = { kind: 'binary', operator: like, left: operand, right: readJoined(), at }
+    const match: Expression = { kind: 'binary', operator: like, left: operand, right: readJoined(), at, operatorAt }
     return negated ? { kind: 'unary', operator: 'not', operand: match, at } : match
+  }
+
+  /** One of a list: a null among them would make `not in` true of nothing at all. */
+  function readItem(): Expression {
+    const item = readOr()
+    if (item.kind === 'literal' && item.of === 'null')
+      throw expressionProblem(source, item.at, 'Nothing is in a list for being null; use is null beside it')
+    return item
   }
 
   function readJoined(): Expression {
@@ -137,6 +152,10 @@ export function parseExpression(source: string): Expression {
       next++
       return { kind: 'literal', of: token.kind, text: token.text, at }
     }
+    if (token.kind === 'parameter') {
+      next++
+      return { kind: 'parameter', name: token.text, at }
+    }
     if (take('(')) {
       const inside = readOr()
       need(')')
@@ -148,7 +167,7 @@ export function parseExpression(source: string): Expression {
     if (take('case')) return readCase(at)
     if (token.kind !== 'name' || RESERVED.has(token.text.toLowerCase())) throw wanted('a value, a property or (')
     next++
-    if (peek().text === '(' && peek().kind === 'sign') return readCall(token)
+    if (isSign('(')) return readCall(token)
     const names = [token.text]
     while (take('.')) names.push(needName())
     return { kind: 'path', names, at }
@@ -177,11 +196,17 @@ export function parseExpression(source: string): Expression {
       need(')')
       return { kind: 'cast', operand, type, at }
     }
+    if (name === 'exists' || name === 'count') return readLinked(name, at)
+    if (name === 'changed' || name === 'matched') {
+      const step = needName()
+      need(')')
+      return { kind: 'outcome', of: name, name: step, at }
+    }
     const limits = FUNCTIONS[name]
     if (!limits || !Object.hasOwn(FUNCTIONS, name))
-      throw expressionProblem(source, at, `${text} is no function here; ${suggestName(text, Object.keys(FUNCTIONS))}`)
+      throw expressionProblem(source, at, `${text} is no function here; ${suggestName(text, [...Object.keys(FUNCTIONS), 'exists', 'count', 'cast'])}`)
     const args: Expression[] = []
-    if (peek().text !== ')') {
+    if (!isSign(')')) {
       if (name === 'extract') {
         args.push({ kind: 'literal', of: 'text', text: needName(), at })
         need('from')
@@ -200,12 +225,20 @@ export function parseExpression(source: string): Expression {
     return { kind: 'call', name, args, at }
   }
 
+  function readLinked(of: 'exists' | 'count', at: number): Expression {
+    const link = needName()
+    const condition = take(',') ? readOr() : null
+    need(')')
+    return { kind: 'linked', of, link, condition, at }
+  }
+
   function leftToRight(operators: string[], readSide: () => Expression): Expression {
     let left = readSide()
     for (;;) {
+      const operatorAt = peek().at
       const operator = operators.find((sign) => take(sign))
       if (!operator) return left
-      left = { kind: 'binary', operator, left, right: readSide(), at: left.at }
+      left = { kind: 'binary', operator, left, right: readSide(), at: left.at, operatorAt }
     }
   }
 
@@ -215,9 +248,13 @@ export function parseExpression(source: string): Expression {
 
   function take(word: string): boolean {
     const { kind, text } = peek()
-    if (kind === 'text' || kind === 'number' || (kind === 'name' ? text.toLowerCase() : text) !== word) return false
+    if (kind === 'text' || kind === 'number' || kind === 'parameter' || (kind === 'name' ? text.toLowerCase() : text) !== word) return false
     next++
     return true
+  }
+
+  function isSign(text: string): boolean {
+    return peek().kind === 'sign' && peek().text === text
   }
 
   function need(word: string): void {
@@ -233,6 +270,6 @@ export function parseExpression(source: string): Expression {
 
   function wanted(what: string) {
     const { kind, text, at } = peek()
-    return expressionProblem(source, at, `Expected ${what}, got ${kind === 'end' ? 'the end' : text}`)
+    return expressionProblem(source, at, `Expected ${what}, got ${kind === 'end' ? 'the end' : kind === 'parameter' ? `:${text}` : text}`)
   }
 }

@@ -1,7 +1,7 @@
 import { expressionProblem } from './expression-problem.js'
 
 export interface Token {
-  kind: 'name' | 'text' | 'number' | 'sign' | 'end'
+  kind: 'name' | 'parameter' | 'text' | 'number' | 'sign' | 'end'
   text: string
   at: number
 }
@@ -13,6 +13,7 @@ const PATTERNS: [Token['kind'] | 'space', RegExp][] = [
   ['space', /\s+/y],
   ['number', /(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?/y],
   ['name', /[\p{L}_][\p{L}\p{N}_]*/uy],
+  ['parameter', /:[\p{L}_][\p{L}\p{N}_]*/uy],
   ['text', /'(?:[^']|'')*'/y],
   ['sign', /->>|->|<=|>=|<>|!=|\|\||[-+*/%=<>(),.]/y],
 ]
@@ -29,11 +30,15 @@ export function readTokens(source: string): Token[] {
   let at = 0
   while (at < source.length) {
     const [kind, text] = readOne(source, at)
-    if (kind !== 'space')
-      tokens.push({ kind, text: kind === 'text' ? text.slice(1, -1).replaceAll("''", "'") : text, at })
+    if (kind !== 'space') tokens.push({ kind, text: contentOf(kind, text), at })
     at += text.length
   }
   return [...tokens, { kind: 'end', text: '', at: source.length }]
+}
+
+function contentOf(kind: Token['kind'], text: string): string {
+  if (kind === 'text') return text.slice(1, -1).replaceAll("''", "'")
+  return kind === 'parameter' ? text.slice(1) : text
 }
 
 function readOne(source: string, at: number): [Token['kind'] | 'space', string] {

@@ -190,12 +190,14 @@ function resolveRules(
     try {
       const expression = parseExpression(that)
       compileExpression(expression, that, {
-        names: byName.keys(),
-        find: (name) => {
-          const property = byName.get(name)
-          return property && { sql: property.column.sql, type: property.column.type }
+        names: () => byName.keys(),
+        find: (names) => {
+          const property = byName.get(names.join('.'))
+          return property && { sql: property.column.sql, type: property.column.type, sensitive: property.sensitive }
         },
+        parameters: new Map(),
         bind: () => '$1',
+        mark: () => '',
       })
       return [{ that, otherwise, expression }]
     } catch (error) {

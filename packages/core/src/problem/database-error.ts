@@ -2,6 +2,8 @@
 export interface DatabaseError extends Error {
   code: string
   detail?: string
+  /** Characters into the statement, from 1. */
+  position?: string
   hint?: string
   schema?: string
   table?: string

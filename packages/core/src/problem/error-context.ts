@@ -1,6 +1,6 @@
 import type { StepKind } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
-import type { Slot } from '../statement/statement.js'
+import type { Slot, Statement } from '../statement/statement.js'
 
 /** What was being done when the error came, so that it can be told in the mapping's words. */
 export interface ErrorContext {
@@ -8,6 +8,8 @@ export interface ErrorContext {
   mapping?: Mapping
   /** The slots of the statement that failed: they tell which property a refused bind belongs to. */
   slots?: readonly Slot[]
+  /** The statement, where it was made with expressions: an error in one of them is told there. */
+  statement?: Statement
   kind?: StepKind
   lockWaitMs?: number
   timeLimitMs?: number

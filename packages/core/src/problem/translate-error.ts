@@ -3,6 +3,7 @@ import { explainConstraint } from './explain-constraint.js'
 import { isConnectionError } from './connection-error.js'
 import type { ErrorContext } from './error-context.js'
 import { isDatabaseError, type DatabaseError } from './database-error.js'
+import { explainExpression } from './explain-expression.js'
 import { explainValue } from './explain-value.js'
 
 /**
@@ -13,6 +14,8 @@ export function translateError(error: unknown, context: ErrorContext): unknown {
   if (isProblem(error)) return error
   if (isConnectionError(error)) return translateConnectionError(context.target, error)
   if (!isDatabaseError(error)) return error
+  const inExpression = explainExpression(error, context)
+  if (inExpression) return inExpression
   const explain = explanations[error.code] ?? explanations[error.code.slice(0, 2)]
   return explain ? explain(error, context) : error
 }

@@ -60,7 +60,7 @@ function changeStatement(
   const extra = freshNames(mapping, ['actor', 'guard_holds', 'as_expected', 'differs', 'guard', 'written'])
   const values = new Map(set.map((property) => [property, newValueSql(property, merges.get(property), slots)]))
   const valuesFrom = (alias: string) => [...values.values()].map((value) => value(alias))
-  const keyCondition = keyConditionSql(mapping, 't', slots)
+  const keyCondition = keyConditionSql(mapping.key, 't', slots)
   const current = set.map(({ column }) => `t.${column.sql}`)
   const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
   const mayWrite = mayWriteSql(

@@ -37,7 +37,7 @@ function removeStatement(mapping: Mapping, { expected, guarded }: RemoveShape, i
   const extra = freshNames(mapping, ['actor', 'guard_holds', 'as_expected', 'guard', 'written'])
   const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
   const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`, `hit.${extra.as_expected}`)
-  const condition = keyConditionSql(mapping, 't', slots)
+  const condition = keyConditionSql(mapping.key, 't', slots)
   const hit = `with hit as (
   select ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')},
     ${guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'} as ${extra.guard_holds},

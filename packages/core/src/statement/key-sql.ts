@@ -1,10 +1,10 @@
 import { comparedSql } from '../values/sql-form.js'
-import type { Mapping } from '../mapping/mapping.js'
+import type { Property } from '../mapping/mapping.js'
 import type { SlotList } from './statement.js'
 
-/** The condition that finds the one record by its key. */
-export function keyConditionSql(mapping: Mapping, alias: string, slots: SlotList): string {
-  return mapping.key
+/** The condition that finds the one record by its key, or by other properties that are unique. */
+export function keyConditionSql(key: readonly Property[], alias: string, slots: SlotList): string {
+  return key
     .map((property) => {
       const { name, column, sensitive } = property
       const placeholder = slots.add({

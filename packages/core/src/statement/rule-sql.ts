@@ -1,5 +1,7 @@
 import { compileExpression } from '../expression/compile.js'
+import { plainType } from '../expression/value-type.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { recordScope } from './record-scope.js'
 import type { SlotList } from './statement.js'
 
 /**
@@ -9,23 +11,17 @@ import type { SlotList } from './statement.js'
  * @param valueOf the SQL of a property of the row as written.
  */
 export function ruleVerdictSql(mapping: Mapping, valueOf: (property: Property) => string, slots: SlotList): string {
-  let literals = 0
   const branches = mapping.rules.map(({ expression, that }, at) => {
-    const condition = compileExpression(expression, that, {
-      names: mapping.byName.keys(),
-      find(name) {
-        const property = mapping.byName.get(name)
-        return property && { sql: valueOf(property), type: property.column.type }
+    const named = { label: `rules.${at + 1}.that`, source: that, expression }
+    const scope = {
+      ...recordScope(named, null, slots, { parameters: new Map() }),
+      names: () => mapping.byName.keys(),
+      find(names: readonly string[]) {
+        const property = mapping.byName.get(names.join('.'))
+        return property && { sql: valueOf(property), type: property.column.type, sensitive: property.sensitive }
       },
-      bind: (text, type) =>
-        slots.add({
-          name: `:rule ${at + 1}`,
-          type,
-          sensitive: false,
-          source: { from: 'literal', at: literals++, text },
-        }),
-    })
-    return `when not coalesce(${condition}, false) then ${at + 1}`
+    }
+    return `when not coalesce(${compileExpression(expression, that, scope, plainType('boolean'))}, false) then ${at + 1}`
   })
   return `case ${branches.join(' ')} end`
 }

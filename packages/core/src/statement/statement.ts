@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto'
+import type { ColumnType } from '../values/column-type.js'
 
 /** One bind variable of a statement: what it is called, how it is typed, and where its value comes from. */
 export interface Slot {
@@ -13,11 +14,19 @@ export interface Slot {
 export type SlotSource =
   | { from: 'key' | 'set' | 'expected'; property: string }
   | { from: 'merged'; at: number }
-  | { from: 'literal'; at: number; text: string }
-  | { from: 'guard' | 'actor' | 'limit' | 'digest key' }
+  | { from: 'literal'; expression: number; at: number; text: string | null }
+  | { from: 'parameter'; name: string; isList: boolean; as: ColumnType | null }
+  | { from: 'place'; at: number }
+  | { from: 'guard' | 'actor' | 'limit' | 'offset' | 'digest key' }
   | { from: 'entry'; field: EntryField }
 
 export type EntryField = 'id' | 'statement' | 'binds' | 'note'
+
+/** An expression that a statement was made with, and what it is called where it was written, such as `where`. */
+export interface StatementExpression {
+  label: string
+  source: string
+}
 
 /**
  * A statement that was built and not run: text without a single value in it, and its slots. `slots[n - 1]` is `$n`.
@@ -27,29 +36,85 @@ export interface Statement {
   slots: Slot[]
   /** Under which it is prepared once a session: a digest of the text. */
   name: string
+  expressions: readonly StatementExpression[]
+  /** Which place of which expression a place of the text comes from: in order, `position` in characters from 1. */
+  marks: readonly Mark[]
+}
+
+export interface Mark {
+  position: number
+  expression: number
+  at: number
 }
 
 /** Collects the slots of a statement while its text is written. */
 export class SlotList {
   readonly slots: Slot[] = []
+  readonly expressions: StatementExpression[] = []
 
   /** Adds a slot, or finds the one with the same source, and gives its placeholder `$n`. */
   add(slot: Slot): string {
     const at = this.slots.findIndex((each) => isSameSource(each.source, slot.source))
     return `$${at >= 0 ? at + 1 : this.slots.push(slot)}`
   }
+
+  /** Numbers an expression that goes into the statement, for `markPlace` and the slots of its literals. */
+  expression(label: string, source: string): number {
+    const at = this.expressions.findIndex((each) => each.label === label && each.source === source)
+    return at >= 0 ? at : this.expressions.push({ label, source }) - 1
+  }
+}
+
+/**
+ * Marks the next character of the text as coming from this place of an expression. U+0000 can stand in no name and no
+ * keyword, so `toStatement` finds all marks and takes them out.
+ */
+export function markPlace(expression: number, at: number): string {
+  return `\0${expression}:${at}\0`
 }
 
 /** Puts a text and its slots together. */
-export function toStatement(text: string, list: SlotList): Statement {
-  return { text, slots: list.slots, name: `lm_${createHash('sha256').update(text).digest('hex').slice(0, 24)}` }
+export function toStatement(markedText: string, list: SlotList): Statement {
+  const marks: Mark[] = []
+  let position = 1
+  const text = markedText
+    .split('\0')
+    .filter((part, number) => {
+      // Every second part stands between two NULs: a mark.
+      if (number % 2 === 0) {
+        position += [...part].length
+        return true
+      }
+      const [expression = 0, at = 0] = part.split(':').map(Number)
+      marks.push({ position, expression, at })
+      return false
+    })
+    .join('')
+  const name = `lm_${createHash('sha256').update(text).digest('hex').slice(0, 24)}`
+  return { text, slots: list.slots, name, expressions: list.expressions, marks }
+}
+
+/** The expression, and the place in it, that a place of the statement's text comes from, where it comes from one. */
+export function placeOf(
+  { marks, expressions }: Statement,
+  position: number,
+): (StatementExpression & { at: number }) | undefined {
+  const mark = marks.findLast((each) => each.position <= position)
+  const expression = mark && expressions[mark.expression]
+  return expression && { ...expression, at: mark.at }
 }
 
 /** Lays the values out in the order of the statement's slots. */
-export function bindValues(statement: Statement, valueOf: (source: SlotSource) => string | null): (string | null)[] {
-  return statement.slots.map((slot) => valueOf(slot.source))
+export function bindValues(statement: Statement, valueOf: (source: SlotSource, slot: Slot) => string | null): (string | null)[] {
+  return statement.slots.map((slot) => valueOf(slot.source, slot))
 }
 
 function isSameSource(one: SlotSource, other: SlotSource): boolean {
   return JSON.stringify(one) === JSON.stringify(other)
+}
+
+/** The same statement behind other words, such as `explain`. */
+export function withPrefix(prefix: string, statement: Statement): Statement {
+  const marks = statement.marks.map((mark) => ({ ...mark, position: mark.position + prefix.length }))
+  return { ...statement, text: prefix + statement.text, marks }
 }

@@ -14,7 +14,7 @@ export const DEFAULT_LIMITS: SessionLimits = { lockWaitMs: 2_000, timeLimitMs: 1
  * The start-up options of every session: limits, and the settings that shape PostgreSQL's text forms, which the codecs
  * rely on. Given with the connection they cost no round trip.
  */
-export function startupOptions(limits: SessionLimits): string {
+export function startupOptions(limits: SessionLimits, others: Record<string, string>): string {
   const settings: Record<string, string> = {
     lock_timeout: String(limits.lockWaitMs),
     statement_timeout: String(limits.timeLimitMs),
@@ -27,6 +27,7 @@ export function startupOptions(limits: SessionLimits): string {
     xmlbinary: 'base64',
     client_min_messages: 'warning',
     standard_conforming_strings: 'on',
+    ...others,
   }
   return Object.entries(settings)
     .map(([name, value]) => `-c ${name}=${value.replace(/[\\ ]/g, '\\$&')}`)

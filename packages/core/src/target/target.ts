@@ -15,7 +15,7 @@ export interface TargetOptions {
   name: string
   /** A PostgreSQL connection address, `postgres://…`. */
   url: string
-  /** Sessions at most. @default 10 */
+  /** Sessions at most, and as many again that only read. @default 10 */
   connections?: number
   /** How many sessions may be busy before others are held back for a moment. @default 5 */
   busySessions?: number
@@ -48,6 +48,8 @@ export class Target implements Queryable {
   readonly digestKey: Buffer
   readonly limits: SessionLimits
   readonly #pool: pg.Pool
+  /** Sessions that can only read, so that a find needs no BEGIN of its own to be sure of that. */
+  readonly #readers: pg.Pool
   readonly #prepareStatements: boolean
   readonly #gate: SessionGate
   readonly #tables = new Map<string, KnownTable>()
@@ -61,21 +63,8 @@ export class Target implements Queryable {
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
     this.#prepareStatements = options.prepareStatements ?? true
     this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
-    this.#pool = new pg.Pool({
-      connectionString: options.url,
-      max: options.connections ?? 10,
-      connectionTimeoutMillis: CONNECT_LIMIT_MS,
-      idleTimeoutMillis: 60_000,
-      keepAlive: true,
-      application_name: `ledgerman ${options.name}`,
-      options: startupOptions(this.limits),
-      // The server's own limits fire first; this one is for a server that no longer answers at all.
-      query_timeout: this.limits.timeLimitMs + 2_000,
-      types: { getTypeParser: () => keepText },
-    })
-    this.#pool.on('error', (error) => options.onSessionError?.(error))
-    // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
-    this.#pool.on('connect', (client) => client.on('error', () => undefined))
+    this.#pool = makePool(options, this.limits, {})
+    this.#readers = makePool(options, this.limits, { default_transaction_read_only: 'on' })
   }
 
   async query(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
@@ -112,6 +101,51 @@ export class Target implements Queryable {
     }
   }
 
+  /**
+   * Runs one statement in a session that can only read. When `signal` fires, the statement is cancelled in the database.
+   *
+   * @throws LedgermanProblem cancelled; target-unavailable where a session broke twice.
+   */
+  async readOnly(text: string, values: readonly (string | null)[], signal?: AbortSignal, name?: string): Promise<Rows> {
+    const once = () => this.inReader(signal, (session) => session.query(text, values, name))
+    try {
+      return await once()
+    } catch (error) {
+      if (!isConnectionError(error) || signal?.aborted) throw error
+      return once()
+    }
+  }
+
+  /**
+   * Lends a session that can only read. When `signal` fires, what runs in it is cancelled; the session is kept until the
+   * cancel has been sent and ended then, so that a late one can hit nobody else's statement.
+   */
+  async inReader<T>(signal: AbortSignal | undefined, work: (session: Queryable) => Promise<T>): Promise<T> {
+    signal?.throwIfAborted()
+    const client = await this.#connect(this.#readers)
+    let cancelling: Promise<unknown> | undefined
+    const cancel = () => {
+      const { processID } = client as pg.PoolClient & { processID?: number }
+      cancelling = this.query('select pg_cancel_backend($1::integer)', [String(processID)]).catch(() => undefined)
+    }
+    signal?.addEventListener('abort', cancel, { once: true })
+    let isBroken = false
+    try {
+      return await work({
+        query: (text, values = [], name) => client.query<(string | null)[]>(this.#toQuery(text, values, name)),
+      })
+    } catch (error) {
+      isBroken = isConnectionError(error)
+      if (signal?.aborted)
+        throw new LedgermanProblem('cancelled', 'The caller went away, so the query was cancelled.', {}, { cause: error })
+      throw error
+    } finally {
+      signal?.removeEventListener('abort', cancel)
+      await cancelling
+      client.release(isBroken || cancelling !== undefined)
+    }
+  }
+
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
   async session(): Promise<Session> {
     const client = await this.#connect()
@@ -121,9 +155,9 @@ export class Target implements Queryable {
     }
   }
 
-  async #connect(): Promise<pg.PoolClient> {
+  async #connect(pool = this.#pool): Promise<pg.PoolClient> {
     try {
-      return await this.#pool.connect()
+      return await pool.connect()
     } catch (error) {
       throw translateConnectionError(this.name, error)
     }
@@ -232,8 +266,27 @@ export class Target implements Queryable {
 
   /** Ends every session, after those on loan came back. */
   async close(): Promise<void> {
-    await this.#pool.end()
+    await Promise.all([this.#pool.end(), this.#readers.end()])
   }
+}
+
+function makePool(options: TargetOptions, limits: SessionLimits, settings: Record<string, string>): pg.Pool {
+  const pool = new pg.Pool({
+    connectionString: options.url,
+    max: options.connections ?? 10,
+    connectionTimeoutMillis: CONNECT_LIMIT_MS,
+    idleTimeoutMillis: 60_000,
+    keepAlive: true,
+    application_name: `ledgerman ${options.name}`,
+    options: startupOptions(limits, settings),
+    // The server's own limits fire first; this one is for a server that no longer answers at all.
+    query_timeout: limits.timeLimitMs + 2_000,
+    types: { getTypeParser: () => keepText },
+  })
+  pool.on('error', (error) => options.onSessionError?.(error))
+  // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
+  pool.on('connect', (client) => client.on('error', () => undefined))
+  return pool
 }
 
 const STATE_SQL = `

@@ -44,7 +44,7 @@ export function recordChanged(
     `Somebody else changed this ${mapping.name} after it was loaded. Nothing was changed; look at the current values, then load it again.`,
     {
       mapping: mapping.name,
-      key: describeKey(mapping, step.key),
+      key: describeKey(mapping.key, step.key),
       yours,
       current,
       loaded: { ...unknown, ...shown(step.loaded) },

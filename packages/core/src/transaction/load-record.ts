@@ -1,28 +1,31 @@
-import { LedgermanProblem, type FoundRecords, type LoadedRecord } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
-import { buildList, buildLoad } from '../statement/build-load.js'
-import { bindValues, type Statement } from '../statement/statement.js'
+import { LedgermanProblem, type Explained, type LoadedRecord } from '@ledgerman/contract'
+import { explainStatement } from '../find/explain-statement.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { buildLoad } from '../statement/build-load.js'
+import { bindValues, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { describeKey, type KeyTexts } from './record-key.js'
 import { recordFromTexts } from './record-row.js'
 import { toGuard } from './guard-value.js'
-import { readCursor, writeCursor } from './page-cursor.js'
 
-const loads = new WeakMap<Mapping, Statement>()
+const loads = new WeakMap<Mapping, Map<string, Statement>>()
 
 /**
  * Loads one record by its key.
  *
+ * @param by the properties the key is of, where it is another unique one.
  * @throws LedgermanProblem no-such-record, record-ambiguous, value-invalid, target-unavailable
  */
-export async function loadRecord(target: Target, mapping: Mapping, key: KeyTexts): Promise<LoadedRecord> {
-  let statement = loads.get(mapping)
-  if (!statement) loads.set(mapping, (statement = buildLoad(mapping)))
-  const rows = await read(target, mapping, statement, (source) =>
-    source.from === 'key' ? (key.get(source.property) ?? null) : null,
-  )
+export async function loadRecord(
+  target: Target,
+  mapping: Mapping,
+  key: KeyTexts,
+  by: readonly Property[] = mapping.key,
+): Promise<LoadedRecord> {
+  const statement = loadStatement(mapping, by)
+  const rows = await read(target, mapping, statement, (source) => keyValue(key, source))
   const [row] = rows
-  if (!row) throw noSuchRecord(mapping, key)
+  if (!row) throw noSuchRecord(mapping, key, by)
   if (rows.length > 1) throw ambiguousRecord(mapping, key)
   return {
     record: recordFromTexts(mapping, mapping.properties, row),
@@ -30,31 +33,37 @@ export async function loadRecord(target: Target, mapping: Mapping, key: KeyTexts
   }
 }
 
-/**
- * Lists records a page at a time, in the order of their key.
- *
- * @param after the `next` of the page before.
- */
-export async function listRecords(
+/** Shows how one record would be loaded. */
+export function explainLoad(
   target: Target,
   mapping: Mapping,
-  page: { limit: number; after?: string | undefined },
-): Promise<FoundRecords> {
-  const place = page.after === undefined ? null : readCursor(mapping, page.after)
-  const statement = buildList(mapping, place === null)
-  const rows = await read(target, mapping, statement, (source) => {
-    if (source.from === 'limit') return String(page.limit + 1)
-    return source.from === 'key' ? (place?.get(source.property) ?? null) : null
-  })
-  const last = rows[page.limit - 1]
-  return {
-    found: rows.slice(0, page.limit).map((row) => recordFromTexts(mapping, mapping.properties, row)),
-    next: last && rows.length > page.limit ? writeCursor(mapping, last) : null,
-  }
+  key: KeyTexts,
+  by: readonly Property[] = mapping.key,
+  signal?: AbortSignal,
+): Promise<Explained> {
+  const statement = loadStatement(mapping, by)
+  return explainStatement(target, mapping, statement, bindValues(statement, (source) => keyValue(key, source)), signal)
 }
 
-export function noSuchRecord(mapping: Mapping, key: KeyTexts): LedgermanProblem {
-  const shown = describeKey(mapping, key)
+function loadStatement(mapping: Mapping, by: readonly Property[]): Statement {
+  let known = loads.get(mapping)
+  if (!known) loads.set(mapping, (known = new Map()))
+  const name = by === mapping.key ? '' : by.map((property) => property.name).join(' ')
+  let statement = known.get(name)
+  if (!statement) known.set(name, (statement = buildLoad(mapping, by)))
+  return statement
+}
+
+function keyValue(key: KeyTexts, source: SlotSource): string | null {
+  return source.from === 'key' ? (key.get(source.property) ?? null) : null
+}
+
+export function noSuchRecord(
+  mapping: Mapping,
+  key: KeyTexts,
+  by: readonly Property[] = mapping.key,
+): LedgermanProblem {
+  const shown = describeKey(by, key)
   const words = Object.entries(shown).map(([name, value]) => `${name} ${String(value)}`)
   return new LedgermanProblem('no-such-record', `There is no ${mapping.name} with ${words.join(', ') || 'this key'}.`, {
     mapping: mapping.name,
@@ -66,7 +75,7 @@ export function ambiguousRecord(mapping: Mapping, key: KeyTexts): LedgermanProbl
   return new LedgermanProblem(
     'record-ambiguous',
     `Several rows of ${mapping.table.path} have this key: ${mapping.key.map((property) => property.name).join(', ')} does not identify a ${mapping.name}.`,
-    { mapping: mapping.name, key: describeKey(mapping, key), expected: 'one', matched: 2 },
+    { mapping: mapping.name, key: describeKey(mapping.key, key), expected: 'one', matched: 2 },
   )
 }
 

@@ -1,6 +1,6 @@
-import { LedgermanProblem, RawJson, type Json, type RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, RawJson, suggestName, type Json, type RecordValues } from '@ledgerman/contract'
 import type { ValueKind } from '../values/column-type.js'
-import type { Mapping } from '../mapping/mapping.js'
+import { findPropertyOfColumn, type Mapping, type Property } from '../mapping/mapping.js'
 import { valueToText } from '../values/value-text.js'
 import { toValueProblem, ValueError } from '../values/value-error.js'
 
@@ -12,17 +12,54 @@ export type KeyTexts = ReadonlyMap<string, string>
  *
  * @throws LedgermanProblem no-key, request-invalid (another number of values), value-invalid
  */
-export function parseKeyParts(mapping: Mapping, parts: readonly string[]): KeyTexts {
-  assertKeyed(mapping)
-  const names = mapping.key.map((property) => property.name).join(', ')
-  if (parts.length !== mapping.key.length) {
+export function parseKeyParts(
+  mapping: Mapping,
+  parts: readonly string[],
+  by: readonly Property[] = mapping.key,
+): KeyTexts {
+  if (by.length === 0) assertKeyed(mapping)
+  const names = by.map((property) => property.name)
+  if (parts.length !== by.length) {
     throw new LedgermanProblem(
       'request-invalid',
-      `The key of ${mapping.name} is ${names}: expected ${mapping.key.length} ${mapping.key.length === 1 ? 'value' : 'values'}, got ${parts.length}.`,
-      { where: 'key', mapping: mapping.name, key: mapping.key.map((property) => property.name) },
+      `The key of ${mapping.name} is ${names.join(', ')}: expected ${by.length} ${by.length === 1 ? 'value' : 'values'}, got ${parts.length}.`,
+      { where: 'key', mapping: mapping.name, key: names },
     )
   }
-  return new Map(mapping.key.map((property, at) => [property.name, keyText(mapping, at, parts[at] ?? '')]))
+  return new Map(by.map((property, at) => [property.name, keyText(mapping, property, parts[at] ?? '')]))
+}
+
+/**
+ * The properties of another unique key, named as in `by=email` or `by=telescope,night`.
+ *
+ * @throws LedgermanProblem request-invalid where they are no properties, or not unique together.
+ */
+export function parseUniqueKey(mapping: Mapping, by: string): Property[] {
+  const { table, byName } = mapping
+  const chosen = by.split(',').map((name) => {
+    const property = byName.get(name.trim())
+    if (property) return property
+    throw new LedgermanProblem(
+      'request-invalid',
+      `by: ${name.trim()} is not a property of ${mapping.name}; ${suggestName(name.trim(), byName.keys())}`,
+      { where: 'by', mapping: mapping.name },
+    )
+  })
+  const columns = new Set(chosen.map(({ column }) => column.name))
+  const isUnique = table.uniques.some(
+    (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
+  )
+  // A view has no constraints of its own; there the number of rows found decides.
+  if (isUnique || table.kind === 'view') return chosen
+  const known = table.uniques.flatMap((unique) => {
+    const names = unique.columns.map((column) => findPropertyOfColumn(mapping, column)?.name)
+    return names.every((name) => name !== undefined) ? [names.join(',')] : []
+  })
+  throw new LedgermanProblem(
+    'request-invalid',
+    `by: ${by} is not unique in ${table.path}${known.length > 0 ? `; unique are: ${known.join(' · ')}` : ''}. Use find with expect=one for what need not be.`,
+    { where: 'by', mapping: mapping.name },
+  )
 }
 
 /** @throws LedgermanProblem no-key where the table has nothing to find one record by. */
@@ -36,15 +73,13 @@ export function assertKeyed(mapping: Mapping): void {
 }
 
 /** The key as the caller gave it, for a problem that has to name the record. */
-export function describeKey(mapping: Mapping, key: KeyTexts): RecordValues {
+export function describeKey(by: readonly Property[], key: KeyTexts): RecordValues {
   return Object.fromEntries(
-    mapping.key.filter((property) => !property.sensitive).map(({ name }) => [name, key.get(name) ?? null]),
+    by.filter((property) => !property.sensitive).map(({ name }) => [name, key.get(name) ?? null]),
   )
 }
 
-function keyText(mapping: Mapping, at: number, part: string): string {
-  const property = mapping.key[at]
-  if (!property) return part
+function keyText(mapping: Mapping, property: Property, part: string): string {
   const { type } = property.column
   try {
     const text = valueToText(toJson(part, type.kind), { ...type, length: null, precision: null })

@@ -15,12 +15,13 @@ export function recordFromTexts(
 ): RecordValues {
   const record: RecordValues = {}
   properties.forEach((property, at) => {
-    record[property.name] = valueOf(mapping, property, texts[at] ?? null)
+    record[property.name] = propertyValue(mapping, property, texts[at] ?? null)
   })
   return record
 }
 
-function valueOf(mapping: Mapping, { name, column }: Property, text: string | null): Json {
+/** One property's value out of its text form. @throws LedgermanProblem value-invalid */
+export function propertyValue(mapping: Mapping, { name, column }: Property, text: string | null): Json {
   try {
     return valueFromText(text, column.type)
   } catch (error) {

@@ -128,6 +128,9 @@ export async function runKeyedStep(
         return options.actor
       case 'digest key':
         return digestKeyPads(target.digestKey)
+      case 'parameter':
+      case 'place':
+      case 'offset':
       case 'limit':
         return null
       case 'entry':

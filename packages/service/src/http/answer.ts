@@ -1,3 +1,4 @@
+import { once } from 'node:events'
 import type { Response } from 'express'
 import { printJson, toProblemDocument, type LedgermanProblem } from '@ledgerman/contract'
 import type { Reply } from './route.js'
@@ -15,6 +16,28 @@ export function sendReply(response: Response, { status, body, headers = {} }: Re
       'content-length': length,
     })
     .end(text)
+}
+
+/**
+ * Sends a reply that is made while it is sent, no faster than the caller reads. The first part is made before anything is
+ * sent, so that what goes wrong until then is still told as a problem.
+ */
+export async function sendStream(response: Response, { status, stream, headers = {} }: Reply): Promise<void> {
+  if (!stream) return
+  const chunks = stream.chunks[Symbol.asyncIterator]()
+  let next = await chunks.next()
+  response.writeHead(status, { ...API_HEADERS, ...headers, 'content-type': stream.contentType })
+  try {
+    while (!next.done && !response.closed) {
+      if (!response.write(next.value)) await Promise.race([once(response, 'drain'), once(response, 'close')])
+      next = await chunks.next()
+    }
+    response.end()
+  } catch {
+    response.destroy()
+  } finally {
+    await chunks.return?.()
+  }
 }
 
 /** Nothing the interface answers is a page, or is to be guessed at. */

@@ -5,7 +5,7 @@ import helmet from 'helmet'
 import type { Logger } from 'pino'
 import { isProblem, LedgermanProblem, problemCatalogue, type ProblemCode } from '@ledgerman/contract'
 import type { TokenStore } from '../home/token-store.js'
-import { sendProblem, sendReply } from './answer.js'
+import { sendProblem, sendReply, sendStream } from './answer.js'
 import { authenticate } from './authenticate.js'
 import { toOpenApi } from './openapi.js'
 import { invalid, readBody } from './read-body.js'
@@ -61,8 +61,19 @@ async function serve(route: Route, tokens: TokenStore, request: Request, respons
   const query = route.query?.safeParse(request.query)
   if (query && !query.success) throw invalid('query', query.error, request.query)
   const read = route.body ? readBody(request, route.body) : { body: undefined, text: '', mediaType: '' }
-  const call = { params: request.params, query: query?.data, ...read, caller, request } as Call<never, never>
-  sendReply(response, await route.handle(call))
+  const gone = () => signalOfClose(response)
+  const call = { params: request.params, query: query?.data, ...read, caller, request, gone } as Call<never, never>
+  const reply = await route.handle(call)
+  if (reply.stream) await sendStream(response, reply)
+  else sendReply(response, reply)
+}
+
+function signalOfClose(response: Response): AbortSignal {
+  const controller = new AbortController()
+  response.once('close', () => {
+    if (!response.writableFinished) controller.abort()
+  })
+  return controller.signal
 }
 
 /** Addresses of the console's own pages all lead to its one document. */

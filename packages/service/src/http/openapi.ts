@@ -103,7 +103,7 @@ function headerParameters({ headers = {} }: Route): Json[] {
 
 function successes({ replies }: Route, toSchema: ToSchema): Json {
   return Object.fromEntries(
-    Object.entries(replies).map(([status, { description, schema, headers }]) => [
+    Object.entries(replies).map(([status, { description, schema, headers, alsoAs = [] }]) => [
       status,
       {
         description,
@@ -117,7 +117,14 @@ function successes({ replies }: Route, toSchema: ToSchema): Json {
               ),
             }
           : {}),
-        ...(schema ? { content: { 'application/json': { schema: toSchema(schema, 'output') } } } : {}),
+        ...(schema
+          ? {
+              content: {
+                'application/json': { schema: toSchema(schema, 'output') },
+                ...Object.fromEntries(alsoAs.map((type) => [type, { schema: { type: 'string' } }])),
+              },
+            }
+          : {}),
       },
     ]),
   )

@@ -15,12 +15,16 @@ export interface Call<Query = unknown, Body = unknown> {
   mediaType: string
   caller: Caller
   request: Request
+  /** Fires when the caller goes away before the answer is sent. */
+  gone: () => AbortSignal
 }
 
 export interface Reply {
   status: number
   /** Printed as JSON; left out for an empty answer. */
   body?: unknown
+  /** Sent as it comes, instead of a body; where it fails the connection is broken off, so that no part looks like the whole. */
+  stream?: { contentType: string; chunks: AsyncIterable<string> }
   headers?: Record<string, string>
 }
 
@@ -41,7 +45,10 @@ export interface Route {
   headers?: Record<string, string>
   body?: BodyShape
   /** By status; `headers` names what is worth knowing. */
-  replies: Record<number, { description: string; schema?: z.ZodType; headers?: Record<string, string> }>
+  replies: Record<
+    number,
+    { description: string; schema?: z.ZodType; headers?: Record<string, string>; alsoAs?: readonly string[] }
+  >
   /** The codes that are this call's own; those any call can meet are added. */
   problems?: ProblemCode[]
   handle: (call: Call<never, never>) => Promise<Reply>

@@ -1,5 +1,6 @@
 import type { Route } from '../http/route.js'
 import { entryRoutes } from './entry-routes.js'
+import { findRoutes } from './find-routes.js'
 import { healthRoutes } from './health-routes.js'
 import { mappingRoutes } from './mapping-routes.js'
 import { recordRoutes } from './record-routes.js'
@@ -13,6 +14,7 @@ import { tokenRoutes } from './token-routes.js'
 export function allRoutes(services: Services): Route[] {
   return [
     recordRoutes,
+    findRoutes,
     entryRoutes,
     mappingRoutes,
     tableRoutes,

@@ -1,12 +1,11 @@
 import {
   changedRecord,
   changeQuery,
-  findQuery,
-  foundRecords,
   fromRecordAddress,
   jsonPatch,
   LedgermanProblem,
   loadedRecord,
+  loadQuery,
   printJson,
   record,
   removedRecord,
@@ -21,9 +20,10 @@ import {
 import {
   addRecord,
   changeRecord,
-  listRecords,
+  explainLoad,
   loadRecord,
   parseKeyParts,
+  parseUniqueKey,
   patchRecord,
   removeRecord,
   replaceRecord,
@@ -32,6 +32,7 @@ import {
   type KeyTexts,
   type Mapping,
   type PatchOperation,
+  type Property,
   type Target,
 } from '@ledgerman/core'
 import type { z } from 'zod'
@@ -39,7 +40,8 @@ import { isUnmodified, readEntityTags } from '../http/conditional.js'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
 import type { Services } from './services.js'
 
-const RECORDS = '/v1/targets/{target}/mappings/{mapping}/records'
+/** Where a mapping's records stand. */
+export const RECORDS = '/v1/targets/{target}/mappings/{mapping}/records'
 const IF_MATCH =
   'The ETag the record was loaded with, or several. Required unless the mapping has no guard; * accepts any state.'
 const WRITTEN = { etag: 'The new guard in quotes.', link: 'The entry in the book.' }
@@ -67,33 +69,10 @@ export function recordRoutes({ targets }: Services) {
   return [
     defineRoute({
       method: 'get',
-      path: RECORDS,
-      role: 'reader',
-      summary: 'List records in key order, a page at a time.',
-      query: findQuery,
-      replies: {
-        200: {
-          description: 'A page.',
-          schema: foundRecords,
-          headers: { link: 'The next page, where there is one (RFC 8288).' },
-        },
-      },
-      handle: async (call) => {
-        const { target, mapping } = await placeOf(call)
-        const page = await listRecords(target, mapping, call.query)
-        return {
-          status: 200,
-          body: page,
-          headers:
-            page.next === null ? {} : { link: `<${nextAddress(call.request.originalUrl, page.next)}>; rel="next"` },
-        }
-      },
-    }),
-    defineRoute({
-      method: 'get',
       path: `${RECORDS}/{key}`,
       role: 'reader',
-      summary: 'Load one record by its key.',
+      summary: 'Load one record by its key, or by another unique key.',
+      query: loadQuery,
       headers: { 'If-None-Match': 'Answers 304 where the record is still the same.' },
       replies: {
         200: {
@@ -106,8 +85,12 @@ export function recordRoutes({ targets }: Services) {
       problems: ['no-such-record', 'value-invalid', 'no-key'],
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
-        const loaded = await loadRecord(target, mapping, readKey(call, mapping))
-        const headers = loaded.guard === null ? {} : { etag: `"${loaded.guard}"` }
+        const by = call.query.by === undefined ? mapping.key : parseUniqueKey(mapping, call.query.by)
+        const key = readKey(call, mapping, by)
+        if (call.query.explain)
+          return { status: 200, body: await explainLoad(target, mapping, key, by, call.gone()) }
+        const loaded = await loadRecord(target, mapping, key, by)
+        const headers = guardHeaders(loaded.guard)
         return isUnmodified(call.request, loaded.guard)
           ? { status: 304, headers }
           : { status: 200, body: loaded, headers }
@@ -243,8 +226,12 @@ function keyText(value: unknown, kind: string): string {
 }
 
 function written({ record: values, guard, receipt }: KeyedResult, mode: RunMode): Reply {
-  const etag: Record<string, string> = guard === null || mode === 'rehearse' ? {} : { etag: `"${guard}"` }
+  const etag = guardHeaders(mode === 'rehearse' ? null : guard)
   return { status: 200, body: { record: values, guard, receipt }, headers: { ...etag, ...entryLink(receipt) } }
+}
+
+function guardHeaders(guard: string | null): Record<string, string> {
+  return guard === null ? {} : { etag: `"${guard}"` }
 }
 
 function entryLink({ entry }: Receipt): Record<string, string> {
@@ -252,18 +239,19 @@ function entryLink({ entry }: Receipt): Record<string, string> {
 }
 
 /** The key in the address as it was sent: Express decodes a parameter whole, and a key is split before it is decoded. */
-export function readKey({ request }: Pick<Call, 'request'>, mapping: Mapping): KeyTexts {
+export function readKey({ request }: Pick<Call, 'request'>, mapping: Mapping, by = mapping.key): KeyTexts {
   const [path = ''] = request.originalUrl.split('?')
   const address = path.split('/')[7] ?? ''
   return parseKeyParts(
     mapping,
-    address === '-' && mapping.key.length > 0 ? keyFromQuery(request.query, mapping) : fromRecordAddress(address),
+    address === '-' && by.length > 0 ? keyFromQuery(request.query, by) : fromRecordAddress(address),
+    by,
   )
 }
 
 /** `…/records/-?key.code=P-107`, for values that a path cannot carry. A key that is really "-" is written %2D. */
-function keyFromQuery(query: Record<string, unknown>, mapping: Mapping): string[] {
-  return mapping.key.map(({ name }) => {
+function keyFromQuery(query: Record<string, unknown>, by: readonly Property[]): string[] {
+  return by.map(({ name }) => {
     const value = query[`key.${name}`]
     if (typeof value === 'string') return value
     throw new LedgermanProblem(
@@ -279,11 +267,4 @@ function guardCondition({ request }: Pick<Call, 'request'>): GuardCondition | un
   if (tags === undefined) return undefined
   // If-Match compares strongly (RFC 9110, section 13.1.1): a weak tag never fits.
   return tags === '*' ? 'any' : { guards: tags.strong }
-}
-
-function nextAddress(address: string, after: string): string {
-  const [path = '', query = ''] = address.split('?')
-  const parameters = new URLSearchParams(query)
-  parameters.set('after', after)
-  return `${path}?${parameters.toString()}`
 }

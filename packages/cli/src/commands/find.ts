@@ -1,0 +1,117 @@
+import type { Find } from '@ledgerman/client'
+import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import { Option, type Command } from 'commander'
+import colors from 'picocolors'
+import type { CommandContext } from '../command-context.js'
+import { formatExplained } from '../output/explained-text.js'
+import { formatRecord, formatRecords } from '../output/record-text.js'
+
+interface FindFlags {
+  bind: Record<string, string>
+  order?: string
+  properties?: string
+  limit?: string
+  after?: string
+  all?: boolean
+  expect?: 'one'
+  count?: 'exact' | 'estimate' | true
+  explain?: boolean
+  ndjson?: boolean
+  csv?: boolean
+}
+
+const ROWS_A_PAGE = 1000
+
+export function addFind(program: Command, context: CommandContext): void {
+  program
+    .command('find')
+    .description('Find records: all of a mapping, or those that an expression is true of.')
+    .argument('<mapping>')
+    .argument('[expression]', 'such as: hoursLeft < 5 and lead.familyName = :name')
+    .option('--bind <name=value>', 'a value for a :name in the expression (repeatable)', bindValue, {})
+    .option('--order <terms>', 'such as: hoursLeft desc, code')
+    .option('--properties <paths>', 'only these, links followed: code,lead.familyName')
+    .option('--limit <rows>', 'rows a page, at most 1000; 50 where not said')
+    .option('--after <place>', 'the next page: the place that the page before ended at')
+    .option('--all', 'not only a page, but all')
+    .addOption(new Option('--expect <count>', 'exactly one record has to fit').choices(['one']))
+    .addOption(new Option('--count [kind]', 'how many fit in all').choices(['exact', 'estimate']))
+    .option('--explain', 'show how they would be found, without finding them')
+    .addOption(new Option('--ndjson', 'a JSON object a line, as it comes').conflicts('csv'))
+    .option('--csv', 'CSV with a header line, as it comes')
+    .addHelpText(
+      'after',
+      `
+Examples:
+  ledgerman find programme 'hoursLeft < 5 and semester = :s' --bind s=2026A --order 'hoursLeft desc'
+  ledgerman find programme "lead.familyName ilike 'br%'" --properties code,title,lead.familyName
+  ledgerman find observer "familyName = 'Okafor' and givenName = 'Ada'" --expect one
+  ledgerman find exposure 'accepted = false' --all --csv > rejected.csv`,
+    )
+    .action(async (mapping: string, where: string | undefined, options: FindFlags, command: Command) => {
+      const target = await context.target(command)
+      const find = toFind(where, options)
+      const paths = options.properties?.split(',').map((path) => path.trim())
+      if (options.explain) {
+        const explained = await target.explainFind(mapping, find)
+        return context.print(command, explained, () => formatExplained(explained))
+      }
+      if (options.expect) {
+        const one = await target.findOne(mapping, find)
+        return context.print(command, one, () => formatRecord(one, paths))
+      }
+      if (options.ndjson || options.csv) {
+        const asked = options.all ? find : { ...find, limit: find.limit ?? 50 }
+        for await (const text of target.export(mapping, asked, options.csv ? 'csv' : 'ndjson')) await context.write(text)
+        return
+      }
+      if (!options.all) {
+        const page = await target.find(mapping, find)
+        return context.print(command, page, () =>
+          [
+            page.found.length === 0 ? nothing(mapping, where, options) : formatRecords(page.found, paths),
+            ...(page.count === undefined
+              ? []
+              : [`${page.countIs === 'estimate' ? 'about ' : ''}${page.count} in all${page.countIs === 'estimate' ? ', as the planner estimates' : ''}`]),
+            ...(page.next === null ? [] : [colors.dim(`More: --after ${page.next}, or --all`)]),
+          ].join('\n'),
+        )
+      }
+      const found: RecordValues[] = []
+      let after = options.after
+      do {
+        const page = await target.find(mapping, { ...find, limit: ROWS_A_PAGE, after })
+        if (context.isJson(command)) found.push(...page.found)
+        else context.terminal.out(`${page.found.length > 0 ? formatRecords(page.found, paths) : nothing(mapping, where, options)}\n`)
+        after = page.next ?? undefined
+      } while (after !== undefined)
+      if (context.isJson(command)) context.print(command, { found, next: null }, () => '')
+    })
+}
+
+function toFind(where: string | undefined, { bind, order, properties, limit, after, count }: FindFlags): Find {
+  if (limit !== undefined && !/^[1-9]\d{0,3}$/.test(limit))
+    throw new LedgermanProblem('request-invalid', `--limit: expected a number from 1 to 1000, got "${limit}".`, {
+      where: 'limit',
+    })
+  return {
+    where,
+    order,
+    properties,
+    after,
+    limit: limit === undefined ? undefined : Number(limit),
+    count: count === true ? 'exact' : count,
+    bind,
+  }
+}
+
+function nothing(mapping: string, where: string | undefined, { after }: FindFlags): string {
+  return `No ${mapping} ${where === undefined ? 'is there' : 'fits'}${after === undefined ? '' : ' after that'}.`
+}
+
+function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
+  const at = pair.indexOf('=')
+  if (at < 1)
+    throw new LedgermanProblem('request-invalid', `--bind ${pair}: expected name=value.`, { where: 'bind' })
+  return { ...all, [pair.slice(0, at).replace(/^:/, '')]: pair.slice(at + 1) }
+}

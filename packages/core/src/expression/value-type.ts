@@ -1,0 +1,155 @@
+import type { ColumnType } from '../values/column-type.js'
+import type { Expression } from './expression.js'
+
+/** The type of a part of an expression, as far as it is known without asking the database. */
+export interface ValueType {
+  /** As a cast names it. */
+  sql: string
+  /** The column it comes from, where it is a property: its JSON form applies to what is compared with it. */
+  column: ColumnType | null
+  /** Whether what is compared with it must not be shown either. */
+  sensitive: boolean
+}
+
+export function plainType(sql: string): ValueType {
+  return { sql, column: null, sensitive: false }
+}
+
+const TEXT_FUNCTIONS = ['lower', 'upper', 'trim', 'substring', 'replace', 'left', 'right']
+const COMMON_TYPE_FUNCTIONS = ['coalesce', 'nullif', 'least', 'greatest']
+const SAME_TYPE_FUNCTIONS = [...COMMON_TYPE_FUNCTIONS, 'round', 'floor', 'ceil', 'abs']
+
+/** Infers types by PostgreSQL's own rules, as far as a literal's type depends on it; undefined where it does not. */
+export class TypeReader {
+  readonly #known = new WeakMap<Expression, { type: ValueType | undefined }>()
+
+  /** @param named the type of a property, loaded value or declared parameter. */
+  constructor(
+    readonly named: (node: Extract<Expression, { kind: 'path' | 'parameter' }>) => ValueType | undefined,
+  ) {}
+
+  typeOf(node: Expression): ValueType | undefined {
+    const known = this.#known.get(node)
+    if (known) return known.type
+    const type = this.#read(node)
+    this.#known.set(node, { type })
+    return type
+  }
+
+  /** The type that these have in common: the first that is known, a property's before a literal's. */
+  common(nodes: readonly Expression[]): ValueType | undefined {
+    const types = nodes.map((node) => this.typeOf(node))
+    return types.find((type) => type?.column) ?? types.find((type) => type !== undefined)
+  }
+
+  #read(node: Expression): ValueType | undefined {
+    switch (node.kind) {
+      case 'path':
+      case 'parameter':
+        return this.named(node)
+      case 'literal':
+        return node.of === 'number'
+          ? plainType(numberType(node.text))
+          : node.of === 'boolean'
+            ? plainType('boolean')
+            : undefined
+      case 'cast':
+        return plainType(node.type.toLowerCase())
+      case 'unary':
+        return node.operator === 'not' ? plainType('boolean') : this.typeOf(node.operand)
+      case 'binary':
+        return this.#binaryType(node)
+      case 'case':
+        return this.common([...node.branches.map(({ then }) => then), ...(node.otherwise ? [node.otherwise] : [])])
+      case 'call':
+        return this.#callType(node)
+      case 'linked':
+        return plainType(node.of === 'count' ? 'bigint' : 'boolean')
+      case 'outcome':
+        return plainType('bigint')
+      default:
+        return plainType('boolean')
+    }
+  }
+
+  #binaryType({ operator, left, right }: Extract<Expression, { kind: 'binary' }>): ValueType | undefined {
+    switch (operator) {
+      case '->>':
+        return plainType('text')
+      case '->':
+        return plainType(this.typeOf(left)?.column?.kind === 'json' ? 'json' : 'jsonb')
+      case '||': {
+        const joined = this.common([left, right])
+        return joined?.column?.kind === 'array' || joined?.sql === 'jsonb' ? joined : plainType('text')
+      }
+      case '-':
+        if (isInstant(this.typeOf(left)) && isInstant(this.typeOf(right))) return undefined
+        return this.common([left, right])
+      case '+':
+      case '*':
+      case '/':
+      case '%': {
+        const [one, other] = [this.typeOf(left), this.typeOf(right)]
+        if (isInstant(one)) return one
+        if (isInstant(other)) return other
+        return this.common([left, right])
+      }
+      default:
+        return plainType('boolean')
+    }
+  }
+
+  #callType({ name, args }: Extract<Expression, { kind: 'call' }>): ValueType | undefined {
+    if (TEXT_FUNCTIONS.includes(name)) return plainType('text')
+    if (SAME_TYPE_FUNCTIONS.includes(name)) {
+      const type = this.common(name === 'round' ? args.slice(0, 1) : args)
+      return type && COMMON_TYPE_FUNCTIONS.includes(name) ? type : type && plainType(type.sql)
+    }
+    switch (name) {
+      case 'length':
+        return plainType('integer')
+      case 'now':
+        return plainType('timestamptz')
+      case 'extract':
+        return plainType('double precision')
+      case 'date_trunc':
+        return args[1] && this.typeOf(args[1])
+      default:
+        return undefined
+    }
+  }
+}
+
+/** Whether a call gives its arguments' common type. */
+export function hasCommonType(name: string): boolean {
+  return COMMON_TYPE_FUNCTIONS.includes(name)
+}
+
+/** Points in time, to which an interval can be added. */
+export function isInstant(type: ValueType | undefined): boolean {
+  return type !== undefined && /^(date|timestamp|timestamptz|timestamp with(out)? time zone)$/.test(type.sql)
+}
+
+/** The type PostgreSQL gives a number that stands in a statement. */
+export function numberType(text: string): string {
+  if (!/^\d+$/.test(text)) return 'numeric'
+  return text.length < 10 ? 'integer' : text.length < 19 ? 'bigint' : 'numeric'
+}
+
+/** The type a number is bound as beside a value of type `wanted`: exact types stay what they are, so that indexes serve. */
+export function numberTypeBeside(text: string, wanted: ValueType | undefined): string {
+  const isWhole = /^\d+$/.test(text)
+  switch (wanted?.sql) {
+    case 'numeric':
+    case 'real':
+    case 'double precision':
+    case 'jsonb':
+      return wanted.sql
+    case 'money':
+      return 'money'
+    case 'bigint':
+      return isWhole && text.length < 19 ? 'bigint' : 'numeric'
+    default:
+      return numberType(text)
+  }
+}

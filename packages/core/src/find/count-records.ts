@@ -1,0 +1,27 @@
+import type { Mapping } from '../mapping/mapping.js'
+import { buildCount, buildEstimate } from '../statement/build-find.js'
+import { withPrefix } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+import { runFind, valuesOf } from './find-records.js'
+import type { ReadFind } from './find-request.js'
+
+export type CountKind = 'exact' | 'estimate'
+
+/** How many records fit: counted, or as the planner estimates from its statistics, which costs nothing. */
+export async function countRecords(
+  target: Target,
+  mapping: Mapping,
+  { shape, links, bind }: ReadFind,
+  kind: CountKind,
+  signal: AbortSignal | undefined,
+): Promise<{ count: number; countIs: CountKind }> {
+  const statement = kind === 'exact' ? buildCount(mapping, shape.where, links) : buildEstimate(mapping, shape.where, links)
+  const run = kind === 'exact' ? statement : withPrefix('explain (format json) ', statement)
+  const [row] = await runFind(target, mapping, run, valuesOf(statement, bind, null, 0), signal)
+  return { count: kind === 'exact' ? Number(row?.[0]) : estimateIn(row?.[0] ?? '[]'), countIs: kind }
+}
+
+function estimateIn(plan: string): number {
+  const [{ Plan } = { Plan: { 'Plan Rows': 0 } }] = JSON.parse(plan) as { Plan: { 'Plan Rows': number } }[]
+  return Plan['Plan Rows']
+}

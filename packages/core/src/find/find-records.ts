@@ -1,0 +1,171 @@
+import type { FoundRecords, Json, LoadedRecord, RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem } from '@ledgerman/contract'
+import type { FindMappingByName } from '../mapping/links.js'
+import type { Mapping } from '../mapping/mapping.js'
+import { buildCount, buildFind, isPagedByOffset, type FindStatement, type PagePlace } from '../statement/build-find.js'
+import { bindValues, type Statement } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+import { toGuard } from '../transaction/guard-value.js'
+import { countRecords, type CountKind } from './count-records.js'
+import { expressionValue, readFindRequest, type FindRequest, type ReadFind } from './find-request.js'
+import { readFoundRow } from './found-row.js'
+import { readCursor, writeCursor, type Place } from './page-cursor.js'
+
+export interface PageRequest extends FindRequest {
+  limit: number
+  /** The `next` of the page before. */
+  after?: string | undefined
+  count?: CountKind | undefined
+}
+
+/** A find that is ready to be run: the statement and the values of its slots. */
+export interface PreparedFind extends FindStatement {
+  values: (string | null)[]
+  /** Where the page begins; null at the start. */
+  place: Place | null
+}
+
+/**
+ * Finds records a page at a time. Rows that others add, change or remove meanwhile neither repeat nor hide any other.
+ *
+ * @param signal fires when the caller goes away: the query is cancelled then.
+ * @throws LedgermanProblem expression-invalid, request-invalid, value-invalid, time-limit, cancelled, target-unavailable
+ */
+export async function findRecords(
+  target: Target,
+  mapping: Mapping,
+  request: PageRequest,
+  findMapping: FindMappingByName,
+  signal?: AbortSignal,
+): Promise<FoundRecords> {
+  const read = await readFindRequest(mapping, request, false, findMapping)
+  const find = prepareFind(mapping, request, read)
+  const [rows, count] = await Promise.all([
+    runFind(target, mapping, find.statement, find.values, signal),
+    request.count && countRecords(target, mapping, read, request.count, signal),
+  ])
+  const last = rows[request.limit - 1]
+  const next = last && rows.length > request.limit ? nextCursor(request, find, last) : null
+  return { found: rows.slice(0, request.limit).map((row) => readFoundRow(find, row)), next, ...count }
+}
+
+/** How many of several candidates are shown. */
+const CANDIDATES = 5
+
+/**
+ * Finds the one record that fits.
+ *
+ * @throws LedgermanProblem no-such-record; record-ambiguous with up to five candidates and what tells them apart.
+ */
+export async function findOne(
+  target: Target,
+  mapping: Mapping,
+  request: FindRequest,
+  findMapping: FindMappingByName,
+  signal?: AbortSignal,
+): Promise<LoadedRecord> {
+  const read = await readFindRequest(mapping, request, true, findMapping)
+  const find = prepareFind(mapping, { limit: CANDIDATES }, read)
+  const rows = await runFind(target, mapping, find.statement, find.values, signal)
+  const [row] = rows
+  if (!row)
+    throw new LedgermanProblem(
+      'no-such-record',
+      `No ${mapping.name} fits${request.where ? ` ${request.where}` : ''}.`,
+      { mapping: mapping.name, where: 'where', expected: 'one', matched: 0 },
+    )
+  if (rows.length > 1) throw await ambiguous(target, mapping, request, read, findMapping, signal)
+  const guard = row[find.columns.length + find.linkPaths.length] ?? null
+  return { record: readFoundRow(find, row), guard: toGuard(mapping, guard) }
+}
+
+/** Puts a find together with the values it is run with. */
+export function prepareFind(mapping: Mapping, page: { limit: number; order?: string | undefined; after?: string | undefined }, read: ReadFind): PreparedFind {
+  const place = page.after === undefined ? null : readCursor(mapping, page.order ?? '', page.after)
+  const find = buildFind(mapping, read.shape, read.links, pagePlace(mapping, place))
+  if (place && 'values' in place && place.values.length !== find.orderValues)
+    throw new LedgermanProblem('request-invalid', `after: this is not the "next" of a page of ${mapping.name}.`, {
+      where: 'after',
+    })
+  return { ...find, place, values: valuesOf(find.statement, read.bind, place, page.limit + 1) }
+}
+
+/** Runs a statement that only reads, and tells what goes wrong in the words of the expression. */
+export async function runFind(
+  target: Target,
+  mapping: Mapping,
+  statement: Statement,
+  values: (string | null)[],
+  signal: AbortSignal | undefined,
+): Promise<(string | null)[][]> {
+  try {
+    return (await target.readOnly(statement.text, values, signal)).rows
+  } catch (error) {
+    throw target.explain(error, { mapping, slots: statement.slots, statement })
+  }
+}
+
+export function valuesOf(
+  statement: Statement,
+  bind: Record<string, Json>,
+  place: Place | null,
+  limit: number,
+): (string | null)[] {
+  return bindValues(statement, (source, slot) => {
+    const value = expressionValue(bind, source, slot)
+    if (value !== undefined) return value
+    if (source.from === 'limit') return String(limit)
+    if (source.from === 'offset') return String(place && 'offset' in place ? place.offset : 0)
+    return source.from === 'place' && place && 'values' in place ? (place.values[source.at] ?? null) : null
+  })
+}
+
+function pagePlace(mapping: Mapping, place: Place | null): PagePlace {
+  if (isPagedByOffset(mapping)) return 'offset'
+  return place && 'values' in place ? { isNull: place.values.map((value) => value === null) } : 'start'
+}
+
+function nextCursor(request: PageRequest, find: PreparedFind, last: (string | null)[]): string {
+  const order = request.order ?? ''
+  if (find.orderValues > 0) return writeCursor(order, { values: last.slice(-find.orderValues) })
+  const before = find.place && 'offset' in find.place ? find.place.offset : 0
+  return writeCursor(order, { offset: before + request.limit })
+}
+
+async function ambiguous(
+  target: Target,
+  mapping: Mapping,
+  request: FindRequest,
+  read: ReadFind,
+  findMapping: FindMappingByName,
+  signal: AbortSignal | undefined,
+): Promise<LedgermanProblem> {
+  const open = mapping.properties.filter((property) => !property.sensitive).map(({ name }) => name)
+  const wide = await readFindRequest(mapping, { ...request, properties: open.join(',') }, false, findMapping)
+  const find = prepareFind(mapping, { limit: CANDIDATES }, wide)
+  const count = buildCount(mapping, read.shape.where, read.links)
+  const [rows, [counted]] = await Promise.all([
+    runFind(target, mapping, find.statement, find.values, signal),
+    runFind(target, mapping, count, valuesOf(count, read.bind, null, 0), signal),
+  ])
+  const records = rows.slice(0, CANDIDATES).map((row) => readFoundRow(find, row))
+  const keys = mapping.key.filter((property) => !property.sensitive).map(({ name }) => name)
+  const version = mapping.guard.by === 'version' ? mapping.guard.property.name : undefined
+  const apart = open.filter(
+    (name) => name !== version && !keys.includes(name) && new Set(records.map((each) => JSON.stringify(each[name]))).size > 1,
+  )
+  const pick = (record: RecordValues, names: string[]) => Object.fromEntries(names.map((name) => [name, record[name]]))
+  const matched = Number(counted?.[0] ?? records.length)
+  return new LedgermanProblem(
+    'record-ambiguous',
+    `${matched} records of ${mapping.name} fit${request.where ? ` ${request.where}` : ''}, and one was meant. Say more, or load one by its key.`,
+    {
+      mapping: mapping.name,
+      where: 'where',
+      expected: 'one',
+      matched,
+      sampleKeys: records.map((record) => pick(record, keys)),
+      candidates: records.map((record) => pick(record, [...keys, ...apart])),
+    },
+  )
+}

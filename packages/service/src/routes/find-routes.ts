@@ -1,0 +1,158 @@
+import { stringify } from 'csv-stringify/sync'
+import {
+  explained,
+  findBody,
+  findQuery,
+  foundRecords,
+  LedgermanProblem,
+  loadedRecord,
+  printJson,
+  type FindBody,
+  type FindQuery,
+  type Json,
+  type ProblemCode,
+  type RecordValues,
+} from '@ledgerman/contract'
+import { explainFind, exportRecords, findOne, findRecords, type Mapping, type Target } from '@ledgerman/core'
+import { z } from 'zod'
+import { defineRoute, type Call, type Reply } from '../http/route.js'
+import { RECORDS } from './record-routes.js'
+import type { Services } from './services.js'
+
+const PAGE_ROWS = 50
+const NDJSON = 'application/x-ndjson'
+const CSV = 'text/csv'
+const PROBLEMS: ProblemCode[] = [
+  'expression-invalid',
+  'value-invalid',
+  'no-such-record',
+  'record-ambiguous',
+  'time-limit',
+  'cancelled',
+]
+const REPLIES = {
+  200: {
+    description:
+      'A page; with `expect=one` the record and its guard beside it; with `explain=true` how it would be found. As NDJSON or CSV all that fits, as it comes.',
+    schema: z.union([foundRecords, foundRecords.extend(loadedRecord.shape), explained]),
+    headers: { link: 'The next page, where there is one (RFC 8288).' },
+    alsoAs: [NDJSON, CSV],
+  },
+}
+
+/** What a find asks for, however it was sent. */
+type Find = Omit<FindBody, 'order' | 'properties' | 'bind'> & {
+  order?: string | undefined
+  properties?: string | undefined
+  bind: Record<string, Json>
+}
+
+export function findRoutes({ targets }: Services) {
+  return [
+    defineRoute({
+      method: 'get',
+      path: RECORDS,
+      role: 'reader',
+      summary: 'Find records: by an expression, in an order, a page at a time.',
+      query: findQuery,
+      replies: REPLIES,
+      problems: PROBLEMS,
+      handle: (call) => find(call, fromQuery(call.query)),
+    }),
+    defineRoute<z.ZodType, FindBody>({
+      method: 'post',
+      path: `${RECORDS}/find`,
+      role: 'reader',
+      summary: 'Find records: the same in a body, for what should not stand in an address.',
+      body: { 'application/json': { schema: findBody } },
+      replies: REPLIES,
+      problems: [...PROBLEMS, 'media-type', 'too-large'],
+      handle: (call) => find(call, fromBody(call.body)),
+    }),
+  ]
+
+  async function find(call: Call, asked: Find): Promise<Reply> {
+    const target = targets.get(call.params['target'] ?? '')
+    const mapping = await targets.mapping(target, call.params['mapping'] ?? '')
+    const findMapping = (name: string) => targets.mapping(target, name)
+    const request = { ...asked, limit: asked.limit ?? PAGE_ROWS }
+    if (asked.explain)
+      return { status: 200, body: await explainFind(target, mapping, request, findMapping, call.gone()) }
+    if (asked.expect === 'one') {
+      const { record, guard } = await findOne(target, mapping, request, findMapping, call.gone())
+      const headers: Record<string, string> = guard === null ? {} : { etag: `"${guard}"` }
+      return { status: 200, body: { found: [record], next: null, record, guard }, headers }
+    }
+    const type = call.request.accepts(['application/json', NDJSON, CSV])
+    if (type === false)
+      throw new LedgermanProblem('media-type', `Records are given as application/json, ${NDJSON} or ${CSV}.`, {
+        where: 'accept',
+      })
+    if (type !== 'application/json' && asked.limit === undefined && asked.after === undefined)
+      return exported(target, mapping, asked, call, type)
+    const page = await findRecords(target, mapping, request, findMapping, call.gone())
+    const next = call.request.method === 'GET' && page.next !== null ? nextAddress(call.request.originalUrl, page.next) : null
+    const headers: Record<string, string> = next === null ? {} : { link: `<${next}>; rel="next"` }
+    if (type === 'application/json') return { status: 200, body: page, headers }
+    const columns = columnsOf(mapping, asked)
+    return { status: 200, headers, stream: asText(type, columns, (async function* () { yield await Promise.resolve(page.found) })()) }
+  }
+
+  async function exported(target: Target, mapping: Mapping, asked: Find, call: Call, type: string): Promise<Reply> {
+    const findMapping = (name: string) => targets.mapping(target, name)
+    const { columns, batches } = await exportRecords(target, mapping, asked, findMapping, call.gone())
+    return { status: 200, stream: asText(type, columns, batches) }
+  }
+}
+
+function columnsOf(mapping: Mapping, { properties }: Find): string[] {
+  return properties?.split(',').map((path) => path.trim()) ?? mapping.properties.map(({ name }) => name)
+}
+
+function asText(type: string, columns: string[], batches: AsyncIterable<RecordValues[]>) {
+  return type === CSV
+    ? { contentType: `${CSV}; charset=utf-8; header=present`, chunks: csv(columns, batches) }
+    : { contentType: NDJSON, chunks: ndjson(batches) }
+}
+
+async function* ndjson(batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
+  for await (const records of batches) yield records.map((record) => `${printJson(record)}\n`).join('')
+}
+
+/** RFC 4180, with a header line. Null is an empty field, and an empty text one in quotes. */
+async function* csv(columns: string[], batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
+  let header = stringify([columns], { record_delimiter: '\r\n' })
+  for await (const records of batches) {
+    const rows = records.map((record) => columns.map((path) => fieldOf(record, path)))
+    yield header + stringify(rows, { record_delimiter: '\r\n', quoted_empty: true })
+    header = ''
+  }
+  if (header !== '') yield header
+}
+
+function fieldOf(record: RecordValues, path: string): string | null {
+  let value: unknown = record
+  for (const name of path.split('.')) value = value === null ? null : (value as RecordValues)[name]
+  if (value === null || value === undefined) return null
+  return typeof value === 'string' ? value : printJson(value)
+}
+
+function fromQuery(query: FindQuery): Find {
+  const { where, limit, after, expect, count, order, properties, explain, ...others } = query as FindQuery & Record<string, unknown>
+  const bind = Object.fromEntries(
+    Object.entries(others).map(([name, value]) => [name.slice('bind.'.length), value as string | string[]]),
+  )
+  return { where, limit, after, expect, count, order, properties, explain, bind }
+}
+
+function fromBody({ order, properties, bind = {}, ...others }: FindBody): Find {
+  const join = (list: string | string[] | undefined) => (Array.isArray(list) ? list.join(',') : list)
+  return { ...others, order: join(order), properties: join(properties), bind: bind as Record<string, Json> }
+}
+
+function nextAddress(address: string, after: string): string {
+  const [path = '', query = ''] = address.split('?')
+  const parameters = new URLSearchParams(query)
+  parameters.set('after', after)
+  return `${path}?${parameters.toString()}`
+}
