@@ -81,7 +81,7 @@ export async function startTestService({
         ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
       })
       const text = await answer.text()
-      const isJson = answer.headers.get('content-type')?.includes('json') ?? false
+      const isJson = /[/+]json/.test(answer.headers.get('content-type') ?? '')
       return {
         status: answer.status,
         headers: answer.headers,

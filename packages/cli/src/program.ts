@@ -1,5 +1,6 @@
 import { Command } from 'commander'
 import { addBook } from './commands/book.js'
+import { addDefinitions } from './commands/definitions.js'
 import { addFind } from './commands/find.js'
 import { addLogin } from './commands/login.js'
 import { addMappings } from './commands/mappings.js'
@@ -32,7 +33,17 @@ A first session on the demo observatory:
 Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed by someone else ·
 6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable`,
     )
-  for (const add of [addLogin, addTargets, addTables, addMappings, addFind, addRecords, addBook, addTokens])
+  for (const add of [
+    addLogin,
+    addTargets,
+    addTables,
+    addMappings,
+    addDefinitions,
+    addFind,
+    addRecords,
+    addBook,
+    addTokens,
+  ])
     add(program, context)
   exitByThrowing(program)
   return program

@@ -2,6 +2,8 @@ import {
   toRecordAddress,
   type BookPrepared,
   type ChangedRecord,
+  type DefinitionsInput,
+  type DefinitionsPublished,
   type DerivedMapping,
   type EntryInfo,
   type EntryList,
@@ -21,6 +23,8 @@ import {
   type TargetInfo,
   type TokenInfo,
   type TokenInput,
+  type TransactionInfo,
+  type TransactionSummary,
 } from '@ledgerman/contract'
 import { HttpClient, type ConnectionOptions } from './http-client.js'
 
@@ -129,6 +133,35 @@ export class TargetClient {
         contentType: 'application/yaml',
       })
     ).body
+  }
+
+  /** A revision of a mapping. */
+  async mappingRevision(name: string, revision: number): Promise<MappingInfo> {
+    return (await this.#http.send<MappingInfo>(`${this.#mappingPath(name)}/revisions/${revision}`)).body
+  }
+
+  async transactions(): Promise<TransactionSummary[]> {
+    const { body } = await this.#http.send<{ transactions: TransactionSummary[] }>(`${this.#path}/transactions`)
+    return body.transactions
+  }
+
+  async transaction(name: string): Promise<TransactionInfo> {
+    return (await this.#http.send<TransactionInfo>(`${this.#path}/transactions/${encodeURIComponent(name)}`)).body
+  }
+
+  /** A revision of a transaction. */
+  async transactionRevision(name: string, revision: number): Promise<TransactionInfo> {
+    const path = `${this.#path}/transactions/${encodeURIComponent(name)}/revisions/${revision}`
+    return (await this.#http.send<TransactionInfo>(path)).body
+  }
+
+  /** Publishes definitions from the texts of their files, all or none; with `check` only says what would become of them. */
+  async publish(
+    definitions: DefinitionsInput['definitions'],
+    { check = false }: { check?: boolean } = {},
+  ): Promise<DefinitionsPublished> {
+    const request = { method: 'POST' as const, body: { definitions }, query: { check } }
+    return (await this.#http.send<DefinitionsPublished>(`${this.#path}/definitions`, request)).body
   }
 
   /** Finds records, a page at a time. */

@@ -9,6 +9,7 @@ export const router = createRouter({
     { path: '/t/:target/records/:mapping?', name: 'records', component: () => import('./records/RecordsPage.vue') },
     { path: '/t/:target/records/:mapping/:key', name: 'record', component: () => import('./records/RecordPage.vue') },
     { path: '/t/:target/add/:mapping', name: 'add', component: () => import('./records/AddPage.vue') },
+    { path: '/t/:target/tables', name: 'tables', component: () => import('./tables/TablesPage.vue') },
     { path: '/t/:target/book', name: 'book', component: () => import('./book/BookPage.vue') },
     { path: '/t/:target/book/:entry', name: 'entry', component: () => import('./book/EntryPage.vue') },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./problems/NowherePage.vue') },

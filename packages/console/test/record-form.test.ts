@@ -31,7 +31,7 @@ const text = (test: string) => page.locator(`[data-test=${test}]`).first().inner
 
 describe('the console', () => {
   it('asks for a token, and says when it is wrong', async () => {
-    await open('/t/observatory/records/programme?after=WyJQLTExMCJd')
+    await open('/t/observatory/records/programme?after=eyJvIjoiIiwidiI6WyJQLTExMCJdfQ')
     await page.fill('input[name=token]', 'lgm_wrong')
     await page.click('button[type=submit]')
     expect(await text('problem')).toMatch(/not known here/)

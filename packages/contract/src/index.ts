@@ -16,6 +16,29 @@ export type { InputIssue } from './problem/describe-issues.js'
 export { definitionName, mappingDefinition } from './definition/mapping-definition.js'
 export type { MappingDefinition, GuardDefinition, LinkDefinition } from './definition/mapping-definition.js'
 
+export {
+  durationMs,
+  stepInput,
+  stepDefinition,
+  transactionDefinition,
+  transactionDefinitionShape,
+  transactionName,
+  runLimits,
+} from './definition/transaction-definition.js'
+export type {
+  AddStep,
+  ChangeStep,
+  Expectation,
+  Isolation,
+  LoadStep,
+  RemoveStep,
+  ReplaceStep,
+  RequireStep,
+  SqlStep,
+  StepDefinition,
+  TransactionDefinition,
+} from './definition/transaction-definition.js'
+
 export { receipt, RUN_MODES, OUTCOMES, STEP_KINDS } from './receipt/receipt.js'
 export type { Receipt, StepReceipt, RowReceipt, BindReceipt, RunMode, Outcome, StepKind } from './receipt/receipt.js'
 
@@ -24,5 +47,7 @@ export * from './http/targets.js'
 export * from './http/tables.js'
 export * from './http/mappings.js'
 export * from './http/records.js'
+export * from './http/definitions.js'
+export * from './http/transactions.js'
 export * from './http/entries.js'
 export { toRecordAddress, fromRecordAddress } from './http/record-address.js'

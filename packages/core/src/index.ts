@@ -3,9 +3,11 @@ export type { TargetOptions } from './target/target.js'
 export type { SessionLimits } from './target/session-settings.js'
 
 export { parseTablePath, toTablePath } from './catalogue/table-path.js'
+export { whyUnchangeable } from './catalogue/table.js'
 export type { Table, Column, TableKey } from './catalogue/table.js'
 
-export { resolveMapping } from './mapping/resolve-mapping.js'
+export { checkLinkEnds, resolveMapping } from './mapping/resolve-mapping.js'
+export type { DefinitionFinding } from './mapping/resolve-mapping.js'
 export { deriveMapping } from './mapping/derive-mapping.js'
 export { describeProperties } from './mapping/describe-properties.js'
 export type { Mapping, Property } from './mapping/mapping.js'

@@ -5,7 +5,7 @@ import type { Logger } from 'pino'
 import type { ServiceConfig } from './config/service-config.js'
 import { ensureAdminToken } from './home/admin-token.js'
 import { HomeDatabase } from './home/home-database.js'
-import { MappingStore } from './home/mapping-store.js'
+import { DefinitionStore } from './home/definition-store.js'
 import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
 import { allRoutes } from './routes/all-routes.js'
@@ -27,8 +27,12 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   await home.setUp()
   const tokens = new TokenStore(home)
   const adminToken = await ensureAdminToken(tokens, config.dataDir)
-  const targets = new TargetRegistry(config.targets, await home.digestKey(), new MappingStore(home), (target, error) =>
-    log.warn({ target, error: error.message }, 'target session broke'),
+  const targets = new TargetRegistry(
+    config.targets,
+    await home.digestKey(),
+    new DefinitionStore(home, 'mapping'),
+    new DefinitionStore(home, 'transaction'),
+    (target, error) => log.warn({ target, error: error.message }, 'target session broke'),
   )
   const server = createServer(
     createApp({ routes: allRoutes({ home, tokens, targets }), tokens, log, consoleDir: CONSOLE_DIR }),

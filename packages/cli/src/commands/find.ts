@@ -45,7 +45,7 @@ export function addFind(program: Command, context: CommandContext): void {
 Examples:
   ledgerman find programme 'hoursLeft < 5 and semester = :s' --bind s=2026A --order 'hoursLeft desc'
   ledgerman find programme "lead.familyName ilike 'br%'" --properties code,title,lead.familyName
-  ledgerman find observer "familyName = 'Okafor' and givenName = 'Ada'" --expect one
+  ledgerman find observer "familyName = 'Okafor'" --expect one
   ledgerman find exposure 'accepted = false' --all --csv > rejected.csv`,
     )
     .action(async (mapping: string, where: string | undefined, options: FindFlags, command: Command) => {
@@ -62,7 +62,8 @@ Examples:
       }
       if (options.ndjson || options.csv) {
         const asked = options.all ? find : { ...find, limit: find.limit ?? 50 }
-        for await (const text of target.export(mapping, asked, options.csv ? 'csv' : 'ndjson')) await context.write(text)
+        for await (const text of target.export(mapping, asked, options.csv ? 'csv' : 'ndjson'))
+          await context.write(text)
         return
       }
       if (!options.all) {
@@ -72,7 +73,9 @@ Examples:
             page.found.length === 0 ? nothing(mapping, where, options) : formatRecords(page.found, paths),
             ...(page.count === undefined
               ? []
-              : [`${page.countIs === 'estimate' ? 'about ' : ''}${page.count} in all${page.countIs === 'estimate' ? ', as the planner estimates' : ''}`]),
+              : [
+                  `${page.countIs === 'estimate' ? 'about ' : ''}${page.count} in all${page.countIs === 'estimate' ? ', as the planner estimates' : ''}`,
+                ]),
             ...(page.next === null ? [] : [colors.dim(`More: --after ${page.next}, or --all`)]),
           ].join('\n'),
         )
@@ -82,7 +85,10 @@ Examples:
       do {
         const page = await target.find(mapping, { ...find, limit: ROWS_A_PAGE, after })
         if (context.isJson(command)) found.push(...page.found)
-        else context.terminal.out(`${page.found.length > 0 ? formatRecords(page.found, paths) : nothing(mapping, where, options)}\n`)
+        else
+          context.terminal.out(
+            `${page.found.length > 0 ? formatRecords(page.found, paths) : nothing(mapping, where, options)}\n`,
+          )
         after = page.next ?? undefined
       } while (after !== undefined)
       if (context.isJson(command)) context.print(command, { found, next: null }, () => '')
@@ -111,7 +117,6 @@ function nothing(mapping: string, where: string | undefined, { after }: FindFlag
 
 function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
   const at = pair.indexOf('=')
-  if (at < 1)
-    throw new LedgermanProblem('request-invalid', `--bind ${pair}: expected name=value.`, { where: 'bind' })
+  if (at < 1) throw new LedgermanProblem('request-invalid', `--bind ${pair}: expected name=value.`, { where: 'bind' })
   return { ...all, [pair.slice(0, at).replace(/^:/, '')]: pair.slice(at + 1) }
 }

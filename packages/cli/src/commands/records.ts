@@ -23,7 +23,7 @@ export function addRecords(program: Command, context: CommandContext): void {
     .option('--explain', 'show how it would be loaded, without loading it')
     .addHelpText(
       'after',
-      `\nExamples:\n  ledgerman load programme P-107\n  ledgerman load calibration HF1 2026-02-03 flat\n  ledgerman load observer --by email ida.brandt@harrowfell.example`,
+      `\nExamples:\n  ledgerman load programme P-107\n  ledgerman load calibration HF1 2026-02-03 flat\n  ledgerman load observer --by email tomas.okafor@harrowfell.example`,
     )
     .action(async (name: string, words: string[], options: { by?: string; explain?: boolean }, command: Command) => {
       const target = await context.target(command)

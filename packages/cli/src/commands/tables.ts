@@ -25,9 +25,14 @@ export function addTables(program: Command, context: CommandContext): void {
         String(table.columns),
         table.key?.join(', ') ?? colors.yellow('no key'),
         table.approximateRows === null ? '' : `~${table.approximateRows}`,
+        table.mappings.join(', '),
+        table.cannotChange === null ? '' : colors.yellow(table.cannotChange),
       ])
       context.print(command, { tables }, () =>
-        formatTable(['table', 'kind', 'columns', 'key', 'rows'], rows, ['columns', 'rows']),
+        formatTable(['table', 'kind', 'columns', 'key', 'rows', 'mapping', 'cannot be changed by key'], rows, [
+          'columns',
+          'rows',
+        ]),
       )
     })
 }

@@ -1,11 +1,21 @@
 import colors from 'picocolors'
-import { printJson, toProblemDocument, type LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import {
+  printJson,
+  toProblemDocument,
+  type Finding,
+  type LedgermanProblem,
+  type RecordValues,
+} from '@ledgerman/contract'
+import { formatFinding } from './finding-text.js'
 import { formatRecords } from './record-text.js'
 import { formatTable, formatValue } from './table.js'
 import { indent } from './receipt-text.js'
 
 /** A problem for people: its code, what is wrong and what to do; both sides where somebody else was faster. */
 export function formatProblem(problem: LedgermanProblem): string {
+  const { findings } = problem.facts as { findings?: Finding[] }
+  if (findings && findings.length > 0)
+    return [`${colors.red(problem.code)}: nothing was published`, ...findings.map(formatFinding)].join('\n')
   const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
   const { yours, current } = problem.facts as { yours?: Record<string, unknown>; current?: Record<string, unknown> }
   if (problem.code === 'record-changed' && yours && current) {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiBookOpenVariantOutline, mdiLogout, mdiTableEdit, mdiThemeLightDark } from '@mdi/js'
+import { mdiBookOpenVariantOutline, mdiLogout, mdiSitemapOutline, mdiTableEdit, mdiThemeLightDark } from '@mdi/js'
 import { computed, onMounted } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
@@ -20,6 +20,12 @@ const pages = computed(() => [
     icon: mdiTableEdit,
     to: { name: 'records', params: { target: target.value } },
     isActive: ['records', 'record', 'add'].includes(String(route.name)),
+  },
+  {
+    title: 'Tables',
+    icon: mdiSitemapOutline,
+    to: { name: 'tables', params: { target: target.value } },
+    isActive: route.name === 'tables',
   },
   {
     title: 'Book',

@@ -3,7 +3,7 @@ import type { StepReceipt } from '@ledgerman/contract'
 import ValueText from './ValueText.vue'
 
 /** The statement as it was run, and each bound value with its place in it. */
-defineProps<{ step: StepReceipt }>()
+defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds'> }>()
 </script>
 
 <template>

@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { mdiArrowLeft, mdiChevronLeft, mdiChevronRight, mdiDeleteOutline } from '@mdi/js'
+import { mdiArrowLeft, mdiHelpCircleOutline, mdiChevronLeft, mdiChevronRight, mdiDeleteOutline } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from 'vue-router'
-import { isProblem } from '@ledgerman/contract'
+import { fromRecordAddress, isProblem } from '@ledgerman/contract'
+import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import ExplainDialog from '../receipts/ExplainDialog.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import ConflictPanel from './ConflictPanel.vue'
 import PropertyField from './PropertyField.vue'
@@ -38,7 +40,7 @@ const following = computed(() => neighbour(target.value, name.value, address.val
 const backToList = computed(() => ({
   name: 'records',
   params: { target: target.value, mapping: name.value },
-  query: isOf(target.value, name.value) && place.after !== undefined ? { after: place.after } : {},
+  query: isOf(target.value, name.value) ? place.view : {},
 }))
 
 watch(
@@ -68,6 +70,8 @@ async function commit() {
 }
 
 const isAsking = ref(false)
+const isExplaining = ref(false)
+const keyParts = computed(() => fromRecordAddress(address.value))
 
 async function remove() {
   isAsking.value = false
@@ -93,6 +97,9 @@ function go(to: string | undefined) {
       <h1 class="ml-2" data-test="title">{{ title }}</h1>
       <span class="text-medium-emphasis">{{ mapping?.table }} · guard {{ guard ?? 'none' }}</span>
       <v-spacer />
+      <v-btn size="small" :prepend-icon="mdiHelpCircleOutline" data-test="explain" @click="isExplaining = true"
+        >How</v-btn
+      >
       <v-btn
         size="small"
         :disabled="previous === undefined"
@@ -171,6 +178,7 @@ function go(to: string | undefined) {
         </div>
       </v-col>
     </v-row>
+    <ExplainDialog v-model="isExplaining" :explain="() => client.target(target).explainLoad(name, keyParts)" />
     <v-dialog v-model="isAsking" max-width="440">
       <v-card :title="`Remove ${name} ${title}?`" data-test="ask-remove">
         <v-card-text>It goes from {{ mapping?.table }}. Its values stay in the book.</v-card-text>

@@ -1,31 +1,58 @@
 <script setup lang="ts">
-import { mdiPlus } from '@mdi/js'
+import { mdiHelpCircleOutline, mdiMagnify, mdiPlus } from '@mdi/js'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { isProblem, type MappingInfo, type MappingSummary, type RecordValues } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import ExplainDialog from '../receipts/ExplainDialog.vue'
+import ColumnChooser from './ColumnChooser.vue'
+import ExpressionField from './ExpressionField.vue'
 import RecordTable from './RecordTable.vue'
 import { addressOf } from './record-address.js'
+import { useLinkedNames } from './useLinkedNames.js'
 import { useListPlace } from './useListPlace.js'
+import { useListView } from './useListView.js'
 
 const PAGE_ROWS = 25
 const route = useRoute()
 const router = useRouter()
 const { place, remember } = useListPlace()
+const { view, paths, sorted, show, sortBy } = useListView()
 const mappings = ref<MappingSummary[]>([])
 const mapping = ref<MappingInfo | null>(null)
 const records = ref<RecordValues[]>([])
 const next = ref<string | null>(null)
+const count = ref<number | null>(null)
 const problem = ref<unknown>(null)
+const filterProblem = ref<{ detail: string } | null>(null)
+const filter = ref('')
 const isLoading = ref(false)
+const isExplaining = ref(false)
 const target = computed(() => String(route.params['target']))
 const name = computed(() => (route.params['mapping'] ? String(route.params['mapping']) : undefined))
-const after = computed(() => (route.query['after'] === undefined ? undefined : String(route.query['after'])))
-const addresses = computed(() => records.value.map((record) => addressOf(mapping.value?.key ?? [], record)))
+const { named, manyLinks } = useLinkedNames(target, mapping)
+const shownPaths = computed(() => paths.value ?? mapping.value?.properties?.map((property) => property.name) ?? [])
+const columns = computed(() => shownPaths.value.flatMap((path) => named.value.find((each) => each.path === path) ?? []))
+const addresses = computed(() => {
+  const key = mapping.value?.key ?? []
+  return records.value.map((record) => (key.length > 0 ? addressOf(key, record) : undefined))
+})
+const completions = computed(() => [
+  ...named.value.map(({ path, property }) => ({ label: path, detail: property.type })),
+  ...manyLinks.value.map((link) => ({ label: link, detail: 'many: exists(…), count(…)' })),
+])
+const find = computed(() => ({
+  where: view.value.where,
+  order: view.value.order,
+  after: view.value.after,
+  limit: PAGE_ROWS,
+  // The key comes along, so that a record can be opened whatever is shown.
+  properties: paths.value && [...new Set([...paths.value, ...(mapping.value?.key ?? [])])],
+}))
 
 watch(target, loadMappings, { immediate: true })
-watch([target, name, after], loadPage, { immediate: true })
+watch([target, name, view], loadPage, { immediate: true })
 
 async function loadMappings() {
   try {
@@ -41,25 +68,50 @@ async function loadPage() {
   if (name.value === undefined || route.name !== 'records') return
   isLoading.value = true
   problem.value = null
+  filterProblem.value = null
+  count.value = null
+  filter.value = view.value.where ?? ''
   try {
     const of = client.target(target.value)
-    const [info, page] = await Promise.all([
-      of.mapping(name.value),
-      of.find(name.value, { limit: PAGE_ROWS, after: after.value }),
-    ])
-    mapping.value = info
+    if (mapping.value?.name !== name.value) mapping.value = await of.mapping(name.value)
+    const page = await of.find(name.value, find.value)
     records.value = page.found
     next.value = page.next
-    remember(target.value, info.name, after.value, addresses.value)
+    remember(
+      target.value,
+      name.value,
+      view.value,
+      addresses.value.flatMap((address) => address ?? []),
+    )
     await nextTick()
     document.querySelector('tr.just-changed')?.scrollIntoView({ block: 'nearest' })
   } catch (error) {
-    problem.value = error
-    records.value = []
+    if (isProblem(error, 'expression-invalid')) filterProblem.value = error
+    else {
+      problem.value = error
+      records.value = []
+    }
     if (isProblem(error, 'unauthenticated')) await router.push({ name: 'sign-in', query: { to: route.fullPath } })
   } finally {
     isLoading.value = false
   }
+}
+
+async function countAll() {
+  try {
+    const page = await client
+      .target(target.value)
+      .find(name.value ?? '', { where: view.value.where, limit: 1, count: 'exact' })
+    count.value = page.count ?? null
+  } catch (error) {
+    problem.value = error
+  }
+}
+
+function applyFilter() {
+  const where = filter.value.trim() || undefined
+  if (where === view.value.where) void loadPage()
+  else show({ where })
 }
 
 function choose(chosen: string | null) {
@@ -96,6 +148,28 @@ function open(address: string) {
         >Add</v-btn
       >
     </div>
+    <div v-if="mapping?.properties" class="d-flex align-center ga-2 mb-3">
+      <ExpressionField
+        v-model="filter"
+        class="flex-grow-1"
+        :names="completions"
+        placeholder="hoursLeft < 5 and lead.familyName = 'Brandt'"
+        :is-wrong="filterProblem !== null"
+        @submit="applyFilter"
+      />
+      <v-btn :prepend-icon="mdiMagnify" color="primary" variant="flat" data-test="find" @click="applyFilter"
+        >Find</v-btn
+      >
+      <ColumnChooser
+        :named="named"
+        :chosen="shownPaths"
+        @choose="(chosen) => show({ properties: chosen?.join(','), after: view.after })"
+      />
+      <v-btn :prepend-icon="mdiHelpCircleOutline" data-test="explain" @click="isExplaining = true">How</v-btn>
+    </div>
+    <pre v-if="filterProblem" class="mono text-error mb-3 wrong" role="alert" data-test="filter-problem">{{
+      filterProblem.detail
+    }}</pre>
     <ProblemAlert :problem="problem" class="mb-3" />
     <v-alert
       v-if="mapping && mapping.key.length === 0 && !problem"
@@ -112,21 +186,22 @@ function open(address: string) {
     }}</v-alert>
     <v-card v-if="mapping?.properties && !problem" :loading="isLoading">
       <RecordTable
-        :properties="mapping.properties"
+        :columns="columns"
         :records="records"
         :addresses="addresses"
         :changed="place.changed"
-        :is-openable="mapping.key.length > 0"
+        :sorted="sorted"
         @open="open"
+        @sort="sortBy"
       />
       <v-card-actions>
-        <v-btn v-if="after" :to="{ query: {} }">First page</v-btn>
+        <v-btn v-if="view.after" data-test="first-page" @click="show({})">First page</v-btn>
         <v-spacer />
-        <span class="text-medium-emphasis mr-3">{{ records.length }} rows</span>
-        <v-btn
-          :disabled="next === null"
-          :to="next === null ? undefined : { query: { after: next } }"
-          data-test="next-page"
+        <span class="text-medium-emphasis mr-3" data-test="rows"
+          >{{ records.length }} rows{{ count === null ? '' : ` of ${count}` }}</span
+        >
+        <v-btn v-if="count === null" data-test="count" @click="countAll">Count all</v-btn>
+        <v-btn :disabled="next === null" data-test="next-page" @click="show({ after: next ?? undefined })"
           >Next page</v-btn
         >
       </v-card-actions>
@@ -137,7 +212,15 @@ function open(address: string) {
       variant="tonal"
       title="No table is mapped yet"
     >
-      Derive and publish a mapping: <span class="mono">ledgerman map TABLE --save</span>
+      Derive a mapping from a table and publish it, on the page
+      <router-link :to="{ name: 'tables', params: { target } }">Tables</router-link>.
     </v-alert>
+    <ExplainDialog v-model="isExplaining" :explain="() => client.target(target).explainFind(name ?? '', find)" />
   </v-container>
 </template>
+
+<style scoped>
+.wrong {
+  white-space: pre-wrap;
+}
+</style>

@@ -1,23 +1,24 @@
 import { reactive } from 'vue'
+import type { ListView } from './useListView.js'
 
 /** The page of a list that was last looked at: what "back", "next" and "previous" in a record's form refer to. */
 interface ListPlace {
   target: string
   mapping: string
-  /** The `after` of the page; undefined for the first. */
-  after: string | undefined
+  /** Filter, order, columns and page, as they stood in its address. */
+  view: Partial<ListView>
   /** Each record's address, in the order of the list. */
   addresses: string[]
   /** Addresses of the records changed since the list was opened, to be marked in it. */
   changed: Set<string>
 }
 
-const place = reactive<ListPlace>({ target: '', mapping: '', after: undefined, addresses: [], changed: new Set() })
+const place = reactive<ListPlace>({ target: '', mapping: '', view: {}, addresses: [], changed: new Set() })
 
 export function useListPlace() {
-  function remember(target: string, mapping: string, after: string | undefined, addresses: string[]): void {
+  function remember(target: string, mapping: string, view: ListView, addresses: string[]): void {
     if (place.target !== target || place.mapping !== mapping) place.changed.clear()
-    Object.assign(place, { target, mapping, after, addresses })
+    Object.assign(place, { target, mapping, view, addresses })
   }
 
   function isOf(target: string, mapping: string): boolean {

@@ -66,7 +66,11 @@ const truth = z.enum(['true', 'false']).transform((text) => text === 'true')
 export const findQuery = z
   .strictObject({
     ...findParts,
-    order: z.string().max(1000).optional().describe('Such as `hoursLeft desc,code`; nulls last ascending, first descending.'),
+    order: z
+      .string()
+      .max(1000)
+      .optional()
+      .describe('Such as `hoursLeft desc,code`; nulls last ascending, first descending.'),
     properties: z.string().max(10_000).optional().describe('Such as `code,lead.familyName`.'),
     explain: truth.optional().describe('Show how it would be found, without finding it.'),
   })

@@ -24,6 +24,9 @@ export const tableSummary = z
     columns: z.int(),
     key: z.array(z.string()).nullable().describe('The columns records are found by; null where there is no key.'),
     approximateRows: z.number().nullable(),
+    references: z.array(z.strictObject({ columns: z.array(z.string()), table: z.string() })),
+    mappings: z.array(z.string()).describe('The mappings of this table.'),
+    cannotChange: z.string().nullable().describe('Why its records cannot be changed by key, where they cannot.'),
   })
   .meta({ id: 'TableSummary' })
 

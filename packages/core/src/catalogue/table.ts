@@ -69,3 +69,12 @@ export interface Table {
 export function findColumn(table: Table, name: string): Column | undefined {
   return table.columns.find((column) => column.name === name)
 }
+
+/** Why records of a table cannot be changed one by one; null where they can. */
+export function whyUnchangeable({ kind, keys, columns }: Table): string | null {
+  if (kind === 'materialized view') return 'a materialized view is only refreshed'
+  if (!columns.some((column) => column.updatable && !column.generated && column.identity !== 'always'))
+    return kind === 'view' ? 'PostgreSQL cannot pass a change through this view' : 'none of its columns can be set'
+  if (kind === 'view') return null
+  return keys.length === 0 ? 'it has no unique key without nulls' : null
+}

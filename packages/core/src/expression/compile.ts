@@ -172,7 +172,8 @@ export function compileExpression(expression: Expression, source: string, scope:
         if (isInstant(other) && isSpan(left)) return [plainType('interval'), other]
         break
     }
-    const side = reader.common([left, right]) ?? wanted
+    const isComparison = /^[=<>]/.test(operator)
+    const side = reader.common([left, right]) ?? (isComparison ? undefined : wanted)
     return [side, side]
   }
 

@@ -38,7 +38,8 @@ export function parameterText(use: ParameterUse, value: Json): string | null {
 function listText(as: ColumnType | null, value: Json): string {
   const list = typeof value === 'string' ? parseList(value) : value
   if (!Array.isArray(list)) throw new ValueError('a list')
-  if (list.some((item) => item === null)) throw new ValueError('a list without null: nothing is in a list for being null')
+  if (list.some((item) => item === null))
+    throw new ValueError('a list without null: nothing is in a list for being null')
   const element: ElementType = as === null ? PLAIN_TEXT : { ...unlimited(as), delimiter: ',' }
   return arrayToText(as === null ? list.map(plainText) : list.map((item) => fromText(item, as)), element)
 }

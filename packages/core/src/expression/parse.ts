@@ -204,7 +204,11 @@ export function parseExpression(source: string): Expression {
     }
     const limits = FUNCTIONS[name]
     if (!limits || !Object.hasOwn(FUNCTIONS, name))
-      throw expressionProblem(source, at, `${text} is no function here; ${suggestName(text, [...Object.keys(FUNCTIONS), 'exists', 'count', 'cast'])}`)
+      throw expressionProblem(
+        source,
+        at,
+        `${text} is no function here; ${suggestName(text, [...Object.keys(FUNCTIONS), 'exists', 'count', 'cast'])}`,
+      )
     const args: Expression[] = []
     if (!isSign(')')) {
       if (name === 'extract') {
@@ -248,7 +252,13 @@ export function parseExpression(source: string): Expression {
 
   function take(word: string): boolean {
     const { kind, text } = peek()
-    if (kind === 'text' || kind === 'number' || kind === 'parameter' || (kind === 'name' ? text.toLowerCase() : text) !== word) return false
+    if (
+      kind === 'text' ||
+      kind === 'number' ||
+      kind === 'parameter' ||
+      (kind === 'name' ? text.toLowerCase() : text) !== word
+    )
+      return false
     next++
     return true
   }
@@ -270,6 +280,10 @@ export function parseExpression(source: string): Expression {
 
   function wanted(what: string) {
     const { kind, text, at } = peek()
-    return expressionProblem(source, at, `Expected ${what}, got ${kind === 'end' ? 'the end' : kind === 'parameter' ? `:${text}` : text}`)
+    return expressionProblem(
+      source,
+      at,
+      `Expected ${what}, got ${kind === 'end' ? 'the end' : kind === 'parameter' ? `:${text}` : text}`,
+    )
   }
 }

@@ -24,9 +24,7 @@ export class TypeReader {
   readonly #known = new WeakMap<Expression, { type: ValueType | undefined }>()
 
   /** @param named the type of a property, loaded value or declared parameter. */
-  constructor(
-    readonly named: (node: Extract<Expression, { kind: 'path' | 'parameter' }>) => ValueType | undefined,
-  ) {}
+  constructor(readonly named: (node: Extract<Expression, { kind: 'path' | 'parameter' }>) => ValueType | undefined) {}
 
   typeOf(node: Expression): ValueType | undefined {
     const known = this.#known.get(node)

@@ -15,7 +15,8 @@ export async function countRecords(
   kind: CountKind,
   signal: AbortSignal | undefined,
 ): Promise<{ count: number; countIs: CountKind }> {
-  const statement = kind === 'exact' ? buildCount(mapping, shape.where, links) : buildEstimate(mapping, shape.where, links)
+  const statement =
+    kind === 'exact' ? buildCount(mapping, shape.where, links) : buildEstimate(mapping, shape.where, links)
   const run = kind === 'exact' ? statement : withPrefix('explain (format json) ', statement)
   const [row] = await runFind(target, mapping, run, valuesOf(statement, bind, null, 0), signal)
   return { count: kind === 'exact' ? Number(row?.[0]) : estimateIn(row?.[0] ?? '[]'), countIs: kind }

@@ -80,7 +80,11 @@ export async function findOne(
 }
 
 /** Puts a find together with the values it is run with. */
-export function prepareFind(mapping: Mapping, page: { limit: number; order?: string | undefined; after?: string | undefined }, read: ReadFind): PreparedFind {
+export function prepareFind(
+  mapping: Mapping,
+  page: { limit: number; order?: string | undefined; after?: string | undefined },
+  read: ReadFind,
+): PreparedFind {
   const place = page.after === undefined ? null : readCursor(mapping, page.order ?? '', page.after)
   const find = buildFind(mapping, read.shape, read.links, pagePlace(mapping, place))
   if (place && 'values' in place && place.values.length !== find.orderValues)
@@ -152,7 +156,8 @@ async function ambiguous(
   const keys = mapping.key.filter((property) => !property.sensitive).map(({ name }) => name)
   const version = mapping.guard.by === 'version' ? mapping.guard.property.name : undefined
   const apart = open.filter(
-    (name) => name !== version && !keys.includes(name) && new Set(records.map((each) => JSON.stringify(each[name]))).size > 1,
+    (name) =>
+      name !== version && !keys.includes(name) && new Set(records.map((each) => JSON.stringify(each[name]))).size > 1,
   )
   const pick = (record: RecordValues, names: string[]) => Object.fromEntries(names.map((name) => [name, record[name]]))
   const matched = Number(counted?.[0] ?? records.length)

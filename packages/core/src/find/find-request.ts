@@ -49,7 +49,11 @@ export async function readFindRequest(
 }
 
 /** The value of a slot that comes from the expression; undefined for any other. */
-export function expressionValue(bind: Record<string, Json>, source: SlotSource, slot?: Slot): string | null | undefined {
+export function expressionValue(
+  bind: Record<string, Json>,
+  source: SlotSource,
+  slot?: Slot,
+): string | null | undefined {
   if (source.from === 'literal') return source.text
   if (source.from !== 'parameter') return undefined
   return parameterText({ ...source, sensitive: slot?.sensitive ?? false }, bind[source.name] ?? null)
@@ -58,10 +62,14 @@ export function expressionValue(bind: Record<string, Json>, source: SlotSource, 
 function assertBound(named: ReadonlySet<string>, bind: Record<string, Json>): void {
   for (const name of named) {
     if (Object.hasOwn(bind, name)) continue
-    throw new LedgermanProblem('request-invalid', `The expression names :${name}, which has no value; bind one to it.`, {
-      where: `bind.${name}`,
-      parameter: name,
-    })
+    throw new LedgermanProblem(
+      'request-invalid',
+      `The expression names :${name}, which has no value; bind one to it.`,
+      {
+        where: `bind.${name}`,
+        parameter: name,
+      },
+    )
   }
   for (const name of Object.keys(bind)) {
     if (named.has(name)) continue

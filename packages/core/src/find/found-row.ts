@@ -8,9 +8,7 @@ export function readFoundRow(
   row: readonly (string | null)[],
 ): RecordValues {
   const record: RecordValues = {}
-  const missing = new Set(
-    linkPaths.filter((_, at) => row[columns.length + at] !== 't').map((path) => path.join('.')),
-  )
+  const missing = new Set(linkPaths.filter((_, at) => row[columns.length + at] !== 't').map((path) => path.join('.')))
   columns.forEach(({ path, mapping, property }, at) => {
     let inside = record
     for (let depth = 1; depth < path.length; depth++) {

@@ -8,7 +8,8 @@ export interface OrderTerm {
 }
 
 const MOST_TERMS = 8
-const TERM = /^\s*([\p{L}_][\p{L}\p{N}_]*(?:\.[\p{L}_][\p{L}\p{N}_]*)*)(?:\s+(asc|desc))?(?:\s+nulls\s+(first|last))?\s*$/iu
+const TERM =
+  /^\s*([\p{L}_][\p{L}\p{N}_]*(?:\.[\p{L}_][\p{L}\p{N}_]*)*)(?:\s+(asc|desc))?(?:\s+nulls\s+(first|last))?\s*$/iu
 
 /**
  * Reads an order such as `hoursLeft desc, lead.familyName`. As in SQL, nulls come last ascending and first descending where

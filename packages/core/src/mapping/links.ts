@@ -87,7 +87,11 @@ export async function followLinks(
     const pairs = Object.entries(toMany ? definition.many : definition.on).map(([ownName, otherName]) => {
       const [own, at] = [from.byName.get(ownName), other.byName.get(otherName)]
       if (!own || !at)
-        throw brokenLink(from, name, `${own ? `${other.name} has no property ${otherName}` : `there is no ${ownName}`}.`)
+        throw brokenLink(
+          from,
+          name,
+          `${own ? `${other.name} has no property ${otherName}` : `there is no ${ownName}`}.`,
+        )
       return { own, other: at }
     })
     const link = { name, mapping: other, pairs, toMany }

@@ -37,6 +37,29 @@ export function resolveMapping(definition: MappingDefinition, revision: number, 
   }
 }
 
+/** Checks where a mapping's links lead, among all the mappings there are. */
+export function checkLinkEnds(
+  definition: MappingDefinition,
+  mappings: ReadonlyMap<string, MappingDefinition>,
+): DefinitionFinding[] {
+  return Object.entries(definition.links ?? {}).flatMap(([name, link]) => {
+    const where = `links.${name}`
+    const other = mappings.get(link.mapping)
+    if (!other) {
+      const hint = suggestName(link.mapping, mappings.keys())
+      return [{ where: `${where}.mapping`, message: `there is no mapping ${link.mapping}; ${hint}` }]
+    }
+    const known = Object.keys(other.properties)
+    const [side, pairs] = 'on' in link ? (['on', link.on] as const) : (['many', link.many] as const)
+    return Object.entries(pairs)
+      .filter(([, property]) => !known.includes(property))
+      .map(([own, property]) => ({
+        where: `${where}.${side}.${own}`,
+        message: `${property} is not a property of ${link.mapping}; ${suggestName(property, known)}`,
+      }))
+  })
+}
+
 /** The problem for a definition with these findings. */
 export function definitionProblem(name: string, findings: DefinitionFinding[]): LedgermanProblem {
   const list = findings.map(({ where, message }) => `${where}: ${message}`).join(' ')

@@ -23,7 +23,8 @@ export function explainExpression(
     const expression = statement.expressions[slot.source.expression]
     const got = slot.sensitive ? '' : `, got '${slot.source.text}'`
     return (
-      expression && label(expressionProblem(expression.source, slot.source.at, `Expected ${slot.type}${got}`), expression.label)
+      expression &&
+      label(expressionProblem(expression.source, slot.source.at, `Expected ${slot.type}${got}`), expression.label)
     )
   }
   if (slot !== undefined || error.position === undefined) return undefined
@@ -34,6 +35,8 @@ export function explainExpression(
 /** The server's words, with what the user wrote rather than what it was turned into. */
 function sentence({ message, hint }: DatabaseError): string {
   const advice = hint && !/explicit type casts|HINT/.test(hint) ? ` ${hint}` : ''
-  const words = message.replace(/^argument of WHERE must be/, 'A condition is').replace(/^operator does not exist: /, 'There is no such comparison or calculation: ')
+  const words = message
+    .replace(/^argument of WHERE must be/, 'A condition is')
+    .replace(/^operator does not exist: /, 'There is no such comparison or calculation: ')
   return `${words.charAt(0).toUpperCase()}${words.slice(1)}${advice}`
 }

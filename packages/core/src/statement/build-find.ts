@@ -98,10 +98,7 @@ export function buildFind(mapping: Mapping, shape: FindShape, links: Links, page
   return { statement: toStatement(union(), slots), ...result }
 
   function union(): string {
-    const named = [
-      ...reads.map((sql, at) => `${sql} as c${at}`),
-      ...keyset.map(({ sql }, at) => `${sql} as o${at}`),
-    ]
+    const named = [...reads.map((sql, at) => `${sql} as c${at}`), ...keyset.map(({ sql }, at) => `${sql} as o${at}`)]
     const parts = branches.map((branch) => `(${select(branch, named)})`)
     const outer = keyset.map((term, at) => orderSql({ ...term, sql: `o${at}` })).join(', ')
     return `select ${reads.map((_, at) => `c${at}`).join(', ')}\nfrom (${parts.join('\nunion all\n')}) as page\norder by ${outer}\nlimit ${limit}`
@@ -154,7 +151,11 @@ function foundRowsSql(mapping: Mapping, where: NamedExpression | null, links: Li
   return `from ${mapping.table.sql} as t${joins.sql}${condition === null ? '' : `\nwhere ${condition}`}`
 }
 
-function chooseColumns(mapping: Mapping, paths: FindShape['properties'], joins: Joins): (FoundColumn & { sql: string })[] {
+function chooseColumns(
+  mapping: Mapping,
+  paths: FindShape['properties'],
+  joins: Joins,
+): (FoundColumn & { sql: string })[] {
   if (paths === null)
     return mapping.properties.map((property) => ({
       path: [property.name],
@@ -202,7 +203,10 @@ function isThereSql(joins: Joins, path: readonly string[]): string {
   return `${alias}.${link.pairs[0]?.other.column.sql} is not null`
 }
 
-function sortTerm({ sql, property }: Place, { descending, nullsFirst }: Pick<OrderTerm, 'descending' | 'nullsFirst'>): SortTerm {
+function sortTerm(
+  { sql, property }: Place,
+  { descending, nullsFirst }: Pick<OrderTerm, 'descending' | 'nullsFirst'>,
+): SortTerm {
   const { column, name, sensitive } = property
   return {
     sql,
@@ -272,7 +276,12 @@ function orderSql({ sql, descending, nullsFirst, nullable }: SortTerm): string {
 function behind(sort: readonly SortTerm[], isNull: readonly boolean[], slots: SlotList): string[] {
   const value = (term: SortTerm, at: number) =>
     term.bound(
-      slots.add({ name: `:after.${term.name}`, type: term.type, sensitive: term.sensitive, source: { from: 'place', at } }),
+      slots.add({
+        name: `:after.${term.name}`,
+        type: term.type,
+        sensitive: term.sensitive,
+        source: { from: 'place', at },
+      }),
     )
   const branches: string[] = []
   const same: string[] = []
@@ -280,19 +289,27 @@ function behind(sort: readonly SortTerm[], isNull: readonly boolean[], slots: Sl
   while (at < sort.length) {
     const term = sort[at] as SortTerm
     const run = [term]
-    while (!term.nullable && sort[at + run.length]?.nullable === false && sort[at + run.length]?.descending === term.descending)
+    while (
+      !term.nullable &&
+      sort[at + run.length]?.nullable === false &&
+      sort[at + run.length]?.descending === term.descending
+    )
       run.push(sort[at + run.length] as SortTerm)
     const sign = term.descending ? '<' : '>'
     if (run.length > 1) {
       const first = at
       branches.push(
-        [...same, `(${run.map(({ sql }) => sql).join(', ')}) ${sign} (${run.map((each, step) => value(each, first + step)).join(', ')})`].join(' and '),
+        [
+          ...same,
+          `(${run.map(({ sql }) => sql).join(', ')}) ${sign} (${run.map((each, step) => value(each, first + step)).join(', ')})`,
+        ].join(' and '),
       )
     } else {
       const strict = isNull[at] ? null : `${term.sql} ${sign} ${value(term, at)}`
       if (strict !== null) branches.push([...same, strict].join(' and '))
       if (isNull[at] && term.nullsFirst) branches.push([...same, `${term.sql} is not null`].join(' and '))
-      if (!isNull[at] && term.nullable && !term.nullsFirst) branches.push([...same, `${term.sql} is null`].join(' and '))
+      if (!isNull[at] && term.nullable && !term.nullsFirst)
+        branches.push([...same, `${term.sql} is null`].join(' and '))
     }
     run.forEach((each, step) =>
       same.push(isNull[at + step] ? `${each.sql} is null` : `${each.sql} = ${value(each, at + step)}`),

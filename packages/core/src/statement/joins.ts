@@ -64,7 +64,9 @@ export class Joins {
     if (toManyLinks(mapping).includes(last))
       throw new Astray(`${last} leads to many records; name it inside exists(${last}, …) or count(${last}, …)`)
     if (toOneLinks(mapping).includes(last))
-      throw new Astray(`${last} leads to a record; name one of its properties, such as ${last}.${anyProperty(this.links.get(mapping, last))}`)
+      throw new Astray(
+        `${last} leads to a record; name one of its properties, such as ${last}.${anyProperty(this.links.get(mapping, last))}`,
+      )
     if (names.length === 1) return undefined
     throw new Astray(`${last} is no property of ${mapping.name}; ${suggestName(last, mapping.byName.keys())}`)
   }

@@ -105,7 +105,10 @@ export function placeOf(
 }
 
 /** Lays the values out in the order of the statement's slots. */
-export function bindValues(statement: Statement, valueOf: (source: SlotSource, slot: Slot) => string | null): (string | null)[] {
+export function bindValues(
+  statement: Statement,
+  valueOf: (source: SlotSource, slot: Slot) => string | null,
+): (string | null)[] {
   return statement.slots.map((slot) => valueOf(slot.source, slot))
 }
 

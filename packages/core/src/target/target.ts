@@ -137,7 +137,12 @@ export class Target implements Queryable {
     } catch (error) {
       isBroken = isConnectionError(error)
       if (signal?.aborted)
-        throw new LedgermanProblem('cancelled', 'The caller went away, so the query was cancelled.', {}, { cause: error })
+        throw new LedgermanProblem(
+          'cancelled',
+          'The caller went away, so the query was cancelled.',
+          {},
+          { cause: error },
+        )
       throw error
     } finally {
       signal?.removeEventListener('abort', cancel)

@@ -42,7 +42,13 @@ export function explainLoad(
   signal?: AbortSignal,
 ): Promise<Explained> {
   const statement = loadStatement(mapping, by)
-  return explainStatement(target, mapping, statement, bindValues(statement, (source) => keyValue(key, source)), signal)
+  return explainStatement(
+    target,
+    mapping,
+    statement,
+    bindValues(statement, (source) => keyValue(key, source)),
+    signal,
+  )
 }
 
 function loadStatement(mapping: Mapping, by: readonly Property[]): Statement {
@@ -58,11 +64,7 @@ function keyValue(key: KeyTexts, source: SlotSource): string | null {
   return source.from === 'key' ? (key.get(source.property) ?? null) : null
 }
 
-export function noSuchRecord(
-  mapping: Mapping,
-  key: KeyTexts,
-  by: readonly Property[] = mapping.key,
-): LedgermanProblem {
+export function noSuchRecord(mapping: Mapping, key: KeyTexts, by: readonly Property[] = mapping.key): LedgermanProblem {
   const shown = describeKey(by, key)
   const words = Object.entries(shown).map(([name, value]) => `${name} ${String(value)}`)
   return new LedgermanProblem('no-such-record', `There is no ${mapping.name} with ${words.join(', ') || 'this key'}.`, {

@@ -7,6 +7,9 @@ const CONNECT_LIMIT_MS = 1_500
 const QUERY_LIMIT_MS = 5_000
 const SETUP_LOCK = 4_680_200
 
+/** Runs a statement in a transaction of the home database. */
+export type HomeQuery = <Row extends pg.QueryResultRow>(text: string, values?: unknown[]) => Promise<Row[]>
+
 /** The database that holds definitions, tokens and sessions. Any number of services may share one. */
 export class HomeDatabase {
   readonly #pool: pg.Pool
@@ -32,9 +35,7 @@ export class HomeDatabase {
   }
 
   /** Runs `work` in one transaction. */
-  async transaction<T>(
-    work: (query: <Row extends pg.QueryResultRow>(text: string, values?: unknown[]) => Promise<Row[]>) => Promise<T>,
-  ): Promise<T> {
+  async transaction<T>(work: (query: HomeQuery) => Promise<T>): Promise<T> {
     const client = await this.#reached(() => this.#pool.connect())
     let isClean = false
     try {

@@ -1,6 +1,6 @@
 import type { Request } from 'express'
 import { LedgermanProblem, describeIssues, parseJson } from '@ledgerman/contract'
-import type { BodyShape } from './route.js'
+import { AS_IT_STANDS, type BodyShape } from './route.js'
 
 /**
  * Reads a body that was collected as bytes: media type, character set, syntax, shape, in that order.
@@ -27,6 +27,7 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
     )
   }
   const text = decode(request.body)
+  if (accepted.parse === AS_IT_STANDS) return { body: text, text, mediaType }
   const value = parse(text, accepted.parse ?? parseJson)
   const checked = accepted.schema.safeParse(value)
   if (!checked.success) throw invalid('body', checked.error, value)

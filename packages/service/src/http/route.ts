@@ -30,8 +30,11 @@ export interface Reply {
 
 export interface BodyShape {
   /** By media type: the schema its content has, and how the text becomes a value (JSON where not said). */
-  [mediaType: string]: { schema: z.ZodType; parse?: (text: string) => unknown }
+  [mediaType: string]: { schema: z.ZodType; parse?: ((text: string) => unknown) | typeof AS_IT_STANDS }
 }
+
+/** The body is left as text: the handler reads it, and tells what is wrong with it by line. */
+export const AS_IT_STANDS = Symbol('as it stands')
 
 /** One call of the interface: what it takes, what it gives, who may, and what it does. The OpenAPI document is made of these. */
 export interface Route {

@@ -1,4 +1,5 @@
 import type { Route } from '../http/route.js'
+import { definitionRoutes } from './definition-routes.js'
 import { entryRoutes } from './entry-routes.js'
 import { findRoutes } from './find-routes.js'
 import { healthRoutes } from './health-routes.js'
@@ -17,6 +18,7 @@ export function allRoutes(services: Services): Route[] {
     findRoutes,
     entryRoutes,
     mappingRoutes,
+    definitionRoutes,
     tableRoutes,
     targetRoutes,
     tokenRoutes,

@@ -91,11 +91,22 @@ export function findRoutes({ targets }: Services) {
     if (type !== 'application/json' && asked.limit === undefined && asked.after === undefined)
       return exported(target, mapping, asked, call, type)
     const page = await findRecords(target, mapping, request, findMapping, call.gone())
-    const next = call.request.method === 'GET' && page.next !== null ? nextAddress(call.request.originalUrl, page.next) : null
+    const next =
+      call.request.method === 'GET' && page.next !== null ? nextAddress(call.request.originalUrl, page.next) : null
     const headers: Record<string, string> = next === null ? {} : { link: `<${next}>; rel="next"` }
     if (type === 'application/json') return { status: 200, body: page, headers }
     const columns = columnsOf(mapping, asked)
-    return { status: 200, headers, stream: asText(type, columns, (async function* () { yield await Promise.resolve(page.found) })()) }
+    return {
+      status: 200,
+      headers,
+      stream: asText(
+        type,
+        columns,
+        (async function* () {
+          yield await Promise.resolve(page.found)
+        })(),
+      ),
+    }
   }
 
   async function exported(target: Target, mapping: Mapping, asked: Find, call: Call, type: string): Promise<Reply> {
@@ -138,7 +149,8 @@ function fieldOf(record: RecordValues, path: string): string | null {
 }
 
 function fromQuery(query: FindQuery): Find {
-  const { where, limit, after, expect, count, order, properties, explain, ...others } = query as FindQuery & Record<string, unknown>
+  const { where, limit, after, expect, count, order, properties, explain, ...others } = query as FindQuery &
+    Record<string, unknown>
   const bind = Object.fromEntries(
     Object.entries(others).map(([name, value]) => [name.slice('bind.'.length), value as string | string[]]),
   )

@@ -4,20 +4,19 @@ import {
   mappingInfo,
   mappingList,
   isProblem,
-  type MappingDefinition,
   type MappingInfo,
+  type MappingSummary,
 } from '@ledgerman/contract'
-import { describeProperties, resolveMapping, type Target } from '@ledgerman/core'
-import { parse, YAMLParseError } from 'yaml'
-import type { z } from 'zod'
-import { toSummary, type MappingRevision } from '../home/mapping-store.js'
-import { readEntityTags } from '../http/conditional.js'
-import { defineRoute, type Call } from '../http/route.js'
+import { describeProperties, type Target } from '@ledgerman/core'
+import { expectedRevision, publishOne } from '../definitions/publish-one.js'
+import type { MappingRevision } from '../home/definition-store.js'
+import { AS_IT_STANDS, defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
 
 const REVISION = 'The revision in quotes, such as "3".'
 
-export function mappingRoutes({ targets }: Services) {
+export function mappingRoutes(services: Services) {
+  const { targets } = services
   const { mappings } = targets
   const targetOf = (params: Record<string, string>) => targets.get(params['target'] ?? '')
 
@@ -38,7 +37,10 @@ export function mappingRoutes({ targets }: Services) {
       role: 'reader',
       summary: 'List mappings at their latest revision.',
       replies: { 200: { description: 'In order of name.', schema: mappingList } },
-      handle: async ({ params }) => ({ status: 200, body: { mappings: await mappings.list(targetOf(params).name) } }),
+      handle: async ({ params }) => ({
+        status: 200,
+        body: { mappings: (await mappings.list(targetOf(params).name)).map(toSummary) },
+      }),
     }),
     defineRoute({
       method: 'get',
@@ -74,15 +76,15 @@ export function mappingRoutes({ targets }: Services) {
         }
       },
     }),
-    defineRoute<z.ZodType, MappingDefinition>({
+    defineRoute({
       method: 'put',
       path: '/v1/targets/{target}/mappings/{mapping}',
       role: 'author',
       summary: 'Publish a mapping. It is checked against the live table; the same content gives no new revision.',
       headers: { 'If-Match': REVISION, 'If-None-Match': '* to publish only where there is none yet.' },
       body: {
-        'application/yaml': { schema: mappingDefinition, parse: parseYaml },
-        'application/json': { schema: mappingDefinition },
+        'application/yaml': { schema: mappingDefinition, parse: AS_IT_STANDS },
+        'application/json': { schema: mappingDefinition, parse: AS_IT_STANDS },
       },
       replies: {
         200: {
@@ -95,26 +97,9 @@ export function mappingRoutes({ targets }: Services) {
       problems: ['definition-invalid', 'record-changed', 'media-type'],
       handle: async (call) => {
         const target = targetOf(call.params)
-        const { body: definition, text, caller } = call
-        if (definition.mapping !== call.params['mapping']) {
-          throw new LedgermanProblem(
-            'definition-invalid',
-            `The definition is of ${definition.mapping}, the address of ${call.params['mapping']}.`,
-            { where: 'mapping' },
-          )
-        }
-        target.forgetCatalogue()
-        resolveMapping(definition, 0, await target.table(definition.table))
-        const { revision, isNew } = await mappings.publish(
-          target.name,
-          definition,
-          text,
-          caller.actor,
-          expectedRevision(call),
-        )
-        const isFirst = isNew && revision.revision === 1
+        const { revision, isNew } = await publishOne(services, target, 'mapping', call)
         return {
-          status: isFirst ? 201 : 200,
+          status: isNew && revision.revision === 1 ? 201 : 200,
           body: await describe(target, revision),
           headers: { etag: `"${revision.revision}"` },
         }
@@ -142,22 +127,14 @@ export function mappingRoutes({ targets }: Services) {
   ]
 }
 
-function expectedRevision({ request }: Pick<Call, 'request'>): number | 'none' | undefined {
-  if (readEntityTags(request, 'if-none-match') === '*') return 'none'
-  const tags = readEntityTags(request, 'if-match')
-  if (tags === undefined || tags === '*') return undefined
-  const [first] = tags.strong
-  return first !== undefined && /^\d{1,9}$/.test(first) ? Number(first) : -1
-}
-
-function parseYaml(text: string): unknown {
-  try {
-    return parse(text, { version: '1.2', maxAliasCount: 0 })
-  } catch (error) {
-    if (!(error instanceof YAMLParseError)) throw error
-    const [start] = error.linePos ?? []
-    throw new LedgermanProblem('definition-invalid', `The YAML cannot be read: ${error.message.split('\n')[0]}`, {
-      where: start ? `line ${start.line}, column ${start.col}` : 'body',
-    })
+function toSummary({ name, definition, revision, publishedAt, publishedBy }: MappingRevision): MappingSummary {
+  return {
+    name,
+    table: definition.table,
+    key: definition.key,
+    guard: definition.guard.by,
+    revision,
+    publishedAt,
+    publishedBy,
   }
 }

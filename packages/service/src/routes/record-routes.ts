@@ -87,8 +87,7 @@ export function recordRoutes({ targets }: Services) {
         const { target, mapping } = await placeOf(call)
         const by = call.query.by === undefined ? mapping.key : parseUniqueKey(mapping, call.query.by)
         const key = readKey(call, mapping, by)
-        if (call.query.explain)
-          return { status: 200, body: await explainLoad(target, mapping, key, by, call.gone()) }
+        if (call.query.explain) return { status: 200, body: await explainLoad(target, mapping, key, by, call.gone()) }
         const loaded = await loadRecord(target, mapping, key, by)
         const headers = guardHeaders(loaded.guard)
         return isUnmodified(call.request, loaded.guard)

@@ -1,5 +1,5 @@
-import { derivedMapping, tableInfo, tableList, type TableInfo } from '@ledgerman/contract'
-import { deriveMapping, toTablePath, type Table } from '@ledgerman/core'
+import { derivedMapping, tableInfo, tableList, type TableInfo, type TableSummary } from '@ledgerman/contract'
+import { deriveMapping, toTablePath, whyUnchangeable, type Table } from '@ledgerman/core'
 import { toYaml } from '../definitions/mapping-yaml.js'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
@@ -15,16 +15,11 @@ export function tableRoutes({ targets }: Services) {
       summary: 'The catalogue: tables, views and the like.',
       replies: { 200: { description: 'In order of schema and name.', schema: tableList } },
       handle: async ({ params }) => {
-        const tables = await targets.get(params['target'] ?? '').tables()
-        const summaries = tables.map(({ schema, name, kind, columns, keys, approximateRows }) => ({
-          schema,
-          name,
-          kind,
-          columns: columns.length,
-          key: keys[0]?.columns ?? null,
-          approximateRows,
-        }))
-        return { status: 200, body: { tables: summaries } }
+        const target = targets.get(params['target'] ?? '')
+        const [tables, mappings] = await Promise.all([target.tables(), targets.mappings.list(target.name)])
+        const mappingsOf = (path: string) =>
+          mappings.filter(({ definition }) => definition.table === path).map(({ name }) => name)
+        return { status: 200, body: { tables: tables.map((table) => toSummary(table, mappingsOf(table.path))) } }
       },
     }),
     defineRoute({
@@ -44,11 +39,29 @@ export function tableRoutes({ targets }: Services) {
       handle: async ({ params }) => {
         const published = await targets.mappings.list(params['target'] ?? '')
         const table = await tableOf(params)
-        const derived = deriveMapping(table, (path) => published.find((mapping) => mapping.table === path)?.name)
+        const derived = deriveMapping(
+          table,
+          (path) => published.find(({ definition }) => definition.table === path)?.name,
+        )
         return { status: 200, body: { ...derived, source: toYaml(derived.definition) } }
       },
     }),
   ]
+}
+
+function toSummary(table: Table, mappings: string[]): TableSummary {
+  const { schema, name, kind, columns, keys, approximateRows, references } = table
+  return {
+    schema,
+    name,
+    kind,
+    columns: columns.length,
+    key: keys[0]?.columns ?? null,
+    approximateRows,
+    references: references.map((each) => ({ columns: each.columns, table: each.table })),
+    mappings,
+    cannotChange: whyUnchangeable(table),
+  }
 }
 
 function toTableInfo(table: Table): TableInfo {

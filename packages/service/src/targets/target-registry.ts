@@ -1,7 +1,7 @@
 import { isProblem, LedgermanProblem, suggestName, type TargetInfo } from '@ledgerman/contract'
 import { resolveMapping, Target, type Mapping } from '@ledgerman/core'
 import type { ServiceConfig } from '../config/service-config.js'
-import type { MappingRevision, MappingStore } from '../home/mapping-store.js'
+import type { DefinitionStore, MappingRevision } from '../home/definition-store.js'
 
 /** The targets this service works on, and their mappings as they fit the live tables. */
 export class TargetRegistry {
@@ -11,7 +11,8 @@ export class TargetRegistry {
   constructor(
     configured: ServiceConfig['targets'],
     digestKey: Buffer,
-    readonly mappings: MappingStore,
+    readonly mappings: DefinitionStore<'mapping'>,
+    readonly transactions: DefinitionStore<'transaction'>,
     onSessionError: (target: string, error: Error) => void,
   ) {
     this.#targets = new Map(

@@ -1,0 +1,81 @@
+import type { TargetClient } from '@ledgerman/client'
+import type { DefinitionsPublished } from '@ledgerman/contract'
+import type { Command } from 'commander'
+import colors from 'picocolors'
+import type { CommandContext } from '../command-context.js'
+import { readDefinitionFiles, writeDefinitionFiles } from '../definition-files.js'
+import { formatFinding } from '../output/finding-text.js'
+import { formatTable } from '../output/table.js'
+
+/** What `check` ends with where something does not fit: that of a definition that is not valid. */
+const UNFIT = 2
+
+export function addDefinitions(program: Command, context: CommandContext): void {
+  program
+    .command('publish')
+    .description('Publish the definitions in a folder: all, or none where one does not fit.')
+    .argument('<folder>')
+    .addHelpText('after', `\nExample:\n  ledgerman publish definitions/`)
+    .action(async (folder: string, _options: unknown, command: Command) => {
+      const target = await context.target(command)
+      const published = await target.publish(readDefinitionFiles(folder))
+      context.print(command, published, () => formatStates(published))
+    })
+
+  program
+    .command('check')
+    .description('Check the definitions in a folder, or those that are published, against the target as it is now.')
+    .argument('[folder]')
+    .addHelpText(
+      'after',
+      `\nEnds with ${UNFIT} where something does not fit, so that a build can stop there.\n\nExamples:\n  ledgerman check definitions/\n  ledgerman check`,
+    )
+    .action(async (folder: string | undefined, _options: unknown, command: Command) => {
+      const target = await context.target(command)
+      const checked = await target.publish(folder === undefined ? [] : readDefinitionFiles(folder), { check: true })
+      context.print(command, checked, () => formatChecked(checked, target, folder))
+      if (checked.findings.length > 0) process.exitCode = UNFIT
+    })
+
+  program
+    .command('fetch')
+    .description('Write the published definitions into a folder, a file each.')
+    .argument('<folder>')
+    .action(async (folder: string, _options: unknown, command: Command) => {
+      const target = await context.target(command)
+      const [mappings, transactions] = await Promise.all([target.mappings(), target.transactions()])
+      const definitions = await Promise.all([
+        ...mappings.map(async ({ name }) => ({ kind: 'mapping', name, source: (await target.mapping(name)).source })),
+        ...transactions.map(async ({ name }) => ({
+          kind: 'transaction',
+          name,
+          source: (await target.transaction(name)).source,
+        })),
+      ])
+      const files = writeDefinitionFiles(folder, definitions)
+      context.print(command, { files }, () =>
+        files.length === 0
+          ? `${target.name} has no definitions yet.`
+          : formatTable(
+              ['file', ''],
+              files.map(({ file, state }) => [file, colored(state)]),
+            ),
+      )
+    })
+}
+
+function formatStates({ definitions }: DefinitionsPublished): string {
+  const rows = definitions.map(({ kind, name, revision, state }) => [kind, name, String(revision), colored(state)])
+  return formatTable(['', 'name', 'revision', ''], rows, ['revision'])
+}
+
+function formatChecked(checked: DefinitionsPublished, target: TargetClient, folder: string | undefined): string {
+  const { definitions, findings } = checked
+  if (findings.length > 0) return findings.map(formatFinding).join('\n')
+  if (folder !== undefined) return `${formatStates(checked)}\n\n${colors.green('All fit')} ${target.name} as it is now.`
+  return `${colors.green('All fit')}: ${definitions.length} published definitions of ${target.name}.`
+}
+
+function colored(state: 'new' | 'changed' | 'same'): string {
+  return { new: colors.green('new'), changed: colors.yellow('changed'), same: colors.dim('same') }[state]
+}

@@ -1,0 +1,105 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { isProblem, type DefinitionKind, type Finding } from '@ledgerman/contract'
+import { client } from '../client.js'
+import ProblemAlert from '../problems/ProblemAlert.vue'
+import CompareView from './CompareView.vue'
+import YamlEditor from './YamlEditor.vue'
+
+/** A definition as text: checked while it is typed, saved as a new revision, compared with an earlier one. */
+const props = defineProps<{
+  target: string
+  kind: DefinitionKind
+  /** Empty for one that is not published yet. */
+  name: string
+  source: string
+  /** The latest revision; 0 where there is none. */
+  revision: number
+}>()
+const emit = defineEmits<{ published: [name: string] }>()
+const text = ref(props.source)
+const findings = ref<Finding[]>([])
+const problem = ref<unknown>(null)
+const said = ref('')
+const comparedWith = ref<number | null>(null)
+const earlier = ref('')
+const earlierRevisions = computed(() => Array.from({ length: props.revision }, (_, at) => props.revision - at))
+const isEdited = computed(() => text.value !== props.source)
+
+watch(
+  () => [props.kind, props.name, props.source],
+  () => {
+    text.value = props.source
+    comparedWith.value = null
+    problem.value = null
+  },
+)
+watch(comparedWith, async (revision) => {
+  if (revision === null) return
+  const of = client.target(props.target)
+  const load =
+    props.kind === 'mapping' ? of.mappingRevision(props.name, revision) : of.transactionRevision(props.name, revision)
+  earlier.value = (await load).source
+})
+
+async function check(source: string): Promise<Finding[]> {
+  try {
+    await client.target(props.target).publish([{ source }], { check: true })
+    return []
+  } catch (error) {
+    if (isProblem(error, 'definition-invalid')) return (error.facts['findings'] ?? []) as Finding[]
+    throw error
+  }
+}
+
+async function save() {
+  problem.value = null
+  said.value = ''
+  try {
+    const { definitions } = await client.target(props.target).publish([{ source: text.value }])
+    const [published] = definitions
+    if (!published) return
+    said.value =
+      published.state === 'same'
+        ? 'Nothing differs from the latest revision.'
+        : `Saved as revision ${published.revision}.`
+    emit('published', published.name)
+  } catch (error) {
+    problem.value = error
+  }
+}
+</script>
+
+<template>
+  <div>
+    <div class="d-flex align-center ga-2 mb-2 flex-wrap">
+      <v-btn
+        color="primary"
+        variant="flat"
+        :disabled="findings.length > 0 || (!isEdited && revision > 0)"
+        data-test="save-definition"
+        @click="save"
+        >{{ revision === 0 ? 'Publish' : 'Save as a new revision' }}</v-btn
+      >
+      <v-btn v-if="isEdited && revision > 0" @click="text = source">Undo all</v-btn>
+      <span v-if="findings.length > 0" class="text-error" data-test="findings"
+        >{{ findings.length }} {{ findings.length === 1 ? 'place does' : 'places do' }} not fit</span
+      >
+      <span v-else class="text-medium-emphasis" data-test="said">{{ said }}</span>
+      <v-spacer />
+      <v-select
+        v-if="revision > 0"
+        v-model="comparedWith"
+        :items="earlierRevisions.map((number) => ({ title: `revision ${number}`, value: number }))"
+        label="Compare with"
+        clearable
+        hide-details
+        style="max-width: 190px"
+        data-test="compare-with"
+      />
+    </div>
+    <ProblemAlert :problem="problem" class="mb-2" />
+    <CompareView v-if="comparedWith !== null" :earlier="earlier" :later="text" />
+    <YamlEditor v-else v-model="text" :check="check" @checked="(found) => (findings = found)" />
+  </div>
+</template>

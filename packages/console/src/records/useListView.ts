@@ -1,0 +1,44 @@
+import { computed } from 'vue'
+import { useRoute, useRouter, type LocationQuery } from 'vue-router'
+
+/** What a list shows, as it stands in the page's address: so a view can be shared, and returned to. */
+export interface ListView {
+  where: string | undefined
+  order: string | undefined
+  properties: string | undefined
+  after: string | undefined
+}
+
+export type Direction = 'asc' | 'desc'
+
+export function useListView() {
+  const route = useRoute()
+  const router = useRouter()
+  const view = computed(() => viewOf(route.query))
+  const paths = computed(() => view.value.properties?.split(','))
+  /** The first term of the order: the column that shows an arrow. */
+  const sorted = computed(() => {
+    const [path, direction = 'asc'] = (view.value.order ?? '').split(',')[0]?.trim().split(/\s+/) ?? []
+    return path ? { path, direction: direction as Direction } : null
+  })
+
+  /** Goes to another view of the same mapping; whatever changes, its first page comes first. */
+  function show(change: Partial<ListView>): void {
+    const next = { ...view.value, after: undefined, ...change }
+    void router.push({ query: Object.fromEntries(Object.entries(next).filter(([, value]) => value)) as LocationQuery })
+  }
+
+  /** Ascending, then descending, then as it was. */
+  function sortBy(path: string): void {
+    const { value } = sorted
+    if (value?.path !== path) return show({ order: path })
+    show({ order: value.direction === 'asc' ? `${path} desc` : undefined })
+  }
+
+  return { view, paths, sorted, show, sortBy }
+}
+
+export function viewOf(query: LocationQuery): ListView {
+  const text = (name: string) => (typeof query[name] === 'string' && query[name] !== '' ? query[name] : undefined)
+  return { where: text('where'), order: text('order'), properties: text('properties'), after: text('after') }
+}

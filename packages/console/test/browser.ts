@@ -1,0 +1,41 @@
+import { chromium, type Browser, type Page } from 'playwright-core'
+import { startTestService, type RunningService } from '../../../testing/running-service.js'
+
+const FLAGS = [
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+]
+
+/** The console of a service of its own, in a browser. */
+export interface OpenConsole {
+  service: RunningService
+  /** A page of a person of their own, signed in. */
+  person(): Promise<Page>
+  close(): Promise<void>
+}
+
+export async function openConsole(): Promise<OpenConsole> {
+  const service = await startTestService()
+  const browser: Browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS })
+  return {
+    service,
+    async person() {
+      const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage()
+      page.setDefaultTimeout(10_000)
+      await page.goto(service.url)
+      await page.fill('input[name=token]', service.token)
+      await page.click('button[type=submit]')
+      await page.locator('[data-test=records] tbody tr').first().waitFor()
+      return page
+    },
+    async close() {
+      await browser.close()
+      await service.stop()
+    },
+  }
+}

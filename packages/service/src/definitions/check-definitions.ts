@@ -1,0 +1,92 @@
+import { isProblem, type LedgermanProblem, type MappingDefinition } from '@ledgerman/contract'
+import { checkLinkEnds, resolveMapping, type DefinitionFinding, type Target } from '@ledgerman/core'
+import type { TargetRegistry } from '../targets/target-registry.js'
+import type { ReadDefinition, SourceFinding } from './read-definition.js'
+
+export type CheckedFinding = SourceFinding & { definition: string; advice?: string }
+
+/**
+ * Checks definitions against the live target, and against each other and those that are published.
+ *
+ * @param isLenient whether a link may lead to a mapping that is still to be published: one by one, some come first.
+ * @returns everything that does not fit, each with its place.
+ */
+export async function checkDefinitions(
+  targets: TargetRegistry,
+  target: Target,
+  reads: readonly ReadDefinition[],
+  { isLenient = false }: { isLenient?: boolean } = {},
+): Promise<CheckedFinding[]> {
+  target.forgetCatalogue()
+  const findings = duplicates(reads)
+  const published = await targets.mappings.list(target.name)
+  const mappings = new Map<string, MappingDefinition>(published.map(({ name, definition }) => [name, definition]))
+  for (const read of reads) if (read.kind === 'mapping') mappings.set(read.name, read.definition)
+  for (const read of reads) {
+    if (read.kind !== 'mapping') continue
+    const wrong = [
+      ...(await mappingFindings(target, read.definition)),
+      ...(isLenient ? [] : checkLinkEnds(read.definition, mappings)),
+    ]
+    findings.push(...wrong.map((finding) => placed(read, finding)))
+  }
+  return findings
+}
+
+/** What of a mapping does not fit its table. */
+async function mappingFindings(target: Target, definition: MappingDefinition): Promise<DefinitionFinding[]> {
+  try {
+    resolveMapping(definition, 0, await target.table(definition.table))
+    return []
+  } catch (error) {
+    if (isProblem(error, 'not-found')) return [{ where: 'table', message: error.detail }]
+    if (isProblem(error, 'definition-invalid')) return findingsOf(error)
+    throw error
+  }
+}
+
+export function findingsOf(problem: LedgermanProblem): DefinitionFinding[] {
+  const { findings, where } = problem.facts as { findings?: DefinitionFinding[]; where?: string }
+  return findings ?? [{ where: where ?? '', message: problem.detail }]
+}
+
+/** A finding with its line: a rule's own place inside the text is added to where the text begins. */
+export function placed(read: ReadDefinition, { where, message }: DefinitionFinding): CheckedFinding {
+  const offset = /, at character (\d+):\n/.exec(message)?.[1]
+  const place = read.locate(where, offset === undefined ? 0 : Number(offset) - 1)
+  return {
+    file: read.file,
+    ...place,
+    where,
+    message,
+    definition: `${read.kind} ${read.name}`,
+    advice: adviceFor(where),
+  }
+}
+
+function adviceFor(where: string): string {
+  if (where === 'table') return 'Name the table as it is now, or remove the mapping.'
+  if (/^properties\./.test(where))
+    return 'Name the column as it is now, or remove the property and what uses it; then publish.'
+  if (/^key/.test(where)) return 'Name properties whose columns are unique and not null together.'
+  if (/^guard/.test(where)) return 'Choose a guard that the table has; then publish.'
+  if (/^links/.test(where)) return 'Publish the other mapping too, or correct the link.'
+  return 'Correct it, and publish again.'
+}
+
+function duplicates(reads: readonly ReadDefinition[]): CheckedFinding[] {
+  const first = new Map<string, ReadDefinition>()
+  return reads.flatMap((read) => {
+    const name = `${read.kind} ${read.name}`
+    const other = first.get(name)
+    if (!other) first.set(name, read)
+    return other
+      ? [
+          placed(read, {
+            where: read.kind,
+            message: `${name} is defined in ${other.file ?? 'an earlier definition'} as well`,
+          }),
+        ]
+      : []
+  })
+}

@@ -1,0 +1,46 @@
+import { LedgermanProblem, type DefinitionKind } from '@ledgerman/contract'
+import type { Target } from '@ledgerman/core'
+import { publishDefinitions, type Revision } from '../home/definition-store.js'
+import { readEntityTags } from '../http/conditional.js'
+import type { Call } from '../http/route.js'
+import type { Services } from '../routes/services.js'
+import { checkDefinitions } from './check-definitions.js'
+import { definitionsRefused, readDefinitions } from './read-definition.js'
+
+/**
+ * Publishes the one definition that a body holds, under the name its address has.
+ *
+ * @throws LedgermanProblem definition-invalid with lines and reasons; record-changed where If-Match does not fit.
+ */
+export async function publishOne<Kind extends DefinitionKind>(
+  { home, targets }: Services,
+  target: Target,
+  kind: Kind,
+  call: Pick<Call, 'params' | 'text' | 'caller' | 'request'>,
+): Promise<{ revision: Revision<Kind>; isNew: boolean }> {
+  const { definitions, findings } = readDefinitions(call.text, null)
+  if (findings.length > 0) throw definitionsRefused(findings)
+  const [read] = definitions
+  const name = call.params[kind] ?? ''
+  if (!read || definitions.length > 1 || read.kind !== kind || read.name !== name) {
+    const got = definitions.map((each) => `the ${each.kind} ${each.name}`).join(' and ')
+    throw new LedgermanProblem('definition-invalid', `The address is that of the ${kind} ${name}, the body ${got}.`, {
+      where: kind,
+    })
+  }
+  const wrong = await checkDefinitions(targets, target, [read], { isLenient: true })
+  if (wrong.length > 0) throw definitionsRefused(wrong)
+  const expected = expectedRevision(call)
+  const [published] = await publishDefinitions(home, target.name, [{ ...read, expected }], call.caller.actor)
+  targets[`${kind}s`].forget(target.name, name)
+  return published as { revision: Revision<Kind>; isNew: boolean }
+}
+
+/** What If-Match and If-None-Match say of the latest revision. */
+export function expectedRevision({ request }: Pick<Call, 'request'>): number | 'none' | undefined {
+  if (readEntityTags(request, 'if-none-match') === '*') return 'none'
+  const tags = readEntityTags(request, 'if-match')
+  if (tags === undefined || tags === '*') return undefined
+  const [first] = tags.strong
+  return first !== undefined && /^\d{1,9}$/.test(first) ? Number(first) : -1
+}

@@ -1,0 +1,132 @@
+import { isDeepStrictEqual } from 'node:util'
+import {
+  definitionsInput,
+  definitionsPublished,
+  definitionsQuery,
+  mappingDefinition,
+  parseJson,
+  printJson,
+  transactionDefinitionShape,
+  type DefinitionsInput,
+  type DefinitionsPublished,
+} from '@ledgerman/contract'
+import type { Target } from '@ledgerman/core'
+import { z } from 'zod'
+import { checkDefinitions } from '../definitions/check-definitions.js'
+import { definitionsRefused, readDefinitions, type ReadDefinition } from '../definitions/read-definition.js'
+import { publishDefinitions } from '../home/definition-store.js'
+import { AS_IT_STANDS, defineRoute, type Call } from '../http/route.js'
+import type { Services } from './services.js'
+
+const YAML = 'application/yaml'
+
+export function definitionRoutes({ home, targets }: Services) {
+  return [
+    defineRoute<typeof definitionsQuery, DefinitionsInput | string>({
+      method: 'post',
+      path: '/v1/targets/{target}/definitions',
+      role: 'author',
+      summary: 'Publish mappings and transactions at once, all or none; or only check them.',
+      query: definitionsQuery,
+      body: {
+        'application/json': { schema: definitionsInput },
+        [YAML]: { schema: z.string(), parse: AS_IT_STANDS },
+      },
+      replies: { 200: { description: 'What became of each, or would.', schema: definitionsPublished } },
+      problems: ['definition-invalid', 'media-type', 'too-large'],
+      handle: async (call) => {
+        const target = targets.get(call.params['target'] ?? '')
+        const isCheck = call.query.check ?? false
+        const input = inputOf(call)
+        if (isCheck && input.length === 0) return { status: 200, body: await checkPublished(target) }
+        const reads = input.map(({ file, source }) => readDefinitions(source, file ?? null))
+        const definitions = reads.flatMap((read) => read.definitions).sort(byKindAndName)
+        const findings = [
+          ...reads.flatMap((read) => read.findings),
+          ...(await checkDefinitions(targets, target, definitions)),
+        ]
+        if (findings.length > 0) throw definitionsRefused(findings)
+        if (isCheck) return { status: 200, body: { definitions: await states(target, definitions), findings } }
+        const published = await publishDefinitions(home, target.name, definitions, call.caller.actor)
+        for (const { kind, name } of definitions) targets[`${kind}s`].forget(target.name, name)
+        return {
+          status: 200,
+          body: {
+            definitions: published.map(({ revision: { kind, name, revision }, isNew }, at) => ({
+              kind,
+              name,
+              revision,
+              state: !isNew ? 'same' : revision === 1 ? 'new' : 'changed',
+              file: definitions[at]?.file ?? null,
+            })),
+            findings: [],
+          },
+        }
+      },
+    }),
+    ...(['mapping', 'transaction'] as const).map((kind) =>
+      defineRoute({
+        method: 'get',
+        path: `/v1/schemas/${kind}`,
+        role: null,
+        summary: `JSON Schema of a ${kind} definition, for editors.`,
+        replies: { 200: { description: 'JSON Schema, draft 2020-12.', schema: z.looseObject({}) } },
+        handle: () =>
+          Promise.resolve({ status: 200, body: SCHEMAS[kind], headers: { 'access-control-allow-origin': '*' } }),
+      }),
+    ),
+  ]
+
+  /** Mappings first, since transactions name them; in one order always, so that two callers take turns. */
+  function byKindAndName(one: ReadDefinition, other: ReadDefinition): number {
+    return one.kind.localeCompare(other.kind) || one.name.localeCompare(other.name)
+  }
+
+  async function states(target: Target, definitions: readonly ReadDefinition[]) {
+    return Promise.all(
+      definitions.map(
+        async ({ kind, name, definition, file }): Promise<DefinitionsPublished['definitions'][number]> => {
+          const latest = await targets[`${kind}s`].find(target.name, name)
+          const isSame =
+            latest !== undefined &&
+            isDeepStrictEqual(parseJson(printJson(definition)), parseJson(printJson(latest.definition)))
+          return {
+            kind,
+            name,
+            revision: latest?.revision ?? 0,
+            state: !latest ? 'new' : isSame ? 'same' : 'changed',
+            file,
+          }
+        },
+      ),
+    )
+  }
+
+  /** Checks everything that is published against the target as it is now. */
+  async function checkPublished(target: Target): Promise<DefinitionsPublished> {
+    const lists = await Promise.all([targets.mappings.list(target.name), targets.transactions.list(target.name)])
+    const published = lists.flat()
+    const reads = published.flatMap(({ source, name, kind }) => {
+      const { definitions } = readDefinitions(source, null)
+      return definitions.filter((each) => each.name === name && each.kind === kind)
+    })
+    return {
+      definitions: published.map(({ kind, name, revision }) => ({ kind, name, revision, state: 'same', file: null })),
+      findings: await checkDefinitions(targets, target, reads),
+    }
+  }
+}
+
+const SCHEMAS = { mapping: toSchema(mappingDefinition), transaction: toSchema(transactionDefinitionShape) }
+
+/** The schema itself at the root, where editors look for what can be completed. */
+function toSchema(schema: z.ZodType): Record<string, unknown> {
+  const { $ref, $defs = {}, ...rest } = z.toJSONSchema(schema, { io: 'input', unrepresentable: 'any' })
+  const { [$ref?.split('/').at(-1) ?? '']: root = {}, ...others } = $defs
+  return { ...rest, ...root, $defs: others }
+}
+
+function inputOf({ body, mediaType }: Call<unknown, DefinitionsInput | string>): DefinitionsInput['definitions'] {
+  if (mediaType === YAML) return [{ source: body as string }]
+  return (body as DefinitionsInput).definitions
+}

@@ -1,0 +1,228 @@
+import { execFile } from 'node:child_process'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+let service: RunningService
+const AT = '/v1/targets/observatory/mappings'
+const find = (mapping: string, query: Record<string, string>, headers: Record<string, string> = {}) =>
+  service.request('GET', `${AT}/${mapping}/records?${new URLSearchParams(query).toString()}`, { headers })
+
+beforeAll(async () => {
+  service = await startTestService()
+})
+afterAll(() => service.stop())
+
+describe('finding over HTTP', () => {
+  it('follows links, orders, chooses properties, and leads from page to page', async () => {
+    const query = {
+      where: 'lead.familyName = :name and hoursLeft > 10',
+      'bind.name': 'Brandt',
+      order: 'hoursLeft desc,code',
+      properties: 'code,hoursLeft,lead.familyName',
+      limit: '2',
+      count: 'exact',
+    }
+    const first = await find('programme', query)
+    expect(first.body).toMatchObject({
+      found: [{ code: 'P-148', hoursLeft: '140.80', lead: { familyName: 'Brandt' } }, {}],
+      count: 6,
+    })
+    const [, next = ''] = /<([^>]+)>; rel="next"/.exec(first.headers.get('link') ?? '') ?? []
+    const second = await service.request('GET', next)
+    expect(second.body.found).toHaveLength(2)
+    expect(second.body.found[0].code).not.toBe(first.body.found[1].code)
+    const { limit: _, ...unlimited } = { ...query, where: `code = 'P-148'`, 'bind.name': undefined }
+    const body = { ...unlimited, order: ['code'], properties: ['code', 'lead.badgeNo'] }
+    const posted = await service.request('POST', `${AT}/programme/records/find`, {
+      headers: { 'content-type': 'application/json' },
+      body: JSON.parse(JSON.stringify({ ...body, 'bind.name': undefined })),
+    })
+    expect(posted.body).toMatchObject({
+      found: [{ code: 'P-148', lead: { badgeNo: expect.any(String) } }],
+      next: null,
+      count: 1,
+    })
+  })
+
+  it('tells what is wrong with each part of a question', async () => {
+    const wrong: [Record<string, string>, string, RegExp][] = [
+      [{ where: 'hoursLef = 1' }, 'expression-invalid', /did you mean hoursLeft/],
+      [{ where: 'code = :c' }, 'request-invalid', /:c, which has no value/],
+      [{ order: 'hoursLef' }, 'request-invalid', /did you mean hoursLeft/],
+      [{ properties: 'code,lead.nam' }, 'request-invalid', /nam is no property of observer/],
+      [{ limit: '0' }, 'request-invalid', /limit/],
+      [{ wheer: '1' }, 'request-invalid', /wheer/],
+      [{ after: 'xx' }, 'request-invalid', /"next" of an earlier page/],
+      [{ where: '('.repeat(200) }, 'expression-invalid', /nested more than 100/],
+    ]
+    for (const [query, code, words] of wrong) {
+      const { status, body } = await find('programme', query)
+      expect([status, body.code, body.detail]).toEqual([400, code, expect.stringMatching(words)])
+    }
+    expect((await find('programme', {}, { accept: 'image/png' })).status).toBe(415)
+  })
+
+  it('gives the one record that was meant, or says why there is none', async () => {
+    const one = await find('observer', { where: `email = 'tomas.okafor@harrowfell.example'`, expect: 'one' })
+    expect(one.body).toMatchObject({ record: { badgeNo: 'B-002' }, guard: 'v1' })
+    expect(one.headers.get('etag')).toBe('"v1"')
+    expect((await find('observer', { where: 'id < 0', expect: 'one' })).body).toMatchObject({
+      status: 404,
+      code: 'no-such-record',
+    })
+    const several = await find('observer', { where: 'active', expect: 'one' })
+    expect(several.body).toMatchObject({ status: 409, code: 'record-ambiguous', expected: 'one' })
+    expect(several.body.candidates.length).toBeLessThanOrEqual(5)
+    const by = await service.request('GET', `${AT}/observer/records/tomas.okafor%40harrowfell.example?by=email`)
+    expect(by.body.record.badgeNo).toBe('B-002')
+    expect((await service.request('GET', `${AT}/observer/records/x?by=familyName`)).body.detail).toMatch(
+      /not unique.*unique are: .*email/,
+    )
+  })
+
+  it('shows beforehand how it would be found', async () => {
+    const { body } = await find('exposure', { where: 'blockId = 7', explain: 'true' })
+    expect(body).toMatchObject({
+      index: 'serves',
+      statement: expect.stringMatching(/^select/),
+      plan: expect.stringMatching(/Index/),
+    })
+    const one = await service.request('GET', `${AT}/programme/records/P-107?explain=true`)
+    expect(one.body).toMatchObject({ binds: [{ name: 'code', value: 'P-107' }] })
+  })
+
+  it('streams all of a table as NDJSON and CSV', async () => {
+    const lines = await find('exposure', { properties: 'id,block.programme.code' }, { accept: 'application/x-ndjson' })
+    const records = lines.text.trimEnd().split('\n')
+    expect(records).toHaveLength(200_000)
+    expect(JSON.parse(records[0] ?? '')).toEqual({
+      id: '1',
+      block: { programme: { code: expect.stringMatching(/^P-/) } },
+    })
+    const csv = await find('programme', { properties: 'code,tags,lead.familyName', limit: '2' }, { accept: 'text/csv' })
+    expect(csv.text.split('\r\n').slice(0, 2)).toEqual([
+      'code,tags,lead.familyName',
+      expect.stringMatching(/^P-101,"\[""spectroscopy""\]",/),
+    ])
+  })
+
+  it('breaks a transfer off that fails midway, so that it does not look complete', async () => {
+    const reading = new Promise<{ code: number | null; bytes: number }>((resolve) => {
+      const url = `${service.url}${AT}/exposure/records`
+      const curl = execFile(
+        'curl',
+        [
+          '-sN',
+          '--limit-rate',
+          '2M',
+          '-H',
+          `authorization: Bearer ${service.token}`,
+          '-H',
+          'accept: application/x-ndjson',
+          url,
+        ],
+        { maxBuffer: 1e9 },
+      )
+      let bytes = 0
+      curl.stdout?.on('data', (chunk: string) => (bytes += chunk.length))
+      curl.on('exit', (code) => resolve({ code, bytes }))
+    })
+    await new Promise((resolve) => setTimeout(resolve, 1500))
+    const ended = await service.observatory.sql(
+      `select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and query like 'fetch%'`,
+    )
+    expect(ended).toHaveLength(1)
+    const { code, bytes } = await reading
+    expect(bytes).toBeGreaterThan(0)
+    // 18: the transfer ended before its end.
+    expect(code).toBe(18)
+    expect((await find('programme', { limit: '1' })).status).toBe(200)
+  })
+
+  it('ends the query in the database when the caller goes away', async () => {
+    const gone = new AbortController()
+    const where = `count(blocks, exists(exposures, seconds * seconds * seconds > 1e12)) > 1`
+    const url = `${service.url}${AT}/programme/records?${new URLSearchParams({ where }).toString()}`
+    const asked = fetch(url, { headers: { authorization: `Bearer ${service.token}` }, signal: gone.signal }).catch(
+      () => 'gone',
+    )
+    setTimeout(() => gone.abort(), 30)
+    await asked
+    await new Promise((resolve) => setTimeout(resolve, 400))
+    const running = await service.observatory.sql(
+      `select query from pg_stat_activity where datname = current_database() and state = 'active' and pid <> pg_backend_pid()`,
+    )
+    expect(running).toEqual([])
+  })
+})
+
+describe('definitions in one go', () => {
+  const publish = (definitions: { file?: string; source: string }[], query = '') =>
+    service.request('POST', `/v1/targets/observatory/definitions${query}`, {
+      headers: { 'content-type': 'application/json' },
+      body: { definitions },
+    })
+  const telescope = (extra: string) =>
+    `mapping: scope\ntable: public.telescope\nkey: [code]\nguard: { by: none }\nproperties:\n  code: { column: code }\n${extra}`
+
+  it('are published all or not at all, refused with file, line and reason', async () => {
+    const refused = await publish([
+      { file: 'scope.yaml', source: telescope('  name: { column: name }\n') },
+      {
+        file: 'dome.yaml',
+        source:
+          'mapping: dome\ntable: public.telescope\nkey: [code]\nguard: { by: none }\nproperties:\n  code: { column: coed }\nlinks:\n  x: { mapping: scoope, on: { code: code } }\nrules:\n  - that: codee > 1\n    otherwise: no\n',
+      },
+    ])
+    expect(refused.body).toMatchObject({ status: 400, code: 'definition-invalid' })
+    expect(refused.body.findings).toEqual(
+      expect.arrayContaining([
+        expect.objectContaining({
+          file: 'dome.yaml',
+          line: 6,
+          where: 'properties.code.column',
+          message: expect.stringMatching(/known are: code/),
+        }),
+        expect.objectContaining({ line: 8, message: expect.stringMatching(/did you mean scope/) }),
+        expect.objectContaining({ line: 10, column: 11, message: expect.stringMatching(/codee is not known/) }),
+      ]),
+    )
+    expect((await service.request('GET', `${AT}/scope`)).status).toBe(404)
+    const source = telescope('  name: { column: name }\n')
+    expect((await publish([{ source }], '?check=true')).body.definitions).toEqual([
+      expect.objectContaining({ state: 'new', revision: 0 }),
+    ])
+    expect((await publish([{ source }])).body.definitions).toEqual([
+      expect.objectContaining({ name: 'scope', state: 'new', revision: 1 }),
+    ])
+    expect((await publish([{ source }])).body.definitions).toEqual([
+      expect.objectContaining({ state: 'same', revision: 1 }),
+    ])
+    expect((await publish([{ source: 'a: [' }])).body.findings[0]).toMatchObject({
+      line: 1,
+      message: expect.stringMatching(/YAML cannot be read/),
+    })
+  })
+
+  it('are found out of step with a table that was altered, with what to do', async () => {
+    expect((await publish([], '?check=true')).body.findings).toEqual([])
+    await service.observatory.sql('alter table telescope rename column name to title')
+    const { body } = await publish([], '?check=true')
+    expect(body.findings).toEqual(
+      expect.arrayContaining([
+        expect.objectContaining({
+          definition: 'mapping telescope',
+          where: 'properties.name.column',
+          advice: expect.stringMatching(/publish/),
+        }),
+      ]),
+    )
+    await service.observatory.sql('alter table telescope rename column title to name')
+  })
+
+  it('have schemas that editors can use without a token', async () => {
+    for (const kind of ['mapping', 'transaction']) {
+      const { status, body } = await service.request('GET', `/v1/schemas/${kind}`, { token: '' })
+      expect([status, body.type, Object.keys(body.properties)]).toEqual([200, 'object', expect.arrayContaining([kind])])
+    }
+  })
+})
