@@ -13,6 +13,11 @@ export const observatorySources = new Map(
   }),
 )
 
+/** The demo's transaction files, as they are published. */
+export const observatoryTransactions = readdirSync(join(FOLDER, '../transactions'))
+  .filter((file) => !file.endsWith('.drill.yaml'))
+  .map((file) => ({ file, source: readFileSync(join(FOLDER, '../transactions', file), 'utf8') }))
+
 /** One of the demo's definitions. */
 export function observatoryDefinition(name: string): MappingDefinition {
   return mappingDefinition.parse(parse(observatorySources.get(name) ?? ''))

@@ -6,7 +6,7 @@ import { LedgermanClient } from '@ledgerman/client'
 import { findFreePort } from '@ledgerman/local'
 import { startService } from '@ledgerman/service'
 import { makeDatabase, makeObservatory, type TestDatabase } from './databases.js'
-import { observatorySources } from './observatory-mappings.js'
+import { observatorySources, observatoryTransactions } from './observatory-mappings.js'
 
 /** A service on loopback with a home and an observatory of its own. */
 export interface RunningService {
@@ -64,7 +64,8 @@ export async function startTestService({
   const token = readFileSync(join(dataDir, 'admin-token'), 'utf8').trim()
   const client = new LedgermanClient({ url, token })
   if (isPrepared) {
-    for (const [name, source] of observatorySources) await client.target('observatory').publishMapping(name, source)
+    const mappings = [...observatorySources.values()].map((source) => ({ source }))
+    await client.target('observatory').publish([...mappings, ...observatoryTransactions])
     await client.target('observatory').prepareBook()
   }
   return {

@@ -70,12 +70,17 @@ async function loadObservatory(url: string, demoDir: string, say: (text: string)
   })
 }
 
-/** The demo's mapping files, in the order of their names. */
-export function demoMappings(demoDir: string): string[] {
-  const folder = join(demoDir, 'observatory', 'mappings')
-  return readdirSync(folder)
-    .sort()
-    .map((name) => readFileSync(join(folder, name), 'utf8'))
+/** The demo's definition files: their paths in it, and their texts. */
+export function demoDefinitions(demoDir: string): { file: string; source: string }[] {
+  return ['mappings', 'transactions'].flatMap((kind) =>
+    readdirSync(join(demoDir, 'observatory', kind))
+      .filter((name) => name.endsWith('.yaml') && !name.endsWith('.drill.yaml'))
+      .sort()
+      .map((name) => ({
+        file: `${kind}/${name}`,
+        source: readFileSync(join(demoDir, 'observatory', kind, name), 'utf8'),
+      })),
+  )
 }
 
 function asAdmin<T>(cluster: Cluster, database: string, work: (client: pg.Client) => Promise<T>): Promise<T> {

@@ -1,5 +1,5 @@
 export { startCluster, removeCluster } from './cluster.js'
 export type { Cluster } from './cluster.js'
-export { prepareDatabases, demoMappings } from './databases.js'
+export { prepareDatabases, demoDefinitions } from './databases.js'
 export { startService } from './service-process.js'
 export { findFreePort } from './ports.js'

@@ -1,7 +1,7 @@
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { removeCluster, startCluster } from './cluster.js'
-import { demoMappings, prepareDatabases } from './databases.js'
+import { demoDefinitions, prepareDatabases } from './databases.js'
 import { publishDemo } from './demo-definitions.js'
 import { Failure } from './failure.js'
 import { keepRunning, type Kept } from './keep-running.js'
@@ -69,7 +69,7 @@ export async function start(settings: Settings, options: StartOptions): Promise<
       say,
     )
     const token = readFileSync(join(settings.dataDir, 'admin-token'), 'utf8').trim()
-    await publishDemo(url, token, demoMappings(demoDir), say)
+    await publishDemo(url, token, demoDefinitions(demoDir), say)
     greet(settings, url, token, (performance.now() - since) / 1000)
     await interrupted
     say('stopping')

@@ -6,6 +6,7 @@ import type { ServiceConfig } from './config/service-config.js'
 import { ensureAdminToken } from './home/admin-token.js'
 import { HomeDatabase } from './home/home-database.js'
 import { DefinitionStore } from './home/definition-store.js'
+import { RehearsalStore } from './home/rehearsal-store.js'
 import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
 import { allRoutes } from './routes/all-routes.js'
@@ -35,7 +36,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     (target, error) => log.warn({ target, error: error.message }, 'target session broke'),
   )
   const server = createServer(
-    createApp({ routes: allRoutes({ home, tokens, targets }), tokens, log, consoleDir: CONSOLE_DIR }),
+    createApp({ routes: allRoutes({ home, tokens, targets, rehearsals: new RehearsalStore(home) }), tokens, log, consoleDir: CONSOLE_DIR }),
   )
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')

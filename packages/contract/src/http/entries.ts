@@ -40,6 +40,9 @@ export const entryQuery = z.strictObject({
   outcome: z.enum(ENTRY_OUTCOMES).optional(),
   actor: z.string().optional(),
   mapping: z.string().optional(),
+  transaction: z.string().optional(),
+  from: z.iso.datetime({ offset: true }).optional(),
+  until: z.iso.datetime({ offset: true }).optional(),
   key: z.string().optional().describe("The record's key as it stands in its address; needs `mapping`."),
 })
 

@@ -28,6 +28,7 @@ const rowReceipt = z.strictObject({
     .describe(
       'What changed beside the properties that were set: the version, and what triggers and generated columns wrote.',
     ),
+  guard: z.string().nullable().optional().describe('Of the record as it was written, where it was.'),
 })
 
 const stepReceipt = z.strictObject({
@@ -42,7 +43,10 @@ const stepReceipt = z.strictObject({
   matched: z.int().nullable(),
   changed: z.int().nullable(),
   durationMs: z.number().nullable(),
-  rows: z.array(rowReceipt).describe('At most 100; the rest are in the book.'),
+  rows: z
+    .array(rowReceipt)
+    .describe('At most 100; the rest are in the book. Of a load what was read stands in `before`, and `after` is null.'),
+  leftOut: z.array(values).optional().describe('Keys of rows that were locked by others and so left out (lockWait: skip).'),
 })
 
 /** The evidence a run returns. */
@@ -65,6 +69,15 @@ export const receipt = z
     rehearsal: z.string().nullable(),
     entry: z.string().nullable().describe('Where the entry stands in the book; null for a rehearsal.'),
     reversible: z.enum(['yes', 'partly', 'no']).nullable(),
+    confirmed: z
+      .strictObject({
+        rows: z.int().describe('Rows that were written and read back.'),
+        asWritten: z.int(),
+        writtenAgainSince: z.int().describe('Rows that another entry wrote after this run.'),
+      })
+      .optional()
+      .describe('What a second session reads, where that was asked for.'),
+    definitions: z.record(z.string(), z.int()).optional().describe('The mappings that were used, each with its revision.'),
   })
   .meta({ id: 'Receipt' })
 

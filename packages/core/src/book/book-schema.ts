@@ -2,7 +2,17 @@
 export const REFUSED_BY_BOOK = 'LM001'
 
 /** Counted up with every change to the tables below. */
-export const BOOK_VERSION = 1
+export const BOOK_VERSION = 2
+
+/** What brings a book of the version before up to the next, by the version it then has. Run as one transaction. */
+export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
+  2: [
+    'alter table ledgerman.entry add run jsonb, add request_key text, add request_digest text',
+    ...['table ledgerman.step', 'table ledgerman.image', 'indexes ledgerman.image_entry, image_record', 'index ledgerman.entry_request'],
+    'drop view ledgerman.history',
+    'view ledgerman.history',
+  ],
+}
 
 /**
  * All that `book prepare` creates in a target, and nothing else. Run as one transaction.
@@ -47,8 +57,46 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
   before text[],
   after text[],
   problem text,
-  detail text
+  detail text,
+  run jsonb,
+  request_key text,
+  request_digest text
 )`,
+  },
+  {
+    name: 'table ledgerman.step',
+    sql: `create table ledgerman.step (
+  entry uuid not null,
+  no integer not null,
+  name text,
+  statement bigint,
+  binds text[],
+  expected text,
+  matched bigint,
+  changed bigint,
+  skipped boolean not null,
+  duration_ms real,
+  primary key (entry, no)
+)`,
+  },
+  {
+    name: 'table ledgerman.image',
+    sql: `create table ledgerman.image (
+  entry uuid not null,
+  step integer not null,
+  record bigint,
+  key text[],
+  before text[],
+  after text[]
+)`,
+  },
+  {
+    name: 'indexes ledgerman.image_entry, image_record',
+    sql: `create index image_entry on ledgerman.image (entry, step); create index image_record on ledgerman.image (record) where record is not null`,
+  },
+  {
+    name: 'index ledgerman.entry_request',
+    sql: 'create unique index entry_request on ledgerman.entry (actor, request_key) where request_key is not null',
   },
   {
     name: 'index ledgerman.entry_record',
@@ -59,7 +107,12 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
     sql: `create view ledgerman.history as
 select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, e.key) as key,
   jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, e.problem, e.note, e.id
-from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`,
+from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement where e.run is null
+union all
+select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, i.key),
+  jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), e.problem, e.note, e.id
+from ledgerman.entry e join ledgerman.image i on i.entry = e.id join ledgerman.step p on p.entry = i.entry and p.no = i.step
+  join ledgerman.statement s on s.id = p.statement where e.run is not null`,
   },
   {
     name: 'function ledgerman.refuse(text)',
@@ -71,6 +124,7 @@ $$ begin raise exception using errcode = '${REFUSED_BY_BOOK}', message = code; e
     sql: `comment on schema ledgerman is 'The book: what was changed through Ledgerman, written with each change.';
 comment on table ledgerman.statement is 'Each statement that was run, once: its text, and what its binds are called.';
 comment on table ledgerman.entry is 'One run each: who, when, with which binds, and the images of the record before and after.';
+comment on column ledgerman.entry.run is 'Where several steps were run: transaction, revision, isolation, attempts, duration. Its steps and images stand in tables of their own.';
 comment on column ledgerman.entry.before is 'Columns that the change touched, by name, in text form; digests where sensitive.'`,
   },
 ]

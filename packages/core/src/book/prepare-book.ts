@@ -3,7 +3,8 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import { isDatabaseError } from '../problem/database-error.js'
 import { inTransaction } from '../transaction/in-transaction.js'
 import type { Target } from '../target/target.js'
-import { BOOK_DDL, BOOK_VERSION } from './book-schema.js'
+import type { Queryable } from '../target/queryable.js'
+import { BOOK_DDL, BOOK_UPGRADES, BOOK_VERSION } from './book-schema.js'
 
 // Two callers preparing at once take turns: the number only has to be the same for both.
 const PREPARE_LOCK = 4_680_100
@@ -18,7 +19,7 @@ export async function prepareBook(target: Target): Promise<BookPrepared> {
     return await inTransaction(target, async (session) => {
       await session.query('select pg_advisory_xact_lock($1::bigint)', [String(PREPARE_LOCK)])
       const { rows } = await session.query(`select to_regclass('ledgerman.book') is not null`)
-      if (rows[0]?.[0] === 't') return { target: target.name, prepared: 'already', created: [] }
+      if (rows[0]?.[0] === 't') return { target: target.name, prepared: 'already', created: await upgrade(session) }
       for (const { sql } of BOOK_DDL) await session.query(sql)
       await session.query('insert into ledgerman.book (version) values ($1)', [String(BOOK_VERSION)])
       return { target: target.name, prepared: 'now', created: BOOK_DDL.map(({ name }) => name) }
@@ -34,4 +35,19 @@ export async function prepareBook(target: Target): Promise<BookPrepared> {
     }
     throw target.explain(error)
   }
+}
+
+/** Brings a book of an earlier version up to date. @returns what was made. */
+async function upgrade(session: Queryable): Promise<string[]> {
+  const { rows } = await session.query('select max(version) from ledgerman.book')
+  const made: string[] = []
+  for (let version = Number(rows[0]?.[0] ?? BOOK_VERSION) + 1; version <= BOOK_VERSION; version++) {
+    for (const step of BOOK_UPGRADES[version] ?? []) {
+      const named = BOOK_DDL.find(({ name }) => name === step)
+      await session.query(named?.sql ?? step)
+      if (named) made.push(named.name)
+    }
+    await session.query('insert into ledgerman.book (version) values ($1)', [String(version)])
+  }
+  return made
 }

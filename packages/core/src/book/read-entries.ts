@@ -12,6 +12,7 @@ import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../trans
 import { recordHashSql } from '../statement/book-sql.js'
 import { reversibilityOf } from '../transaction/reversibility.js'
 import { recordFromTexts } from '../transaction/record-row.js'
+import { readRunReceipt, type RunRow } from './read-run-receipt.js'
 import type { Target } from '../target/target.js'
 
 /** The mapping of that name and revision as it fits the table now; undefined where it does not. */
@@ -24,6 +25,10 @@ export interface EntryFilter {
   outcome?: string | undefined
   actor?: string | undefined
   mapping?: string | undefined
+  transaction?: string | undefined
+  /** Instants (RFC 3339): from the first on, and before the second. */
+  from?: string | undefined
+  until?: string | undefined
   /** The record's key values in text form; only together with `mapping`. */
   key?: readonly string[] | undefined
 }
@@ -42,11 +47,19 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
   where((value) => `e.id < ${value}::uuid`, filter.after)
   where((value) => `e.outcome = ${value}`, filter.outcome)
   where((value) => `e.actor = ${value}`, filter.actor)
-  where((value) => `s.mapping = ${value}`, filter.mapping)
+  where((value) => `e.run->>'transaction' = ${value}`, filter.transaction)
+  where((value) => `e.at >= ${value}::timestamptz`, filter.from)
+  where((value) => `e.at < ${value}::timestamptz`, filter.until)
+  where(
+    (value) =>
+      `(s.mapping = ${value} or exists (select 1 from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id and t.mapping = ${value}))`,
+    filter.mapping,
+  )
   where(
     (value) => {
       const key = `array(select jsonb_array_elements_text(${value}::jsonb))`
-      return `e.record = ${recordHashSql(key)} and e.key = ${key}`
+      const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
+      return `e.id in (${ofRecord('id from ledgerman.entry')} union all ${ofRecord('entry from ledgerman.image')})`
     },
     filter.key && JSON.stringify(filter.key),
   )
@@ -67,8 +80,12 @@ export async function getEntry(target: Target, id: string, findMapping: FindMapp
   const [row] = isId ? await readBook(target, `${ENTRY_SQL} where e.id = $1`, [id]) : []
   if (!row)
     throw new LedgermanProblem('not-found', `There is no entry ${id} in the book of ${target.name}.`, { entry: id })
-  const mapping = await mappingOf(row, findMapping)
-  return { ...(await toSummary(row, findMapping)), detail: row.detail, receipt: receiptOf(target, row, mapping) }
+  const summary = await toSummary(row, findMapping)
+  const { run } = row
+  const receipt = run
+    ? await readRunReceipt(target, { ...row, run }, findMapping)
+    : receiptOf(target, row, await mappingOf(row, findMapping))
+  return { ...summary, detail: row.detail, receipt }
 }
 
 interface EntryRow {
@@ -85,6 +102,8 @@ interface EntryRow {
   after: (string | null)[] | null
   problem: ProblemCode | null
   detail: string | null
+  /** Where several steps were run. */
+  run: RunRow | null
   statement: {
     kind: StepKind
     mapping: string
@@ -129,8 +148,8 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
     actor: row.actor,
     outcome: row.outcome,
     problem: row.problem,
-    transaction: null,
-    kind: row.statement?.kind ?? 'change',
+    transaction: row.run?.transaction ?? null,
+    kind: row.run ? 'run' : (row.statement?.kind ?? 'change'),
     mapping: row.statement?.mapping ?? null,
     key: keyOf(row, mapping),
     matched: row.matched,

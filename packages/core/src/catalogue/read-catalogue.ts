@@ -1,6 +1,6 @@
 import type { Column, ForeignKey, Table, TableKind } from './table.js'
 import { toTablePath } from './table-path.js'
-import { toColumnType, type TypeRow } from '../values/column-type.js'
+import { toColumnType, type ColumnType, type TypeRow } from '../values/column-type.js'
 import type { Queryable } from '../target/queryable.js'
 
 /**
@@ -13,6 +13,13 @@ import type { Queryable } from '../target/queryable.js'
 export async function readCatalogue(session: Queryable, only?: { schema: string; name: string }): Promise<Table[]> {
   const { rows } = await session.query(CATALOGUE_SQL, [only?.schema ?? null, only?.name ?? null])
   return rows.map(([text]) => tableFromRow(JSON.parse(text ?? '') as TableRow))
+}
+
+/** Reads a type by the name a person gives it, such as `numeric` or `text[]`; undefined where there is none. */
+export async function readType(session: Queryable, name: string): Promise<ColumnType | undefined> {
+  const { rows } = await session.query(TYPE_SQL, [name])
+  const [row] = rows
+  return row && toColumnType(JSON.parse(row[0] ?? '') as TypeRow)
 }
 
 type ForeignKeyRow = Omit<ForeignKey, 'table'> & { schema: string; relation: string }
@@ -71,7 +78,7 @@ const TYPE_JSON = `
       'name', eb.typname, 'schema', ebn.nspname, 'kind', eb.typtype, 'category', eb.typcategory, 'delimiter', el.typdelim,
       'comparable', format_type(eb.oid, -1)) end)`
 
-const CATALOGUE_SQL = `
+const DOMAINS_SQL = `
 with recursive base as (
   select oid, oid as base, typtype, typbasetype, typtypmod from pg_type
   union all
@@ -80,7 +87,26 @@ with recursive base as (
   select oid, base from base where typtype <> 'd'
 ), quiet as materialized (
   select set_config('search_path', 'pg_catalog', true)
+)`
+
+// The name is resolved before the search path is emptied, as whoever wrote it meant it.
+const TYPE_SQL = `
+${DOMAINS_SQL}, a as materialized (
+  select to_regtype($1)::oid as atttypid, -1 as atttypmod
 )
+select ${TYPE_JSON}::text
+from a cross join quiet
+join pg_type ty on ty.oid = a.atttypid
+join resolved r on r.oid = a.atttypid
+join pg_type bt on bt.oid = r.base
+join pg_namespace btn on btn.oid = bt.typnamespace
+left join pg_type el on el.oid = bt.typelem and bt.typcategory = 'A'
+left join resolved er on er.oid = el.oid
+left join pg_type eb on eb.oid = er.base
+left join pg_namespace ebn on ebn.oid = eb.typnamespace`
+
+const CATALOGUE_SQL = `
+${DOMAINS_SQL}
 select json_build_object(
   'schema', n.nspname, 'name', c.relname, 'sql', quote_ident(n.nspname) || '.' || quote_ident(c.relname), 'kind', c.relkind,
   'rowSecurity', c.relrowsecurity,

@@ -1,4 +1,4 @@
-import { isProblem, LedgermanProblem, suggestName, type MappingDefinition } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, suggestName, type DefinitionKind, type MappingDefinition } from '@ledgerman/contract'
 import { findColumn, type Column, type Table } from '../catalogue/table.js'
 import { compileExpression } from '../expression/compile.js'
 import { parseExpression } from '../expression/parse.js'
@@ -61,9 +61,13 @@ export function checkLinkEnds(
 }
 
 /** The problem for a definition with these findings. */
-export function definitionProblem(name: string, findings: DefinitionFinding[]): LedgermanProblem {
+export function definitionProblem(
+  name: string,
+  findings: DefinitionFinding[],
+  kind: DefinitionKind = 'mapping',
+): LedgermanProblem {
   const list = findings.map(({ where, message }) => `${where}: ${message}`).join(' ')
-  return new LedgermanProblem('definition-invalid', `The mapping ${name} does not fit. ${list}`, {
+  return new LedgermanProblem('definition-invalid', `The ${kind} ${name} does not fit. ${list}`, {
     definition: name,
     findings,
   })

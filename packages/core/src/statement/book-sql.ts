@@ -46,6 +46,40 @@ export function bookInsertSql({ mapping, slots, key, changed, before, after, fro
 )`
 }
 
+/**
+ * The part of a transaction's step that writes an image for each row it wrote. A row without a key stands there by all its
+ * values, and cannot be found by record.
+ */
+export function imageInsertSql(parts: {
+  mapping: Mapping
+  slots: SlotList
+  touched: readonly Property[]
+  isRemove: boolean
+  isAdd?: boolean
+  written: string
+  from: string
+}): string {
+  const { mapping, slots, touched, isRemove, isAdd = false, written, from } = parts
+  const entry = slots.add({ name: ':id', type: 'uuid', sensitive: false, source: { from: 'entry', field: 'id' } })
+  const step = slots.add({ name: ':step', type: 'integer', sensitive: false, source: { from: 'step', at: 0 } })
+  const keyFrom = isAdd ? 'done' : 'hit'
+  const keys = mapping.key.map(({ column, sensitive }) =>
+    sensitive ? digestSql(`${keyFrom}.${column.sql}`, slots) : `${keyFrom}.${column.sql}::text`,
+  )
+  const keyArray = `array[${keys.join(', ')}]`
+  const whole = mapping.key.length === 0 ? mapping.properties : touched
+  const before = isAdd ? 'null' : imageSql({ alias: 'hit', properties: whole }, slots)
+  const after = isRemove ? 'null' : imageSql({ alias: 'done', properties: touched }, slots)
+  return `, booked as (
+  insert into ledgerman.image (entry, step, record, key, before, after)
+  select ${entry}::uuid, ${step}::integer, ${keys.length > 0 ? `${recordHashSql(keyArray)}, ${keyArray}` : 'null, null'},
+    ${before},
+    ${after}
+  ${from}
+  where done.${written}
+)`
+}
+
 /** The number that a record's entries are found by: a hash of its key's text forms, as narrow as an index can be. */
 export function recordHashSql(keyArray: string): string {
   return `hash_array_extended(${keyArray}, 0)`

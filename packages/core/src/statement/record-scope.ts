@@ -1,4 +1,4 @@
-import { suggestName } from '@ledgerman/contract'
+import { isProblem, suggestName } from '@ledgerman/contract'
 import type { BoundValue, NamedValue, Scope } from '../expression/compile.js'
 import { compileExpression } from '../expression/compile.js'
 import { expressionProblem } from '../expression/expression-problem.js'
@@ -44,7 +44,7 @@ export function recordScope(
     },
     parameters: surroundings.parameters,
     bind,
-    ...(surroundings.outcome ? { outcome: surroundings.outcome } : {}),
+    ...(surroundings.outcome ? { outcome: (node) => orAstray(named, node.at, () => surroundings.outcome?.(node) ?? '') } : {}),
     mark: (at) => markPlace(number, at),
     linked(node, compile) {
       const link = joins?.links.get(joins.mapping, node.link)
@@ -73,10 +73,28 @@ export function conditionSql(
   named: NamedExpression,
   joins: Joins | null,
   slots: SlotList,
-  surroundings?: Surroundings,
+  surroundings: Surroundings = {},
 ): string {
-  const scope = recordScope(named, joins, slots, surroundings)
-  return compileExpression(named.expression, named.source, scope, plainType('boolean'))
+  return valueSql(named, joins, slots, surroundings, plainType('boolean'))
+}
+
+/**
+ * Compiles the value of an expression, over a record where `joins` begin at one.
+ *
+ * @throws LedgermanProblem expression-invalid, naming where the expression was written.
+ */
+export function valueSql(
+  named: NamedExpression,
+  joins: Joins | null,
+  slots: SlotList,
+  surroundings: Surroundings,
+  wanted: ValueType,
+): string {
+  try {
+    return compileExpression(named.expression, named.source, recordScope(named, joins, slots, surroundings), wanted)
+  } catch (error) {
+    throw isProblem(error, 'expression-invalid') ? error.with({ where: named.label }) : error
+  }
 }
 
 function bindValue(value: BoundValue, expression: number, slots: SlotList): string {

@@ -16,8 +16,11 @@ export type SlotSource =
   | { from: 'merged'; at: number }
   | { from: 'literal'; expression: number; at: number; text: string | null }
   | { from: 'parameter'; name: string; isList: boolean; as: ColumnType | null }
-  | { from: 'place'; at: number }
-  | { from: 'guard' | 'actor' | 'limit' | 'offset' | 'digest key' }
+  | { from: 'loaded'; name: string; property: string }
+  | { from: 'outcome'; of: 'changed' | 'matched'; name: string }
+  | { from: 'value'; text: string | null; at: string }
+  | { from: 'place' | 'step'; at: number }
+  | { from: 'guard' | 'loaded guard' | 'actor' | 'limit' | 'offset' | 'digest key' }
   | { from: 'entry'; field: EntryField }
 
 export type EntryField = 'id' | 'statement' | 'binds' | 'note'

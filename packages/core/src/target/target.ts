@@ -1,8 +1,9 @@
 import pg from 'pg'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
-import { readCatalogue } from '../catalogue/read-catalogue.js'
+import { readCatalogue, readType } from '../catalogue/read-catalogue.js'
 import type { Table } from '../catalogue/table.js'
 import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
+import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError } from '../problem/database-error.js'
@@ -39,6 +40,8 @@ const CATALOGUE_AGE_MS = 10_000
 
 /** A session on loan from the pool: hand it back with `release`, or have it destroyed. */
 export interface Session extends Queryable {
+  /** The server's process that serves it. */
+  readonly pid: number
   release(destroy?: boolean): void
 }
 
@@ -53,6 +56,7 @@ export class Target implements Queryable {
   readonly #prepareStatements: boolean
   readonly #gate: SessionGate
   readonly #tables = new Map<string, KnownTable>()
+  readonly #types = new Map<string, ColumnType>()
   #bookPrepared = false
   /** Statements whose text is known to stand in the book. */
   readonly knownStatements = new Set<string>()
@@ -125,8 +129,7 @@ export class Target implements Queryable {
     const client = await this.#connect(this.#readers)
     let cancelling: Promise<unknown> | undefined
     const cancel = () => {
-      const { processID } = client as pg.PoolClient & { processID?: number }
-      cancelling = this.query('select pg_cancel_backend($1::integer)', [String(processID)]).catch(() => undefined)
+      cancelling = this.cancel(pidOf(client))
     }
     signal?.addEventListener('abort', cancel, { once: true })
     let isBroken = false
@@ -151,10 +154,16 @@ export class Target implements Queryable {
     }
   }
 
+  /** Cancels what runs in a session; the caller has to hold that session until this is done. */
+  async cancel(pid: number): Promise<void> {
+    await this.query('select pg_cancel_backend($1::integer)', [String(pid)]).catch(() => undefined)
+  }
+
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
   async session(): Promise<Session> {
     const client = await this.#connect()
     return {
+      pid: pidOf(client),
       query: (text, values = [], name) => client.query<(string | null)[]>(this.#toQuery(text, values, name)),
       release: (destroy = false) => client.release(destroy),
     }
@@ -196,6 +205,19 @@ export class Target implements Queryable {
     })
   }
 
+  /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Types that are known are kept. */
+  async type(name: string): Promise<ColumnType | undefined> {
+    const known = this.#types.get(name)
+    if (known) return known
+    const type = await readType({ query: this.read.bind(this) }, name).catch((error: unknown) => {
+      // What is no type name at all is none that is known.
+      if (isDatabaseError(error) && error.code.startsWith('42')) return undefined
+      throw this.explain(error)
+    })
+    if (type) this.#types.set(name, type)
+    return type
+  }
+
   /** Every table, view and the like, read afresh. */
   async tables(): Promise<Table[]> {
     const tables = await readCatalogue({ query: this.read.bind(this) }).catch((error: unknown) => {
@@ -216,6 +238,7 @@ export class Target implements Queryable {
   /** Has the catalogue read again when it is next needed, for when a statement shows that a table has been altered. */
   forgetCatalogue(): void {
     for (const known of this.#tables.values()) known.readAt = 0
+    this.#types.clear()
   }
 
   /** What a person should know of the target before working on it. @throws LedgermanProblem target-unavailable, target-denied */
@@ -309,6 +332,10 @@ function isMissingBook(error: unknown): boolean {
   return (
     isDatabaseError(error) && ['42P01', '3F000', '42883'].includes(error.code) && /\bledgerman\b/.test(error.message)
   )
+}
+
+function pidOf(client: pg.PoolClient): number {
+  return (client as pg.PoolClient & { processID?: number }).processID ?? 0
 }
 
 function keepText(text: string): string {

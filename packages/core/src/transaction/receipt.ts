@@ -1,6 +1,7 @@
 import type { BindReceipt, Outcome, Receipt, RowReceipt, RunMode, StepKind, StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import type { Slot } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
 import { digestText } from '../values/digest.js'
 import { recordFromTexts } from './record-row.js'
 
@@ -85,6 +86,11 @@ export function showableBinds(
   })
 }
 
+/** A value in text form as it may be shown and kept: a sensitive one only as its digest. */
+export function showable({ digestKey }: Pick<Target, 'digestKey'>, { sensitive }: Property, text: string | null): string | null {
+  return sensitive && text !== null ? digestText(digestKey, text) : text
+}
+
 /** Texts of a row's columns before and after, by property; sensitive ones already digested. */
 export interface RowImage {
   key: readonly (string | null)[]
@@ -144,6 +150,7 @@ function shownValues(mapping: Mapping, properties: readonly Property[], texts: r
   )
 }
 
-function roundMs(ms: number): number {
+/** To a tenth of a millisecond. */
+export function roundMs(ms: number): number {
   return Math.round(ms * 10) / 10
 }

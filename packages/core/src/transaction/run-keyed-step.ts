@@ -5,14 +5,14 @@ import { REFUSED_BY_BOOK } from '../book/book-schema.js'
 import { introduceStatement, statementId } from '../book/introduce-statement.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { settleOutcome } from '../book/settle-outcome.js'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Mapping } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError } from '../problem/database-error.js'
 import type { KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Rows } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
-import { digestKeyPads, digestText } from '../values/digest.js'
+import { digestKeyPads } from '../values/digest.js'
 import type { WriteSet } from './change-input.js'
 import { recordChanged, ruleBroken, rowNotWritten } from './change-problems.js'
 import { guardBind, toGuard, type GuardCondition } from './guard-value.js'
@@ -20,6 +20,7 @@ import { inRehearsal, inTransaction } from './in-transaction.js'
 import { readKeyedRow } from './keyed-row.js'
 import { ambiguousRecord, noSuchRecord } from './load-record.js'
 import {
+  showable,
   showableBinds,
   toBindReceipts,
   toReceipt,
@@ -129,6 +130,11 @@ export async function runKeyedStep(
       case 'digest key':
         return digestKeyPads(target.digestKey)
       case 'parameter':
+      case 'loaded':
+      case 'loaded guard':
+      case 'outcome':
+      case 'value':
+      case 'step':
       case 'place':
       case 'offset':
       case 'limit':
@@ -266,10 +272,6 @@ function toHeader(target: Target, mapping: Mapping, { mode, actor, note }: RunOp
 
 function showableKey(target: Target, mapping: Mapping, key: KeyTexts): (string | null)[] {
   return mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null))
-}
-
-function showable(target: Target, { sensitive }: Property, text: string | null): string | null {
-  return sensitive && text !== null ? digestText(target.digestKey, text) : text
 }
 
 /** An array of texts in PostgreSQL's text form. */

@@ -1,5 +1,21 @@
-import { isProblem, type LedgermanProblem, type MappingDefinition } from '@ledgerman/contract'
-import { checkLinkEnds, resolveMapping, type DefinitionFinding, type Target } from '@ledgerman/core'
+import {
+  isProblem,
+  LedgermanProblem,
+  suggestName,
+  type MappingDefinition,
+  type TransactionDefinition,
+} from '@ledgerman/contract'
+import {
+  checkExamples,
+  checkLinkEnds,
+  checkStatements,
+  mappingNamesOf,
+  preparePlan,
+  resolveMapping,
+  type DefinitionFinding,
+  type Mapping,
+  type Target,
+} from '@ledgerman/core'
 import type { TargetRegistry } from '../targets/target-registry.js'
 import type { ReadDefinition, SourceFinding } from './read-definition.js'
 
@@ -29,6 +45,65 @@ export async function checkDefinitions(
       ...(isLenient ? [] : checkLinkEnds(read.definition, mappings)),
     ]
     findings.push(...wrong.map((finding) => placed(read, finding)))
+  }
+  const resolved = new Map<string, Promise<Mapping>>()
+  const findMapping = (name: string) => {
+    let found = resolved.get(name)
+    if (!found) resolved.set(name, (found = resolveNamed(target, name, mappings)))
+    return found
+  }
+  for (const read of reads)
+    if (read.kind === 'transaction') {
+      const wrong = await transactionFindings(target, read.definition, findMapping)
+      findings.push(...wrong.map((finding) => placed(read, finding)))
+    }
+  if (findings.length === 0) findings.push(...(await brokenUses(targets, target, reads, findMapping)))
+  return findings
+}
+
+async function resolveNamed(target: Target, name: string, mappings: ReadonlyMap<string, MappingDefinition>): Promise<Mapping> {
+  const definition = mappings.get(name)
+  if (!definition)
+    throw new LedgermanProblem('not-found', `there is no mapping ${name}; ${suggestName(name, mappings.keys())}`, { mapping: name })
+  return resolveMapping(definition, 0, await target.table(definition.table))
+}
+
+/** What of a transaction does not fit: names, then types as PostgreSQL prepares its statements. */
+async function transactionFindings(
+  target: Target,
+  definition: TransactionDefinition,
+  findMapping: (name: string) => Promise<Mapping>,
+): Promise<DefinitionFinding[]> {
+  try {
+    const plan = await preparePlan(target, definition, definition.transaction, 0, findMapping)
+    const wrong = await checkStatements(target, plan)
+    return wrong.length > 0 ? wrong : await checkExamples(target, plan)
+  } catch (error) {
+    if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
+    throw error
+  }
+}
+
+/** Transactions that are published and would no longer fit if these mappings were. */
+async function brokenUses(
+  targets: TargetRegistry,
+  target: Target,
+  reads: readonly ReadDefinition[],
+  findMapping: (name: string) => Promise<Mapping>,
+): Promise<CheckedFinding[]> {
+  const changed = new Map(reads.flatMap((read) => (read.kind === 'mapping' ? [[read.name, read] as const] : [])))
+  if (changed.size === 0) return []
+  const replaced = new Set(reads.flatMap((read) => (read.kind === 'transaction' ? [read.name] : [])))
+  const findings: CheckedFinding[] = []
+  for (const { name, definition } of await targets.transactions.list(target.name)) {
+    const used = [...mappingNamesOf(definition)].find((each) => changed.has(each))
+    const read = changed.get(used ?? '')
+    if (replaced.has(name) || !read) continue
+    for (const { where, message } of await transactionFindings(target, definition, findMapping))
+      findings.push({
+        ...placed(read, { where: '', message: `the transaction ${name} uses it and would no longer fit: ${where}: ${message}` }),
+        advice: 'Publish the transaction, corrected, together with the mapping.',
+      })
   }
   return findings
 }

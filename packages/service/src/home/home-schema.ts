@@ -32,4 +32,13 @@ export const HOME_STEPS: readonly string[] = [
    );
    comment on column ledgerman_home.definition.content is 'In the order it was written. Null where this revision removed the definition.';
    create table ledgerman_home.setting (name text primary key, value text not null)`,
+  `create table ledgerman_home.rehearsal (
+     token_hash bytea primary key,
+     target text not null,
+     actor text not null,
+     subject text not null,
+     evidence jsonb not null,
+     expires_at timestamptz not null
+   );
+   create index rehearsal_expires_at on ledgerman_home.rehearsal (expires_at);`,
 ]

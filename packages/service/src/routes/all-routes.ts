@@ -6,18 +6,22 @@ import { healthRoutes } from './health-routes.js'
 import { mappingRoutes } from './mapping-routes.js'
 import { recordRoutes } from './record-routes.js'
 import type { Services } from './services.js'
+import { runRoutes } from './run-routes.js'
 import { sessionRoutes } from './session-routes.js'
 import { tableRoutes } from './table-routes.js'
 import { targetRoutes } from './target-routes.js'
 import { tokenRoutes } from './token-routes.js'
+import { transactionRoutes } from './transaction-routes.js'
 
 /** Every call of the interface. The busiest come first: they are looked for in this order. */
 export function allRoutes(services: Services): Route[] {
   return [
     recordRoutes,
     findRoutes,
+    runRoutes,
     entryRoutes,
     mappingRoutes,
+    transactionRoutes,
     definitionRoutes,
     tableRoutes,
     targetRoutes,

@@ -1,5 +1,6 @@
 import type { TokenStore } from '../home/token-store.js'
 import type { HomeDatabase } from '../home/home-database.js'
+import type { RehearsalStore } from '../home/rehearsal-store.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
 
 /** What the routes work with. */
@@ -7,4 +8,5 @@ export interface Services {
   home: HomeDatabase
   tokens: TokenStore
   targets: TargetRegistry
+  rehearsals: RehearsalStore
 }

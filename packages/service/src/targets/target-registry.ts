@@ -1,5 +1,6 @@
 import { isProblem, LedgermanProblem, suggestName, type TargetInfo } from '@ledgerman/contract'
-import { resolveMapping, Target, type Mapping } from '@ledgerman/core'
+import { mappingNamesOf, preparePlan, resolveMapping, Target, type Mapping, type Plan } from '@ledgerman/core'
+import { LRUCache } from 'lru-cache'
 import type { ServiceConfig } from '../config/service-config.js'
 import type { DefinitionStore, MappingRevision } from '../home/definition-store.js'
 
@@ -7,6 +8,7 @@ import type { DefinitionStore, MappingRevision } from '../home/definition-store.
 export class TargetRegistry {
   readonly #targets: ReadonlyMap<string, Target>
   readonly #resolved = new WeakMap<object, Map<string, Mapping>>()
+  readonly #plans = new LRUCache<string, { plan: Plan; mappings: Mapping[] }>({ max: 1_000 })
 
   constructor(
     configured: ServiceConfig['targets'],
@@ -58,6 +60,24 @@ export class TargetRegistry {
     let mapping = byRevision.get(key)
     if (!mapping) byRevision.set(key, (mapping = resolveMapping(definition, revision, table)))
     return mapping
+  }
+
+  /** The latest revision of a transaction, or an earlier one, as a plan that fits the target. @throws LedgermanProblem not-found, definition-invalid */
+  async plan(target: Target, name: string, revision?: number): Promise<Plan> {
+    const found =
+      revision === undefined
+        ? await this.transactions.get(target.name, name)
+        : await this.transactions.getRevision(target.name, name, revision)
+    // A plan is good as long as every mapping it uses is the same object: neither published anew nor altered underneath.
+    const key = `${target.name} ${name} ${found.revision}`
+    const mappings = await Promise.all(
+      [...mappingNamesOf(found.definition)].map((each) => this.mapping(target, each)),
+    )
+    const kept = this.#plans.get(key)
+    if (kept && kept.mappings.every((mapping, at) => mapping === mappings[at])) return kept.plan
+    const plan = await preparePlan(target, found.definition, name, found.revision, (each) => this.mapping(target, each))
+    this.#plans.set(key, { plan, mappings })
+    return plan
   }
 
   /** The revision an entry was written with, where it still fits the table. */

@@ -1,0 +1,32 @@
+import { z } from 'zod'
+import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
+import { RUN_MODES } from '../receipt/receipt.js'
+
+const common = {
+  mode: z.enum(RUN_MODES).describe('A rehearsal is always rolled back.'),
+  params: z.record(z.string(), z.unknown()).optional(),
+  rehearsal: z.string().optional().describe("A rehearsal's token: commit exactly what it saw, or refuse."),
+  note: z.string().max(2000).optional().describe('Kept with the entry.'),
+  confirm: z.boolean().optional().describe('Read the written rows back by a second session.'),
+}
+const typed = z.record(z.string(), z.union([z.string(), z.strictObject({ type: z.string(), nullable: z.boolean().optional() })]))
+
+const named = z.strictObject({ ...common, transaction: transactionName, revision: z.int().optional() })
+const adHoc = {
+  ...common,
+  ...runLimits,
+  types: typed.optional().describe('The types of the parameters; what is not named is text.'),
+}
+
+/** A run of a named transaction, or of steps that are sent with it. */
+export const runInput = z
+  .union([named, z.strictObject({ ...adHoc, steps: z.array(stepInput).min(1).max(1000) })])
+  .meta({ id: 'RunInput' })
+
+/** The same as a JSON Schema can say it. */
+export const runInputShape = z
+  .union([named, z.strictObject({ ...adHoc, steps: z.array(stepDefinition).min(1).max(1000) })])
+  .meta({ id: 'RunInput' })
+
+export type RunInput = z.output<typeof runInput>
+export type NamedRunInput = z.output<typeof named>

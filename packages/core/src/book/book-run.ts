@@ -1,0 +1,118 @@
+import { createHash } from 'node:crypto'
+import type { LedgermanProblem, Receipt } from '@ledgerman/contract'
+import { isWrite, type Plan, type PlannedStep } from '../plan/plan.js'
+import { shownStatement, type Attempt } from '../run/attempt.js'
+import type { Session, Target } from '../target/target.js'
+
+/** A request that must take effect once, however often it is sent. */
+export interface BookedRequest {
+  key: string
+  /** A digest of everything the request asks. */
+  digest: string
+}
+
+/** Sees to it that the text of every statement of a plan stands in the book, before an entry refers to it. */
+export async function introducePlan(target: Target, plan: Plan): Promise<void> {
+  const unknown = plan.steps.filter((step) => !target.knownStatements.has(stepStatementId(step)))
+  if (unknown.length === 0) return
+  const rows = unknown.map((step) => {
+    const statement = shownStatement(step)
+    const mapping = 'mapping' in step ? step.mapping : null
+    return {
+      id: stepStatementId(step),
+      kind: step.kind,
+      mapping: mapping?.name ?? '',
+      revision: mapping?.revision ?? 0,
+      relation: mapping?.table.path ?? '',
+      key_columns: mapping?.key.map(({ column }) => column.name) ?? [],
+      touched: isWrite(step) ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched).map(({ column }) => column.name) : [],
+      text: statement.text,
+      binds: statement.slots.map(({ name, type }) => ({ name, type })),
+    }
+  })
+  await target.query(
+    `insert into ledgerman.statement select * from jsonb_to_recordset($1::jsonb)
+     as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb)
+     on conflict (id) do nothing`,
+    [JSON.stringify(rows)],
+  )
+  for (const { id } of rows) target.knownStatements.add(id)
+}
+
+/** Writes a run's entry and its steps, in the run's own transaction. Its images were written by the steps themselves. */
+export async function bookRun(
+  session: Session,
+  plan: Plan,
+  receipt: Receipt,
+  attempt: Attempt,
+  request: BookedRequest | undefined,
+): Promise<void> {
+  attempt.statement = null
+  await session.query(BOOK_SQL, entryValues(plan, receipt, request, null), 'lm_book_run')
+}
+
+/** Writes a refused run to the book, after its roll-back; where that cannot be done the refusal stands all the same. */
+export async function recordRefusedRun(target: Target, plan: Plan, receipt: Receipt, problem: LedgermanProblem): Promise<void> {
+  await target.query(BOOK_SQL, entryValues(plan, receipt, undefined, problem), 'lm_book_run').catch(() => undefined)
+}
+
+const BOOK_SQL = `
+with steps as (
+  insert into ledgerman.step (entry, no, name, statement, binds, expected, matched, changed, skipped, duration_ms)
+  select $1::uuid, no, name, statement, binds, expected, matched, changed, skipped, duration_ms from jsonb_to_recordset($11::jsonb)
+    as x(no integer, name text, statement bigint, binds text[], expected text, matched bigint, changed bigint, skipped boolean, duration_ms real)
+)
+insert into ledgerman.entry (id, actor, outcome, note, matched, changed, problem, detail, run, request_key, request_digest)
+values ($1::uuid, $2, $3, $4, $5::integer, $6::integer, $7, $8, $9::jsonb, $10, $12)
+on conflict (id) do nothing`
+
+function entryValues(
+  plan: Plan,
+  receipt: Receipt,
+  request: BookedRequest | undefined,
+  problem: LedgermanProblem | null,
+): (string | null)[] {
+  const total = (of: 'matched' | 'changed') => String(receipt.steps.reduce((sum, step) => sum + (step.kind === 'require' ? 0 : (step[of] ?? 0)), 0))
+  const { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions } = receipt
+  const run = { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions }
+  const steps = receipt.steps.map((told) => ({
+    no: told.no,
+    name: told.as,
+    statement: stepStatementId(plan.steps[told.no - 1] as PlannedStep),
+    binds: told.binds.map(({ value }) => value),
+    expected: told.expected,
+    matched: told.matched,
+    changed: told.changed,
+    skipped: told.skipped,
+    duration_ms: told.durationMs,
+  }))
+  return [
+    receipt.id,
+    receipt.actor,
+    problem === null ? 'committed' : 'refused',
+    receipt.note,
+    total('matched'),
+    total('changed'),
+    problem?.code ?? null,
+    problem?.detail ?? null,
+    JSON.stringify(run),
+    request?.key ?? null,
+    JSON.stringify(steps),
+    request?.digest ?? null,
+  ]
+}
+
+const ids = new WeakMap<PlannedStep, string>()
+
+/** A step's statement's number in the book: 63 bits of a digest of its text and of what it belongs to. */
+function stepStatementId(step: PlannedStep): string {
+  let id = ids.get(step)
+  if (id === undefined) {
+    const mapping = 'mapping' in step ? step.mapping : null
+    const digest = createHash('sha256')
+      .update([step.kind, mapping?.name, mapping?.revision, mapping?.table.path, shownStatement(step).text].join('\0'))
+      .digest()
+    ids.set(step, (id = String(digest.readBigUInt64BE() >> 1n)))
+  }
+  return id
+}

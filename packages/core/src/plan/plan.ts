@@ -1,0 +1,76 @@
+import type { Expectation, Isolation, StepKind, TransactionDefinition } from '@ledgerman/contract'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Statement } from '../statement/statement.js'
+import type { WriteStep } from '../statement/build-write-step.js'
+import type { ColumnType } from '../values/column-type.js'
+
+export interface Param {
+  name: string
+  type: ColumnType
+  nullable: boolean
+  /** The value where none is given, in PostgreSQL's text form; undefined where one has to be. */
+  default: string | null | undefined
+}
+
+/** A question that is answered in the database: one row, one column, `t` where it holds. */
+export interface Judgement {
+  source: string
+  statement: Statement
+}
+
+/** Words with places for values: `{giver.code} has {giver.hoursLeft} hours left`. */
+export interface Words {
+  source: string
+  parts: (string | { parameter: string } | { loaded: string; property: string })[]
+}
+
+interface CommonStep {
+  /** From 1. */
+  no: number
+  as: string | null
+  when: Judgement | null
+  /** Null where only a rehearsal may run it. */
+  expect: Expectation | null
+}
+
+export type PlannedStep = CommonStep &
+  (
+    | { kind: 'load'; mapping: Mapping; statement: Statement; columns: Property[] }
+    | ({ kind: 'change' | 'replace' | 'remove' | 'add' } & WriteStep & {
+          /** The loaded record whose key and guard the step takes. */
+          loadedName: string | null
+          /** Guards the record may have; a parameter's value where it is one. */
+          guards: readonly string[] | { parameter: string } | 'any' | 'loaded' | null
+          isByWhere: boolean
+        })
+    | { kind: 'require'; judgement: Judgement; otherwise: Words }
+    | { kind: 'sql'; statement: Statement; writes: boolean; source: string }
+  )
+
+export type PlannedWrite = Extract<PlannedStep, { kind: 'change' | 'replace' | 'remove' | 'add' }>
+
+/** A transaction that is ready to be run. */
+export interface Plan {
+  /** Null for steps that were sent with the run itself. */
+  name: string | null
+  revision: number | null
+  definition: Omit<TransactionDefinition, 'transaction'>
+  params: ReadonlyMap<string, Param>
+  /** The rules of parameters, in one row of a column each; null where there are none. */
+  paramRules: { names: string[]; sources: string[]; statement: Statement } | null
+  steps: PlannedStep[]
+  isolation: Isolation
+  /** Milliseconds; null for the target's own. */
+  lockWaitMs: number | null
+  skipLocked: boolean
+  timeLimitMs: number | null
+  retry: number
+  /** The mappings it uses, by name and revision. */
+  mappings: ReadonlyMap<string, Mapping>
+}
+
+export function isWrite(step: PlannedStep): step is PlannedWrite {
+  return ['change', 'replace', 'remove', 'add'].includes(step.kind)
+}
+
+export const WRITE_KINDS: readonly StepKind[] = ['change', 'replace', 'remove', 'add']

@@ -1,0 +1,340 @@
+import { LedgermanProblem, type RecordValues, type StepReceipt } from '@ledgerman/contract'
+import { isDatabaseError } from '../problem/database-error.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { isWrite, type Judgement, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
+import { WRITE_FLAGS } from '../statement/build-write-step.js'
+import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
+import type { Session, Target } from '../target/target.js'
+import { guardBind, toGuard } from '../transaction/guard-value.js'
+import { recordChanged, ruleBroken, rowNotWritten } from '../transaction/change-problems.js'
+import { recordFromTexts } from '../transaction/record-row.js'
+import { roundMs, showable, showableBinds, toBindReceipts, toRowReceipt } from '../transaction/receipt.js'
+import { digestKeyPads } from '../values/digest.js'
+import { EVIDENCE_ROWS, imageDigest, type Evidence } from './evidence.js'
+import { isExpected, unexpected } from './expectation.js'
+import { loadedText, type RunState } from './run-state.js'
+
+const RECEIPT_ROWS = 100
+
+/** One attempt at a plan: its steps, one after the other, in a transaction that somebody else began. */
+export class Attempt {
+  readonly receipts: StepReceipt[] = []
+  readonly evidence: Evidence = []
+  /** The step that runs, or ran last; null before the first. */
+  current: PlannedStep | null = null
+  /** The statement that runs, for telling its errors. */
+  statement: Statement | null = null
+
+  constructor(
+    readonly target: Target,
+    readonly plan: Plan,
+    readonly state: RunState,
+    readonly session: Session,
+    /** Whether images go into the book. */
+    readonly isBooked: boolean,
+    /** Counts that a rehearsal fixed, by step. */
+    readonly fixedCounts: ReadonlyMap<number, number>,
+  ) {}
+
+  async runSteps(): Promise<void> {
+    await this.#checkParamRules()
+    for (const step of this.plan.steps) await this.runStep(step)
+  }
+
+  async runStep(step: PlannedStep): Promise<void> {
+    this.current = step
+    const started = performance.now()
+    if (step.when && !(await this.#holds(step.when))) {
+      this.receipts.push(this.#receipt(step, started, { skipped: true, matched: null, changed: null, rows: [] }))
+      if (step.as) this.state.outcomes.set(step.as, { matched: 0, changed: 0 })
+      return
+    }
+    const at = this.receipts.push(this.#receipt(step, started, { skipped: false, matched: null, changed: null, rows: [] })) - 1
+    const say = (told: Partial<StepReceipt>) => {
+      this.receipts[at] = { ...(this.receipts[at] as StepReceipt), ...told, durationMs: roundMs(performance.now() - started) }
+    }
+    if (step.kind === 'require') {
+      const holds = await this.#holds(step.judgement)
+      say({ matched: holds ? 1 : 0, changed: 0 })
+      if (!holds) throw this.#requireBroken(step)
+      return
+    }
+    const counts = step.kind === 'load' ? await this.#load(step, say) : step.kind === 'sql' ? await this.#sql(step, say) : await this.#write(step, say)
+    if (step.as) this.state.outcomes.set(step.as, counts)
+  }
+
+  async #load(step: Extract<PlannedStep, { kind: 'load' }>, say: (told: Partial<StepReceipt>) => void) {
+    const { mapping } = step
+    const { rows } = await this.#query(step, step.statement)
+    const width = mapping.properties.length
+    const matched = Number(rows[0]?.[width + 1] ?? 0)
+    const keys = rows.map((row) => this.#keyOf(mapping, row))
+    say({
+      matched,
+      changed: 0,
+      rows: rows.slice(0, RECEIPT_ROWS).map((row, at) => ({ key: keys[at] ?? {}, before: this.#shown(mapping, mapping.properties, row), after: null })),
+    })
+    this.#witness(step, matched, rows, width, rows[0]?.[width + 2] ?? null)
+    this.#expect(step, mapping, matched, keys)
+    const [row] = rows
+    if (step.as && row) this.state.loaded.set(step.as, { mapping, texts: row.slice(0, width), guard: row[width] ?? null })
+    return { matched, changed: 0 }
+  }
+
+  async #write(step: PlannedWrite, say: (told: Partial<StepReceipt>) => void) {
+    const { mapping, touched, set } = step
+    const { rows } = await this.#query(step, this.isBooked ? step.run : step.step)
+    const width = step.kind === 'add' ? 0 : mapping.properties.length
+    const flag = (row: (string | null)[] | undefined, name: (typeof WRITE_FLAGS)[number]) => row?.[width + WRITE_FLAGS.indexOf(name)] ?? null
+    const [first] = rows
+    const matched = Number(flag(first, 'matched') ?? 0)
+    const changed = Number(flag(first, 'changed') ?? 0)
+    const written = rows.filter((row) => flag(row, 'written') === 't')
+    const keys = rows.map((row) => this.#keyOf(mapping, width === 0 ? row.slice(WRITE_FLAGS.length) : row))
+    say({
+      matched,
+      changed,
+      rows: written.slice(0, RECEIPT_ROWS).map((row) => {
+        const after = row.slice(width + WRITE_FLAGS.length)
+        const image = {
+          key: mapping.key.map((property) => showable(this.target, property, (width === 0 ? after : row)[mapping.properties.indexOf(property)] ?? null)),
+          touched,
+          before: width === 0 ? null : touched.map((property) => showable(this.target, property, row[mapping.properties.indexOf(property)] ?? null)),
+          after: step.kind === 'remove' ? null : touched.map((property, at) => showable(this.target, property, after[at] ?? null)),
+        }
+        const told = toRowReceipt(mapping, image, (property) => set.includes(property))
+        const guard = step.kind === 'remove' || !this.isBooked ? null : toGuard(mapping, flag(row, 'guardAfter'))
+        return guard === null ? told : { ...told, guard }
+      }),
+    })
+    if (width > 0) this.#witness(step, matched, rows, width, flag(first, 'digest'))
+    this.#expect(step, mapping, matched, keys)
+    if (first) {
+      if (Number(flag(first, 'refused')) > 0) throw this.#changedMeanwhile(step, first, flag(first, 'guardBefore'))
+      if (flag(first, 'leavesOut') === 'f') throw this.#leavesNoneOut(step, matched)
+      if (Number(flag(first, 'unwritten')) > 0) throw rowNotWritten(mapping).with({ step: step.no })
+      const rule = flag(first, 'brokenRule')
+      if (rule !== null) throw ruleBroken(mapping, Number(rule)).with({ step: step.no })
+      if (step.as && step.kind !== 'remove') this.state.loaded.set(step.as, { mapping, texts: afterTexts(step, first, width), guard: flag(first, 'guardAfter') ?? flag(first, 'guardBefore') })
+    }
+    return { matched, changed }
+  }
+
+  async #sql(step: Extract<PlannedStep, { kind: 'sql' }>, say: (told: Partial<StepReceipt>) => void) {
+    const { rows, rowCount, command } = await this.#query(step, step.statement)
+    const matched = command === 'SELECT' ? rows.length : (rowCount ?? rows.length)
+    const changed = command === 'SELECT' ? 0 : matched
+    say({ matched, changed })
+    this.#witness(step, matched, [], 0, null)
+    if (!this.#fits(step, matched))
+      throw unexpected({ step: step.no, what: 'the statement', expect: step.expect ?? 'any', matched, sampleKeys: [], isKeyed: false, key: {} })
+    return { matched, changed }
+  }
+
+  async #checkParamRules(): Promise<void> {
+    const rules = this.plan.paramRules
+    if (!rules) return
+    this.statement = rules.statement
+    const { rows } = await this.session.query(rules.statement.text, this.#values(rules.statement, null), rules.statement.name)
+    const broken = rows[0]?.findIndex((verdict) => verdict !== 't') ?? -1
+    if (broken < 0) return
+    throw new LedgermanProblem(
+      'rule-broken',
+      `The parameter ${rules.names[broken]} breaks its rule: ${rules.sources[broken]}.`,
+      { parameter: rules.names[broken], rule: rules.sources[broken], by: 'parameter', where: `params.${rules.names[broken]}` },
+    )
+  }
+
+  async #holds({ statement }: Judgement): Promise<boolean> {
+    const { rows } = await this.#query(this.current, statement)
+    return rows[0]?.[0] === 't'
+  }
+
+  async #query(step: PlannedStep | null, statement: Statement) {
+    this.statement = statement
+    const values = this.#values(statement, step)
+    // Steps that were sent with the run are made once: preparing them would only fill the session.
+    const name = this.plan.name === null ? undefined : statement.name
+    try {
+      return await this.session.query(statement.text, values, name)
+    } catch (error) {
+      if (isDatabaseError(error) && step?.kind === 'sql' && error.code === '25001') throw error
+      throw error
+    }
+  }
+
+  #values(statement: Statement, step: PlannedStep | null): (string | null)[] {
+    return bindValues(statement, (source, slot) => this.#valueOf(source, slot, step))
+  }
+
+  #valueOf(source: SlotSource, _slot: Slot, step: PlannedStep | null): string | null {
+    const { state } = this
+    switch (source.from) {
+      case 'parameter':
+        return state.params.get(source.name) ?? null
+      case 'loaded':
+        return loadedText(state, source.name, source.property)
+      case 'outcome':
+        return String(state.outcomes.get(source.name)?.[source.of] ?? 0)
+      case 'literal':
+      case 'value':
+        return source.text
+      case 'expected':
+        return step && isWrite(step) ? (step.expectedTexts.get(source.property) ?? null) : null
+      case 'guard':
+        return step && isWrite(step) ? this.#guardBind(step) : null
+      case 'actor':
+        return state.actor
+      case 'digest key':
+        return digestKeyPads(this.target.digestKey)
+      case 'limit':
+        return String(EVIDENCE_ROWS + 1)
+      case 'entry':
+        return source.field === 'id' ? state.entry : null
+      case 'step':
+        return String(step?.no ?? 0)
+      default:
+        return null
+    }
+  }
+
+  #guardBind(step: PlannedWrite): string {
+    const { guards, mapping, loadedName } = step
+    if (guards === 'loaded') {
+      const guard = toGuard(mapping, this.state.loaded.get(loadedName ?? '')?.guard ?? null)
+      return guardBind(mapping, { guards: guard === null ? [] : [guard] })
+    }
+    if (guards === null || guards === 'any') return guardBind(mapping, 'any')
+    return guardBind(mapping, { guards: 'parameter' in guards ? [this.state.params.get(guards.parameter) ?? ''] : guards })
+  }
+
+  #fits(step: PlannedStep, matched: number): boolean {
+    const fixed = this.fixedCounts.get(step.no)
+    if (step.expect === null) return fixed === undefined || fixed === matched
+    return isExpected(step.expect, matched)
+  }
+
+  #expect(step: PlannedStep, mapping: Mapping, matched: number, keys: RecordValues[]): void {
+    if (this.#fits(step, matched)) return
+    const isKeyed = !('isByWhere' in step) ? step.kind === 'load' && step.expect === 'one' && 'key' in (this.plan.definition.steps[step.no - 1] ?? {}) : !step.isByWhere
+    throw unexpected({
+      step: step.no,
+      what: mapping.name,
+      expect: step.expect ?? this.fixedCounts.get(step.no) ?? 'any',
+      matched,
+      sampleKeys: keys.slice(0, 5),
+      isKeyed,
+      key: this.#askedKey(step, mapping),
+    })
+  }
+
+  /** The key a step named, as its statement's binds have it. */
+  #askedKey(step: PlannedStep, mapping: Mapping): RecordValues {
+    const statement = this.statement
+    if (!statement) return {}
+    const values = this.#values(statement, step)
+    const found = mapping.key.flatMap(({ name, column, sensitive }) => {
+      const place = new RegExp(`t\\.${escapeForPattern(column.sql)} = \\$(\\d+)`).exec(statement.text)?.[1]
+      const text = place === undefined ? undefined : values[Number(place) - 1]
+      return text === undefined || text === null || sensitive ? [] : [[name, text] as const]
+    })
+    return Object.fromEntries(found)
+  }
+
+  #witness(step: PlannedStep, matched: number, rows: (string | null)[][], width: number, digest: string | null): void {
+    const mapping = 'mapping' in step ? step.mapping : null
+    this.evidence.push({
+      step: step.no,
+      matched,
+      rows:
+        matched > EVIDENCE_ROWS || !mapping
+          ? null
+          : rows.map((row) => [mapping.key.map((property) => showable(this.target, property, row[mapping.properties.indexOf(property)] ?? null)).join(', ') || imageDigest(row.slice(0, width)), imageDigest(row.slice(0, width))]),
+      digest,
+    })
+  }
+
+  #changedMeanwhile(step: PlannedWrite, row: (string | null)[], guard: string | null): LedgermanProblem {
+    const { mapping } = step
+    const definition = this.plan.definition.steps[step.no - 1] as { values?: RecordValues; loaded?: RecordValues }
+    const before = step.loadedName === null ? undefined : this.state.loaded.get(step.loadedName)
+    const loaded = definition.loaded ?? (before ? recordFromTexts(mapping, step.set, step.set.map((property) => before.texts[mapping.properties.indexOf(property)] ?? null)) : {})
+    const key = new Map(mapping.key.map(({ name }, at) => [name, row[mapping.properties.findIndex((each) => each === mapping.key[at])] ?? '']))
+    return recordChanged(mapping, { key, yours: definition.values ?? {}, loaded }, row.slice(0, mapping.properties.length), guard).with({ step: step.no })
+  }
+
+  #leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): LedgermanProblem {
+    return new LedgermanProblem(
+      'count-mismatch',
+      `Step ${no}: its condition leaves out none of the ${matched} rows of ${mapping.name}. If every row is meant, say everyRow: true.`,
+      { step: no, mapping: mapping.name, matched, everyRow: true },
+    )
+  }
+
+  #requireBroken(step: Extract<PlannedStep, { kind: 'require' }>): LedgermanProblem {
+    return new LedgermanProblem('rule-broken', this.#fill(step.otherwise), {
+      step: step.no,
+      rule: step.judgement.source,
+      by: 'transaction',
+    })
+  }
+
+  #fill({ parts }: Words): string {
+    return parts
+      .map((part) => {
+        if (typeof part === 'string') return part
+        if ('parameter' in part) return this.state.params.get(part.parameter) ?? 'null'
+        const row = this.state.loaded.get(part.loaded)
+        return row?.mapping.byName.get(part.property)?.sensitive ? '…' : (loadedText(this.state, part.loaded, part.property) ?? 'null')
+      })
+      .join('')
+  }
+
+  #keyOf(mapping: Mapping, row: readonly (string | null)[]): RecordValues {
+    return this.#shown(mapping, mapping.key, mapping.key.map((property) => row[mapping.properties.indexOf(property)] ?? null))
+  }
+
+  #shown(mapping: Mapping, properties: readonly Property[], texts: readonly (string | null)[]): RecordValues {
+    return Object.fromEntries(
+      properties.map((property, at) => {
+        const text = showable(this.target, property, texts[at] ?? null)
+        return [property.name, property.sensitive ? text : recordFromTexts(mapping, [property], [text])[property.name]]
+      }),
+    )
+  }
+
+  #receipt(step: PlannedStep, started: number, told: Pick<StepReceipt, 'skipped' | 'matched' | 'changed' | 'rows'>): StepReceipt {
+    const statement = shownStatement(step)
+    const values = told.skipped ? [] : showableBinds(statement.slots, this.#values(statement, step), this.target.digestKey)
+    return {
+      no: step.no,
+      kind: step.kind,
+      mapping: 'mapping' in step ? step.mapping.name : null,
+      as: step.as,
+      statement: statement.text,
+      binds: told.skipped ? [] : toBindReceipts(statement.slots, values),
+      expected: String(step.expect ?? this.fixedCounts.get(step.no) ?? 'not stated'),
+      durationMs: roundMs(performance.now() - started),
+      ...told,
+    }
+  }
+}
+
+/** The statement that stands for a step: in receipts, and in the book. */
+export function shownStatement(step: PlannedStep): Statement {
+  return step.kind === 'require' ? step.judgement.statement : isWrite(step) ? step.step : step.statement
+}
+
+/** All values after a write, whether touched or not. */
+function afterTexts({ mapping, touched, kind }: PlannedWrite, row: readonly (string | null)[], width: number): (string | null)[] {
+  const after = row.slice(width + WRITE_FLAGS.length)
+  const isWritten = row[width + WRITE_FLAGS.indexOf('written')] === 't'
+  return mapping.properties.map((property, at) => {
+    const place = touched.indexOf(property)
+    return place >= 0 && (isWritten || kind === 'add') ? (after[place] ?? null) : (row[at] ?? null)
+  })
+}
+
+function escapeForPattern(text: string): string {
+  return text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')
+}

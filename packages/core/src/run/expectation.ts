@@ -1,0 +1,59 @@
+import { LedgermanProblem, type Expectation, type RecordValues } from '@ledgerman/contract'
+
+/** Whether a count is one that was expected. */
+export function isExpected(expect: Expectation, matched: number): boolean {
+  if (typeof expect === 'number') return matched === expect
+  switch (expect) {
+    case 'one':
+      return matched === 1
+    case 'none':
+      return matched === 0
+    case 'some':
+      return matched >= 1
+    case 'any':
+      return true
+  }
+  const [least, most] = expect.includes('..') ? expect.split('..') : [expect, expect]
+  return matched >= Number(least || 0) && (most === '' || matched <= Number(most))
+}
+
+/**
+ * The problem for a step that matched another number of rows than it expected.
+ *
+ * @param isKeyed whether one record was named by its key.
+ */
+export function unexpected(parts: {
+  step: number
+  what: string
+  expect: Expectation
+  matched: number
+  sampleKeys: RecordValues[]
+  isKeyed: boolean
+  key: RecordValues
+}): LedgermanProblem {
+  const { step, what, expect, matched, sampleKeys, isKeyed, key } = parts
+  const facts = { step, mapping: what, expected: String(expect), matched, sampleKeys }
+  if (matched === 0 && (expect === 'one' || expect === 1) && isKeyed) {
+    const words = Object.entries(key).map(([name, value]) => `${name} ${String(value)}`)
+    return new LedgermanProblem('no-such-record', `Step ${step}: there is no ${what} with ${words.join(', ') || 'this key'}.`, {
+      ...facts,
+      key,
+    })
+  }
+  if (matched > 1 && expect === 'one')
+    return new LedgermanProblem(
+      'record-ambiguous',
+      `Step ${step}: ${matched} records of ${what} fit, and one was meant. Say more, or name one by its key.`,
+      facts,
+    )
+  return new LedgermanProblem(
+    'count-mismatch',
+    `Step ${step} expected ${describeExpectation(expect)} of ${what} and matched ${matched}. Nothing was changed.`,
+    facts,
+  )
+}
+
+function describeExpectation(expect: Expectation): string {
+  if (typeof expect === 'number') return `${expect} ${expect === 1 ? 'row' : 'rows'}`
+  return { one: 'one row', none: 'no row', some: 'at least one row', any: 'any number of rows' }[expect] ?? `${expect} rows`
+}

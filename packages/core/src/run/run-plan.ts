@@ -1,0 +1,302 @@
+import { setTimeout as delay } from 'node:timers/promises'
+import { v7 as uuidv7 } from 'uuid'
+import { isProblem, LedgermanProblem, type Json, type LockHolder, type Receipt, type RunMode } from '@ledgerman/contract'
+import { bookRun, introducePlan, recordRefusedRun, type BookedRequest } from '../book/book-run.js'
+import { findRequest } from '../book/find-request.js'
+import { settleRun } from '../book/settle-run.js'
+import type { Plan } from '../plan/plan.js'
+import { isConnectionError } from '../problem/connection-error.js'
+import { isDatabaseError } from '../problem/database-error.js'
+import type { Session, Target } from '../target/target.js'
+import { bookNotPrepared } from '../transaction/change-problems.js'
+import { entryAddress, roundMs } from '../transaction/receipt.js'
+import { LockWatch, describeHolder, holderFacts } from '../waits/lock-watch.js'
+import { Attempt } from './attempt.js'
+import { assertSame, type Evidence } from './evidence.js'
+import { readParams } from './params.js'
+import { runReversibility } from './run-reversibility.js'
+
+export interface RunRequest {
+  mode: RunMode
+  actor: string
+  note?: string | undefined
+  params: Readonly<Record<string, Json>>
+  /** A request that must take effect once: its key, and a digest of all it asks. */
+  request?: BookedRequest | undefined
+  /** What a rehearsal saw, where exactly that is to be committed. */
+  rehearsed?: Evidence | undefined
+  signal?: AbortSignal | undefined
+  /** Told while the run waits for a lock. */
+  onWait?: (holders: LockHolder[]) => void
+}
+
+export interface RunResult {
+  receipt: Receipt
+  /** What the run saw, for a later commit of exactly that. */
+  evidence: Evidence
+}
+
+const LONGEST_BACKOFF_MS = 1_000
+
+/**
+ * Runs a plan: one session, one transaction, all or nothing.
+ *
+ * @throws LedgermanProblem with the receipt as far as the run got.
+ */
+export async function runPlan(target: Target, plan: Plan, request: RunRequest): Promise<RunResult> {
+  const params = readParams(plan, request.params)
+  const isCommit = request.mode === 'commit'
+  if (isCommit) {
+    if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+    const uncounted = plan.steps.find((step) => step.expect === null)
+    if (uncounted && !request.rehearsed)
+      throw new LedgermanProblem(
+        'request-invalid',
+        `Step ${uncounted.no} changes by where and states no count. Say expect, or rehearse it and commit with the rehearsal's token.`,
+        { where: `steps.${uncounted.no}.expect`, step: uncounted.no },
+      )
+    await introducePlan(target, plan)
+  }
+  const run = { id: uuidv7(), startedAt: new Date().toISOString(), started: performance.now() }
+  for (let attempts = 1; ; attempts++) {
+    const outcome = await attemptOnce(target, plan, request, params, run, attempts)
+    if (outcome.result) return outcome.result
+    if (!outcome.mayRetry || attempts > plan.retry) throw await refuse(outcome, attempts)
+    // Full jitter, so that those who met do not meet again at once.
+    await delay(Math.random() * Math.min(LONGEST_BACKOFF_MS, 10 * 2 ** attempts))
+  }
+
+  async function refuse({ problem, attempt }: Failed, attempts: number): Promise<unknown> {
+    if (!isProblem(problem)) return problem
+    const receipt = toRunReceipt(target, plan, request, run, 'refused', attempts, attempt)
+    if (isCommit && !isProblem(problem, 'key-in-use') && !isProblem(problem, 'key-reused'))
+      await recordRefusedRun(target, plan, receipt, problem)
+    return problem.with({ receipt, ...(isProblem(problem, 'retries-exhausted') ? { attempts } : {}) })
+  }
+}
+
+interface RunClock {
+  id: string
+  startedAt: string
+  started: number
+}
+
+type Failed = { result?: undefined; problem: unknown; mayRetry: boolean; attempt: Attempt | null }
+
+async function attemptOnce(
+  target: Target,
+  plan: Plan,
+  request: RunRequest,
+  params: ReadonlyMap<string, string | null>,
+  run: RunClock,
+  attempts: number,
+): Promise<{ result: RunResult } | Failed> {
+  const isCommit = request.mode === 'commit'
+  const session = await target.session()
+  const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
+  const timeLimitMs = plan.timeLimitMs ?? target.limits.timeLimitMs
+  const watch = new LockWatch(target, session.pid, lockWaitMs, request.onWait)
+  const state = { entry: run.id, actor: request.actor, params, loaded: new Map(), outcomes: new Map() }
+  const fixed = new Map((request.rehearsed ?? []).map(({ step, matched }) => [step, matched]))
+  const attempt = new Attempt(target, plan, state, session, isCommit, fixed)
+  const limit = new Deadline(target, session, run.started + timeLimitMs - performance.now(), request.signal)
+  let isCommitting = false
+  let isClean = false
+  try {
+    await session.query(`begin isolation level ${plan.isolation}`)
+    await prepareSession(session, { actor: request.actor, lockWaitMs: plan.lockWaitMs, timeLimitMs: plan.timeLimitMs, run: run.id })
+    if (isCommit && request.request) {
+      const before = await findRequest(target, session, plan, request.actor, request.request)
+      if (before) {
+        await session.query('rollback')
+        isClean = true
+        return { result: { receipt: { ...before, replayed: true }, evidence: [] } }
+      }
+    }
+    await attempt.runSteps()
+    if (request.rehearsed) assertSame(request.rehearsed, attempt.evidence)
+    if (isCommit) {
+      await bookRun(session, plan, toRunReceipt(target, plan, request, run, 'committed', attempts, attempt), attempt, request.request)
+      isCommitting = true
+      const { command } = await session.query('commit')
+      if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
+    } else {
+      await session.query('set constraints all immediate')
+      await session.query('rollback')
+    }
+    isClean = true
+    return done('committed')
+  } catch (error) {
+    watch.end()
+    if (isConnectionError(error) && isCommitting) {
+      isClean = false
+      return settleRun(target, run, request, error).then(
+        (): { result: RunResult } => done('committed'),
+        (problem: unknown) => ({ problem, mayRetry: false, attempt }),
+      )
+    }
+    isClean = await session.query('rollback').then(
+      () => true,
+      () => false,
+    )
+    return { problem: await explain(error), mayRetry: isRetryable(error), attempt }
+  } finally {
+    watch.end()
+    limit.end()
+    // A raw statement may leave anything behind in a session, and a cancel may come late.
+    const isSuspect = limit.hasFired || plan.steps.some((step) => step.kind === 'sql')
+    await limit.settled
+    session.release(!isClean || isSuspect)
+  }
+
+  function done(outcome: 'committed'): { result: RunResult } {
+    const receipt = toRunReceipt(target, plan, request, run, isCommit ? outcome : 'rehearsed', attempts, attempt)
+    return { result: { receipt, evidence: attempt.evidence } }
+  }
+
+  async function explain(error: unknown): Promise<unknown> {
+    const step = attempt.current?.no
+    if (limit.hasFired && isDatabaseError(error))
+      return limit.isCallerGone
+        ? new LedgermanProblem('cancelled', 'The caller went away; the run was cancelled and rolled back.', { step }, { cause: error })
+        : timeLimit(timeLimitMs, step, error)
+    const mapping = attempt.current && 'mapping' in attempt.current ? attempt.current.mapping : undefined
+    const explained = target.explain(error, {
+      ...(mapping ? { mapping } : {}),
+      ...(attempt.statement ? { slots: attempt.statement.slots, statement: attempt.statement } : {}),
+      lockWaitMs,
+      timeLimitMs,
+    })
+    if (!isProblem(explained)) return explained
+    if (explained.code === 'lock-timeout') return lockTimeout(explained, watch.holders, lockWaitMs, step)
+    if (isDatabaseError(error) && error.code === '40P01')
+      return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
+    return step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
+  }
+}
+
+/** Isolation stands in BEGIN; the rest is set for this transaction only. */
+async function prepareSession(
+  session: Session,
+  { actor, lockWaitMs, timeLimitMs, run }: { actor: string; lockWaitMs: number | null; timeLimitMs: number | null; run: string },
+): Promise<void> {
+  const settings: [name: string, value: string][] = [
+    ['ledgerman.actor', actor],
+    ['application_name', `ledgerman run ${run}`],
+    // lock_timeout 0 would wait for ever: one millisecond is at once.
+    ...(lockWaitMs === null ? [] : [['lock_timeout', String(Math.max(1, lockWaitMs))] as [string, string]]),
+    ...(timeLimitMs === null ? [] : [['statement_timeout', String(Math.max(1, timeLimitMs))] as [string, string]]),
+  ]
+  const list = settings.map(([name], at) => `set_config('${name}', $${at + 1}, true)`)
+  await session.query(`select ${list.join(', ')}`, settings.map(([, value]) => value), `lm_settings_${settings.map(([name]) => name.replace(/\W/g, '')).join('_')}`)
+}
+
+/** Cancels a run in the database when its time is over, or its caller gone. */
+class Deadline {
+  hasFired = false
+  isCallerGone = false
+  settled: Promise<unknown> = Promise.resolve()
+  readonly #timer: NodeJS.Timeout
+  readonly #onAbort = () => this.#fire(true)
+
+  constructor(
+    readonly target: Target,
+    readonly session: Session,
+    inMs: number,
+    readonly signal: AbortSignal | undefined,
+  ) {
+    this.#timer = setTimeout(() => this.#fire(false), Math.max(1, inMs))
+    signal?.addEventListener('abort', this.#onAbort, { once: true })
+  }
+
+  end(): void {
+    clearTimeout(this.#timer)
+    this.signal?.removeEventListener('abort', this.#onAbort)
+  }
+
+  #fire(isCallerGone: boolean): void {
+    if (this.hasFired) return
+    this.hasFired = true
+    this.isCallerGone = isCallerGone
+    this.settled = this.target.cancel(this.session.pid)
+  }
+}
+
+function timeLimit(timeLimitMs: number, step: number | undefined, cause: unknown): LedgermanProblem {
+  return new LedgermanProblem(
+    'time-limit',
+    `The run took longer than ${timeLimitMs / 1000} s${step === undefined ? '' : `, in step ${step}`}, and was stopped. Nothing was changed.`,
+    { timeLimitMs, step },
+    { cause },
+  )
+}
+
+export function lockTimeout(
+  problem: LedgermanProblem,
+  holders: readonly LockHolder[],
+  lockWaitMs: number,
+  step?: number,
+): LedgermanProblem {
+  const [holder] = holders
+  const root = holders.findLast(({ isRoot }) => isRoot)
+  const who = holder ? ` It is held by ${describeHolder(holder)}${root && root.pid !== holder.pid ? `, which waits itself; at the root of it is ${describeHolder(root)}` : ''}.` : ''
+  return new LedgermanProblem(
+    'lock-timeout',
+    `A lock was not granted within ${lockWaitMs / 1000} s${step === undefined ? '' : `, in step ${step}`}.${who} Nothing was changed; try again.`,
+    { ...problem.facts, lockWaitMs, ...(step === undefined ? {} : { step }), ...holderFacts(holders), ...(holder ? pick(holder) : {}) },
+    { cause: problem.cause },
+  )
+}
+
+/** Who held the lock, at the top level too: pid, application, user, state, since when, last statement. */
+function pick({ pid, application, user, state, since, lastStatement }: LockHolder) {
+  return { pid, application, user, state, since, lastStatement }
+}
+
+/** Both parties of a deadlock, as PostgreSQL names them: `Process 12 waits for …; blocked by process 34.` */
+async function partiesOf(target: Target, detail: string) {
+  const waits = [...detail.matchAll(/Process (\d+) waits for ([^;]+); blocked by process (\d+)/g)]
+  const pids = waits.map(([, pid]) => pid ?? '')
+  const { rows } = await target
+    .query('select pid::text, application_name, usename from pg_stat_activity where pid = any ($1::integer[])', [`{${pids.join(',')}}`])
+    .catch(() => ({ rows: [] as (string | null)[][] }))
+  return waits.map(([, pid, lock, by]) => {
+    const [, application = null, user = null] = rows.find(([each]) => each === pid) ?? []
+    return { pid: Number(pid), application, user, waitsFor: lock, blockedBy: Number(by) }
+  })
+}
+
+function isRetryable(error: unknown): boolean {
+  return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
+}
+
+function toRunReceipt(
+  target: Target,
+  plan: Plan,
+  request: RunRequest,
+  run: RunClock,
+  outcome: Receipt['outcome'],
+  attempts: number,
+  attempt: Attempt | null,
+): Receipt {
+  return {
+    id: run.id,
+    target: target.name,
+    mode: request.mode,
+    outcome,
+    transaction: plan.name,
+    revision: plan.revision,
+    actor: request.actor,
+    note: request.note ?? null,
+    startedAt: run.startedAt,
+    durationMs: roundMs(performance.now() - run.started),
+    attempts,
+    isolation: plan.isolation,
+    replayed: false,
+    steps: attempt?.receipts ?? [],
+    rehearsal: null,
+    entry: request.mode === 'rehearse' ? null : entryAddress(target.name, run.id),
+    reversible: outcome === 'refused' ? null : runReversibility(plan, attempt?.receipts ?? []),
+    definitions: Object.fromEntries([...plan.mappings].map(([name, { revision }]) => [name, revision])),
+  }
+}

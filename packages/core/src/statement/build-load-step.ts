@@ -1,0 +1,70 @@
+import { guardValueSql } from './guard-sql.js'
+import { Aliases, Joins } from './joins.js'
+import type { Links } from '../mapping/links.js'
+import type { Mapping } from '../mapping/mapping.js'
+import { readSql } from '../values/sql-form.js'
+import { conditionSql, valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
+import { SlotList, toStatement, type Statement } from './statement.js'
+
+/** How a step finds its rows: by key, each property an expression, or by a condition. */
+export type Finder = { key: readonly { property: string; expression: NamedExpression }[] } | { where: NamedExpression | null }
+
+export type RowLock = 'none' | 'share' | 'change'
+
+/**
+ * Builds the load of a transaction's step. Row shape: every property in order; the guard; how many rows were found in all;
+ * a digest of them all. Rows are locked in key order, so that two runs that lock the same ones wait for each other and no
+ * more. At most `:limit` rows are given, however many were found and locked.
+ */
+export function buildLoadStep(
+  mapping: Mapping,
+  finder: Finder,
+  lock: RowLock,
+  skipLocked: boolean,
+  links: Links,
+  surroundings: (slots: SlotList) => Surroundings,
+): Statement {
+  const slots = new SlotList()
+  const joins = new Joins(mapping, 't', links, new Aliases())
+  const condition = finderSql(mapping, finder, joins, slots, surroundings(slots))
+  const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
+  const columns = mapping.properties.map(({ column }) => `t.${column.sql}`)
+  const output = mapping.properties.map(({ column }) => readSql(`hit.${column.sql}`, column.type))
+  const order = mapping.key.length === 0 ? '' : `\n  order by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
+  const rowLock =
+    lock === 'none' ? '' : `\n  for ${lock === 'share' ? 'share' : 'no key update'} of t${skipLocked ? ' skip locked' : ''}`
+  return toStatement(
+    `with hit as (
+  select ${columns.join(', ')}, ${guardValueSql(mapping.guard, 't')} as "guard of it"
+  from ${mapping.table.sql} as t${joins.sql}
+  where ${condition}${order}${rowLock}
+)
+select ${output.join(', ')}, hit."guard of it", count(*) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`)}
+from hit
+limit ${limit}::integer`,
+    slots,
+  )
+}
+
+/** The condition of a finder over the row under `t`. */
+export function finderSql(
+  mapping: Mapping,
+  finder: Finder,
+  joins: Joins,
+  slots: SlotList,
+  surroundings: Surroundings,
+): string {
+  if ('where' in finder) return finder.where === null ? 'true' : conditionSql(finder.where, joins, slots, surroundings)
+  return finder.key
+    .map(({ property, expression }) => {
+      const { column, sensitive } = mapping.byName.get(property) as NonNullable<ReturnType<typeof mapping.byName.get>>
+      const wanted = { sql: column.type.comparable, column: column.type, sensitive }
+      return `t.${column.sql} = ${valueSql(expression, null, slots, surroundings, wanted)}`
+    })
+    .join(' and ')
+}
+
+/** A digest of all rows that does not depend on their order. */
+export function rowsDigestSql(row: string): string {
+  return `bit_xor(hashtextextended(${row}::text, 0)) over ()`
+}

@@ -1,0 +1,120 @@
+import {
+  includesRole,
+  LedgermanProblem,
+  receipt,
+  runInput,
+  type Json,
+  type ProblemCode,
+  type Receipt,
+  type RunInput,
+} from '@ledgerman/contract'
+import { confirmRun, preparePlan, runPlan, type Evidence, type Plan, type Target } from '@ledgerman/core'
+import type { z } from 'zod'
+import { digestOf } from '../home/rehearsal-store.js'
+import { defineRoute, type Call } from '../http/route.js'
+import type { Services } from './services.js'
+
+const PROBLEMS: ProblemCode[] = [
+  'value-invalid',
+  'expression-invalid',
+  'definition-invalid',
+  'no-such-record',
+  'record-ambiguous',
+  'count-mismatch',
+  'constraint-broken',
+  'row-not-written',
+  'book-not-prepared',
+  'key-reused',
+  'key-in-use',
+  'record-changed',
+  'rehearsal-stale',
+  'rule-broken',
+  'lock-timeout',
+  'retries-exhausted',
+  'cancelled',
+  'time-limit',
+  'outcome-unknown',
+  'media-type',
+  'too-large',
+]
+
+export function runRoutes({ targets, rehearsals }: Services) {
+  return [
+    defineRoute<z.ZodType, RunInput>({
+      method: 'post',
+      path: '/v1/targets/{target}/runs',
+      role: 'writer',
+      summary: 'Run a transaction, or steps that are sent with the run (for authors): rehearse it, or commit it.',
+      headers: { 'Idempotency-Key': 'A commit that is sent again with the same key takes effect once.' },
+      body: { 'application/json': { schema: runInput } },
+      replies: {
+        200: { description: 'The receipt of a rehearsal, or of a commit that was replayed.', schema: receipt },
+        201: { description: 'The receipt of a commit.', schema: receipt, headers: { link: 'The entry in the book.' } },
+      },
+      problems: PROBLEMS,
+      handle: async (call) => {
+        const target = targets.get(call.params['target'] ?? '')
+        const { body, caller } = call
+        const plan = await planOf(target, call)
+        const { mode, rehearsal, note, confirm, params = {}, ...asked } = body
+        const subject = { ...asked, params, revision: plan.revision, definitions: [...plan.mappings].map(([name, { revision }]) => [name, revision]) }
+        const { actor } = caller
+        const rehearsed =
+          rehearsal === undefined ? undefined : await rehearsals.find<Evidence>(rehearsal, target.name, actor, subject)
+        const { receipt: told, evidence } = await runPlan(target, plan, {
+          mode,
+          actor,
+          note,
+          params: params as Record<string, Json>,
+          request: requestOf(call, subject),
+          rehearsed,
+          signal: call.gone(),
+        })
+        const complete = { ...told }
+        if (mode === 'rehearse') complete.rehearsal = await rehearsals.keep(target.name, actor, subject, evidence)
+        if (confirm && mode === 'commit') complete.confirmed = await confirmRun(target, plan, told)
+        return {
+          status: mode === 'commit' && !told.replayed ? 201 : 200,
+          body: complete,
+          headers: entryLink(complete),
+        }
+      },
+    }),
+  ]
+
+  function planOf(target: Target, { body, caller }: Call<unknown, RunInput>): Promise<Plan> {
+    if (!('steps' in body)) return targets.plan(target, body.transaction, body.revision)
+    if (!includesRole(caller.role, 'author'))
+      throw new LedgermanProblem(
+        'forbidden',
+        `The token ${caller.actor} has the role ${caller.role}; steps that are sent with a run need author. Have a transaction published, and run that.`,
+        { role: caller.role, needed: 'author' },
+      )
+    const { steps, types = {}, params = {}, isolation, lockWait, timeLimit, retry } = body
+    const declared = Object.keys(params).map((name) => {
+      const type = types[name] ?? 'text'
+      return [name, { ...(typeof type === 'string' ? { type } : type), nullable: true }]
+    })
+    const limits = Object.fromEntries(Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined))
+    const definition = { steps, params: Object.fromEntries(declared) as Record<string, { type: string }>, ...limits }
+    return preparePlan(target, definition, null, null, (name) => targets.mapping(target, name))
+  }
+}
+
+/** What makes a request the same one again: its key, and all it asks. */
+function requestOf({ request, body }: Pick<Call<unknown, RunInput>, 'request' | 'body'>, subject: unknown) {
+  const key = request.headers['idempotency-key']
+  if (key === undefined || body.mode !== 'commit') return undefined
+  return { key: readKey(key), digest: digestOf({ subject, note: body.note, rehearsal: body.rehearsal }) }
+}
+
+/** The key, in quotes or without. @throws LedgermanProblem request-invalid */
+export function readKey(header: string | string[]): string {
+  const text = String(header).trim().replace(/^"(.*)"$/, '$1')
+  if (text.length >= 1 && text.length <= 255) return text
+  throw new LedgermanProblem('request-invalid', 'Idempotency-Key: expected 1 to 255 characters.', { where: 'idempotency-key' })
+}
+
+function entryLink({ entry }: Receipt): Record<string, string> {
+  return entry === null ? {} : { link: `<${entry}>; rel="describedby"` }
+}
