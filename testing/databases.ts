@@ -73,7 +73,10 @@ async function make(template: string): Promise<TestDatabase> {
 
 async function ensureWorker(client: pg.Client): Promise<void> {
   const { rowCount } = await client.query(`select 1 from pg_roles where rolname = 'ledgerman_worker'`)
-  if (rowCount === 0) await client.query(`create role ledgerman_worker login password '${WORKER_PASSWORD}'`)
+  if (rowCount === 0) {
+    await client.query(`create role ledgerman_worker login password '${WORKER_PASSWORD}'`)
+    await client.query('grant pg_read_all_stats, pg_signal_backend to ledgerman_worker')
+  }
 }
 
 function urlOf(database: string): string {

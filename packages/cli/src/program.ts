@@ -5,6 +5,7 @@ import { addFind } from './commands/find.js'
 import { addLogin } from './commands/login.js'
 import { addMappings } from './commands/mappings.js'
 import { addRecords } from './commands/records.js'
+import { addRuns } from './commands/runs.js'
 import { addTables } from './commands/tables.js'
 import { addTargets } from './commands/targets.js'
 import { addTokens } from './commands/tokens.js'
@@ -41,6 +42,7 @@ Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong
     addDefinitions,
     addFind,
     addRecords,
+    addRuns,
     addBook,
     addTokens,
   ])

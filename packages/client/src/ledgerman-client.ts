@@ -14,8 +14,10 @@ import {
   type MappingInfo,
   type MappingSummary,
   type NewToken,
+  type Receipt,
   type RecordValues,
   type RemovedRecord,
+  type RunInput,
   type RunMode,
   type SessionInfo,
   type TableInfo,
@@ -26,6 +28,7 @@ import {
   type TransactionInfo,
   type TransactionSummary,
 } from '@ledgerman/contract'
+import { Draft, type DraftRecords } from './draft/draft.js'
 import { HttpClient, type ConnectionOptions } from './http-client.js'
 
 /** The service's calls, typed. Each throws `LedgermanProblem` as the service answers it. */
@@ -63,6 +66,11 @@ export class LedgermanClient {
 
   async revokeToken(id: string): Promise<void> {
     await this.#http.send(`/v1/tokens/${encodeURIComponent(id)}`, { method: 'DELETE' })
+  }
+
+  /** Collects changes of a target's records, to be committed as one. */
+  draft<Records extends DraftRecords = DraftRecords>(target: string): Draft<Records> {
+    return new Draft<Records>(this.target(target))
   }
 
   /** What concerns one target. */
@@ -153,6 +161,12 @@ export class TargetClient {
   async transactionRevision(name: string, revision: number): Promise<TransactionInfo> {
     const path = `${this.#path}/transactions/${encodeURIComponent(name)}/revisions/${revision}`
     return (await this.#http.send<TransactionInfo>(path)).body
+  }
+
+  /** Runs a transaction, or steps that are sent with the run. An idempotency key lets a commit be sent again safely. */
+  async run(run: RunInput, { idempotencyKey }: { idempotencyKey?: string | undefined } = {}): Promise<Receipt> {
+    const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
+    return (await this.#http.send<Receipt>(`${this.#path}/runs`, { method: 'POST', body: run, headers })).body
   }
 
   /** Publishes definitions from the texts of their files, all or none; with `check` only says what would become of them. */

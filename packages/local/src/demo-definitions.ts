@@ -12,7 +12,10 @@ export async function publishDemo(
   const target = `${url}/v1/targets/observatory`
   const published = new Set<string>()
   for (const kind of ['mappings', 'transactions'] as const) {
-    const list = (await assertDone(await fetch(`${target}/${kind}`, { headers }), kind)) as Record<string, { name: string }[]>
+    const list = (await assertDone(await fetch(`${target}/${kind}`, { headers }), kind)) as Record<
+      string,
+      { name: string }[]
+    >
     for (const { name } of list[kind] ?? []) published.add(`${kind} ${name}`)
   }
   const missing = definitions.filter(({ source }) => {

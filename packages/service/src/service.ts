@@ -36,7 +36,12 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     (target, error) => log.warn({ target, error: error.message }, 'target session broke'),
   )
   const server = createServer(
-    createApp({ routes: allRoutes({ home, tokens, targets, rehearsals: new RehearsalStore(home) }), tokens, log, consoleDir: CONSOLE_DIR }),
+    createApp({
+      routes: allRoutes({ home, tokens, targets, rehearsals: new RehearsalStore(home) }),
+      tokens,
+      log,
+      consoleDir: CONSOLE_DIR,
+    }),
   )
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')

@@ -1,4 +1,4 @@
-import type { TargetClient } from '@ledgerman/client'
+import { typesOfMappings, type TargetClient } from '@ledgerman/client'
 import type { DefinitionsPublished } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import colors from 'picocolors'
@@ -35,6 +35,16 @@ export function addDefinitions(program: Command, context: CommandContext): void 
       const checked = await target.publish(folder === undefined ? [] : readDefinitionFiles(folder), { check: true })
       context.print(command, checked, () => formatChecked(checked, target, folder))
       if (checked.findings.length > 0) process.exitCode = UNFIT
+    })
+
+  program
+    .command('types')
+    .description('Print the TypeScript types of the mapped records, for drafts.')
+    .addHelpText('after', `\nExample:\n  ledgerman types > src/records.ts`)
+    .action(async (_options: unknown, command: Command) => {
+      const target = await context.target(command)
+      const mappings = await Promise.all((await target.mappings()).map(({ name }) => target.mapping(name)))
+      context.terminal.out(typesOfMappings(mappings))
     })
 
   program

@@ -4,12 +4,13 @@ import {
   toProblemDocument,
   type Finding,
   type LedgermanProblem,
+  type Receipt,
   type RecordValues,
 } from '@ledgerman/contract'
 import { formatFinding } from './finding-text.js'
 import { formatRecords } from './record-text.js'
 import { formatTable, formatValue } from './table.js'
-import { indent } from './receipt-text.js'
+import { formatReceipt, indent } from './receipt-text.js'
 
 /** A problem for people: its code, what is wrong and what to do; both sides where somebody else was faster. */
 export function formatProblem(problem: LedgermanProblem): string {
@@ -27,6 +28,17 @@ export function formatProblem(problem: LedgermanProblem): string {
       `Its guard is now ${String(problem.facts['guard'])}.`,
     )
   }
+  const { receipt } = problem.facts as { receipt?: Receipt }
+  if (receipt && receipt.steps.length > 1)
+    lines.push(
+      '',
+      indent(
+        formatReceipt(
+          { ...receipt, steps: receipt.steps.map((step) => ({ ...step, rows: [] })) },
+          { statement: false },
+        ),
+      ),
+    )
   const { candidates } = problem.facts as { candidates?: RecordValues[] }
   if (candidates) lines.push('', indent(formatRecords(candidates)))
   return lines.join('\n')

@@ -4,11 +4,11 @@ import { formatTable, formatValue } from './table.js'
 
 /** What a run did, for people: the counts, each row's values before and after, and what beside them the database changed. */
 export function formatReceipt(receipt: Receipt, options: { statement: boolean }): string {
-  const parts = receipt.steps.flatMap((step) => [
-    ...(options.statement ? [formatStatement(step)] : []),
-    ...step.rows.map((row) => formatRow(row)),
-  ])
-  return [headline(receipt), ...parts].join('\n\n')
+  const isRun = receipt.steps.length > 1 || receipt.transaction !== null
+  const parts = isRun
+    ? [formatSteps(receipt.steps), ...receipt.steps.flatMap((step) => formatStepParts(step, options))]
+    : receipt.steps.flatMap((step) => formatStepParts(step, options))
+  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts].join('\n\n')
 }
 
 function headline({ outcome, steps, durationMs, reversible }: Receipt): string {
@@ -17,17 +17,60 @@ function headline({ outcome, steps, durationMs, reversible }: Receipt): string {
       ({ expected, matched, changed }) => `expected ${expected}, matched ${matched ?? '–'}, changed ${changed ?? '–'}`,
     )
     .join('; ')
-  const mark = {
-    committed: colors.green('committed'),
-    rehearsed: colors.cyan('rehearsed, nothing was kept'),
-    refused: colors.red('refused, nothing was changed'),
-  }[outcome]
-  const extras = [
+  return `${OUTCOMES[outcome]()}: ${counts}${extras({ outcome, durationMs, reversible })}`
+}
+
+function runHeadline({ outcome, transaction, revision, durationMs, reversible, attempts }: Receipt): string {
+  const name = transaction === null ? 'steps' : `${transaction}, revision ${revision}`
+  return `${OUTCOMES[outcome]()}: ${name}${attempts > 1 ? `, at the ${attempts}. attempt` : ''}${extras({ outcome, durationMs, reversible })}`
+}
+
+const OUTCOMES = {
+  committed: () => colors.green('committed'),
+  rehearsed: () => colors.cyan('rehearsed, nothing was kept'),
+  refused: () => colors.red('refused, nothing was changed'),
+}
+
+function extras({ outcome, durationMs, reversible }: Pick<Receipt, 'outcome' | 'durationMs' | 'reversible'>): string {
+  const list = [
     durationMs === null ? '' : `${durationMs} ms`,
     outcome === 'committed' && reversible !== null ? `reversible: ${reversible}` : '',
   ].filter(Boolean)
-  return `${mark}: ${counts}${extras.length > 0 ? `  (${extras.join(', ')})` : ''}`
+  return list.length > 0 ? `  (${list.join(', ')})` : ''
 }
+
+/** A line a step: what it did, how many rows it expected, matched and changed. */
+function formatSteps(steps: readonly StepReceipt[]): string {
+  const rows = steps.map(({ no, kind, mapping, as, skipped, expected, matched, changed, durationMs }) => [
+    String(no),
+    `${kind}${mapping ? ` ${mapping}` : ''}`,
+    as ?? '',
+    kind === 'require' ? (skipped ? '' : matched === 1 ? 'true' : colors.red('not true')) : skipped ? '' : expected,
+    skipped ? colors.dim('skipped') : kind === 'require' ? '' : String(matched ?? '–'),
+    skipped || kind === 'require' || kind === 'load' ? '' : String(changed ?? '–'),
+    durationMs === null ? '' : colors.dim(`${durationMs} ms`),
+  ])
+  return formatTable(['', 'step', 'as', 'expected', 'matched', 'changed', ''], rows, ['matched', 'changed'])
+}
+
+function formatStepParts(step: StepReceipt, options: { statement: boolean }): string[] {
+  const left = step.leftOut?.length
+    ? [
+        `${colors.yellow('left out, held by others')}: ${step.leftOut.map((key) => Object.values(key).join(', ')).join(' · ')}`,
+      ]
+    : []
+  return [
+    ...(options.statement ? [formatStatement(step)] : []),
+    ...(step.kind === 'load' ? [] : step.rows.slice(0, SHOWN_ROWS).map((row) => formatRow(row))),
+    ...(step.kind !== 'load' && (step.changed ?? 0) > SHOWN_ROWS
+      ? [colors.dim(`… and ${(step.changed ?? 0) - SHOWN_ROWS} more rows`)]
+      : []),
+    ...left,
+  ]
+}
+
+/** How many rows of a step are shown one by one. */
+const SHOWN_ROWS = 10
 
 function formatRow({ key, before, after, alsoChanged }: RowReceipt): string {
   const name = Object.values(key)

@@ -9,7 +9,10 @@ const common = {
   note: z.string().max(2000).optional().describe('Kept with the entry.'),
   confirm: z.boolean().optional().describe('Read the written rows back by a second session.'),
 }
-const typed = z.record(z.string(), z.union([z.string(), z.strictObject({ type: z.string(), nullable: z.boolean().optional() })]))
+const typed = z.record(
+  z.string(),
+  z.union([z.string(), z.strictObject({ type: z.string(), nullable: z.boolean().optional() })]),
+)
 
 const named = z.strictObject({ ...common, transaction: transactionName, revision: z.int().optional() })
 const adHoc = {

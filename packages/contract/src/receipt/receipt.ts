@@ -45,8 +45,13 @@ const stepReceipt = z.strictObject({
   durationMs: z.number().nullable(),
   rows: z
     .array(rowReceipt)
-    .describe('At most 100; the rest are in the book. Of a load what was read stands in `before`, and `after` is null.'),
-  leftOut: z.array(values).optional().describe('Keys of rows that were locked by others and so left out (lockWait: skip).'),
+    .describe(
+      'At most 100; the rest are in the book. Of a load what was read stands in `before`, and `after` is null.',
+    ),
+  leftOut: z
+    .array(values)
+    .optional()
+    .describe('Keys of rows that were locked by others and so left out (lockWait: skip).'),
 })
 
 /** The evidence a run returns. */
@@ -77,7 +82,10 @@ export const receipt = z
       })
       .optional()
       .describe('What a second session reads, where that was asked for.'),
-    definitions: z.record(z.string(), z.int()).optional().describe('The mappings that were used, each with its revision.'),
+    definitions: z
+      .record(z.string(), z.int())
+      .optional()
+      .describe('The mappings that were used, each with its revision.'),
   })
   .meta({ id: 'Receipt' })
 

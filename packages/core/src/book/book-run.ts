@@ -25,7 +25,9 @@ export async function introducePlan(target: Target, plan: Plan): Promise<void> {
       revision: mapping?.revision ?? 0,
       relation: mapping?.table.path ?? '',
       key_columns: mapping?.key.map(({ column }) => column.name) ?? [],
-      touched: isWrite(step) ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched).map(({ column }) => column.name) : [],
+      touched: isWrite(step)
+        ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched).map(({ column }) => column.name)
+        : [],
       text: statement.text,
       binds: statement.slots.map(({ name, type }) => ({ name, type })),
     }
@@ -52,7 +54,12 @@ export async function bookRun(
 }
 
 /** Writes a refused run to the book, after its roll-back; where that cannot be done the refusal stands all the same. */
-export async function recordRefusedRun(target: Target, plan: Plan, receipt: Receipt, problem: LedgermanProblem): Promise<void> {
+export async function recordRefusedRun(
+  target: Target,
+  plan: Plan,
+  receipt: Receipt,
+  problem: LedgermanProblem,
+): Promise<void> {
   await target.query(BOOK_SQL, entryValues(plan, receipt, undefined, problem), 'lm_book_run').catch(() => undefined)
 }
 
@@ -72,7 +79,8 @@ function entryValues(
   request: BookedRequest | undefined,
   problem: LedgermanProblem | null,
 ): (string | null)[] {
-  const total = (of: 'matched' | 'changed') => String(receipt.steps.reduce((sum, step) => sum + (step.kind === 'require' ? 0 : (step[of] ?? 0)), 0))
+  const total = (of: 'matched' | 'changed') =>
+    String(receipt.steps.reduce((sum, step) => sum + (step.kind === 'require' ? 0 : (step[of] ?? 0)), 0))
   const { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions } = receipt
   const run = { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions }
   const steps = receipt.steps.map((told) => ({

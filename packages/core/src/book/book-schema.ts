@@ -8,7 +8,12 @@ export const BOOK_VERSION = 2
 export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
   2: [
     'alter table ledgerman.entry add run jsonb, add request_key text, add request_digest text',
-    ...['table ledgerman.step', 'table ledgerman.image', 'indexes ledgerman.image_entry, image_record', 'index ledgerman.entry_request'],
+    ...[
+      'table ledgerman.step',
+      'table ledgerman.image',
+      'indexes ledgerman.image_entry, image_record',
+      'index ledgerman.entry_request',
+    ],
     'drop view ledgerman.history',
     'view ledgerman.history',
   ],

@@ -32,6 +32,10 @@ export async function findRequest(
     )
   if (id) return (await getEntry(target, id, (name) => Promise.resolve(plan.mappings.get(name)))).receipt
   if (isFree !== 't')
-    throw new LedgermanProblem('key-in-use', 'The first request with this Idempotency-Key is still running. Ask again when it is done.', { key })
+    throw new LedgermanProblem(
+      'key-in-use',
+      'The first request with this Idempotency-Key is still running. Ask again when it is done.',
+      { key },
+    )
   return undefined
 }

@@ -84,7 +84,8 @@ where p.entry = $1 order by p.no`
 
 async function toStep(row: StepRow, findMapping: FindMapping): Promise<StepReceipt> {
   const { statement } = row
-  const mapping = statement && statement.mapping !== '' ? await findMapping(statement.mapping, statement.revision) : undefined
+  const mapping =
+    statement && statement.mapping !== '' ? await findMapping(statement.mapping, statement.revision) : undefined
   return {
     no: row.no,
     kind: statement?.kind ?? 'sql',
@@ -107,13 +108,20 @@ function toRow(image: Image, statement: StepRow['statement'], mapping: Mapping |
     texts && Object.fromEntries(names.map((name, at) => [name, texts[at] ?? null]))
   const [before, after] = [byColumn(image.before), byColumn(image.after)]
   if (!mapping || image.key === null)
-    return { key: Object.fromEntries((image.key ?? []).map((value, at) => [statement?.key_columns[at] ?? String(at), value])), before, after }
+    return {
+      key: Object.fromEntries((image.key ?? []).map((value, at) => [statement?.key_columns[at] ?? String(at), value])),
+      before,
+      after,
+    }
   const touched = mapping.properties.filter(({ column }) => names.includes(column.name))
   const set = new Set(statement?.binds.map(({ name }) => name))
-  const side = (values: RecordValues | null) => values && touched.map(({ column }) => (values[column.name] ?? null) as string | null)
+  const side = (values: RecordValues | null) =>
+    values && touched.map(({ column }) => (values[column.name] ?? null) as string | null)
   // What was computed has no bind of its own name: only the version and what the database wrote stand beside it.
   const version = mapping.guard.by === 'version' ? mapping.guard.property : undefined
-  return toRowReceipt(mapping, { key: image.key, touched, before: side(before), after: side(after) }, (property) =>
-    set.has(property.name) || (property !== version && property.lockedBecause === null),
+  return toRowReceipt(
+    mapping,
+    { key: image.key, touched, before: side(before), after: side(after) },
+    (property) => set.has(property.name) || (property !== version && property.lockedBecause === null),
   )
 }

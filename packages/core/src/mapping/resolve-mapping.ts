@@ -1,4 +1,10 @@
-import { isProblem, LedgermanProblem, suggestName, type DefinitionKind, type MappingDefinition } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  suggestName,
+  type DefinitionKind,
+  type MappingDefinition,
+} from '@ledgerman/contract'
 import { findColumn, type Column, type Table } from '../catalogue/table.js'
 import { compileExpression } from '../expression/compile.js'
 import { parseExpression } from '../expression/parse.js'

@@ -19,7 +19,10 @@ export async function checkExamples(target: Target, plan: Plan): Promise<Definit
     rows[0]?.forEach((verdict, rule) => {
       const name = paramRules.names[rule]
       if (verdict !== 't')
-        findings.push({ where: `examples.${at + 1}.${name}`, message: `it breaks the rule of ${name}: ${paramRules.sources[rule]}` })
+        findings.push({
+          where: `examples.${at + 1}.${name}`,
+          message: `it breaks the rule of ${name}: ${paramRules.sources[rule]}`,
+        })
     })
   }
   return findings

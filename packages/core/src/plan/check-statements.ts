@@ -14,7 +14,9 @@ export async function checkStatements(target: Target, plan: Plan): Promise<Defin
   const findings: DefinitionFinding[] = []
   const checks = [
     ...(plan.paramRules ? [{ where: 'params', statement: plan.paramRules.statement, step: undefined }] : []),
-    ...plan.steps.flatMap((step) => statementsOf(step).map((statement) => ({ where: `steps.${step.no}`, statement, step }))),
+    ...plan.steps.flatMap((step) =>
+      statementsOf(step).map((statement) => ({ where: `steps.${step.no}`, statement, step })),
+    ),
   ]
   await inRehearsal(target, async (session) => {
     for (const { where, statement, step } of checks) {
@@ -26,7 +28,11 @@ export async function checkStatements(target: Target, plan: Plan): Promise<Defin
       } catch (error) {
         if (!isDatabaseError(error)) throw error
         const mapping = step && 'mapping' in step ? step.mapping : undefined
-        const problem = target.explain(error, { ...(mapping ? { mapping } : {}), statement: prepared, slots: statement.slots })
+        const problem = target.explain(error, {
+          ...(mapping ? { mapping } : {}),
+          statement: prepared,
+          slots: statement.slots,
+        })
         const place = isProblem(problem, 'expression-invalid') ? String(problem.facts['where']) : where
         findings.push({ where: place, message: isProblem(problem) ? problem.detail : error.message })
       }

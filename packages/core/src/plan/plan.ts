@@ -31,6 +31,8 @@ interface CommonStep {
   when: Judgement | null
   /** Null where only a rehearsal may run it. */
   expect: Expectation | null
+  /** The keys of all rows that fit, where those that others hold are left out. */
+  foundKeys?: Statement | null
 }
 
 export type PlannedStep = CommonStep &

@@ -17,7 +17,7 @@ import { plainType, type ValueType } from '../expression/value-type.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { definitionProblem, type DefinitionFinding } from '../mapping/resolve-mapping.js'
-import { buildLoadStep, type Finder } from '../statement/build-load-step.js'
+import { buildFoundKeys, buildLoadStep, type Finder } from '../statement/build-load-step.js'
 import { buildAddStep, buildWriteStep, type NewValue, type WriteShape } from '../statement/build-write-step.js'
 import { Astray } from '../statement/joins.js'
 import { valueSql, type NamedExpression, type Surroundings } from '../statement/record-scope.js'
@@ -72,7 +72,8 @@ export function resolveTransaction(
     return planned ? [planned] : []
   })
   for (const param of params.keys())
-    if (!used.has(param)) findings.push({ where: `params.${param}`, message: 'no step uses it; use it, or take it out' })
+    if (!used.has(param))
+      findings.push({ where: `params.${param}`, message: 'no step uses it; use it, or take it out' })
   checkExamples(definition, params, findings)
   if (findings.length > 0) throw definitionProblem(name ?? 'steps', findings, 'transaction')
   return {
@@ -83,7 +84,8 @@ export function resolveTransaction(
     paramRules: paramRules ?? null,
     steps,
     isolation: definition.isolation ?? 'read committed',
-    lockWaitMs: definition.lockWait === undefined || isSkipping ? null : durationMs(definition.lockWait as string | number),
+    lockWaitMs:
+      definition.lockWait === undefined || isSkipping ? null : durationMs(definition.lockWait as string | number),
     skipLocked: isSkipping,
     timeLimitMs: definition.timeLimit === undefined ? null : durationMs(definition.timeLimit),
     retry: definition.retry ?? DEFAULT_RETRIES,
@@ -109,7 +111,11 @@ export function resolveTransaction(
     const common = { no, as: ('as' in step ? step.as : undefined) ?? null, when: when ?? null }
     if ('require' in step) {
       const asked = judgement(`${where}.require`, step.require)
-      const otherwise = words(`${where}.otherwise`, step.otherwise ?? `This has to be true: ${step.require}`, step.otherwise !== undefined)
+      const otherwise = words(
+        `${where}.otherwise`,
+        step.otherwise ?? `This has to be true: ${step.require}`,
+        step.otherwise !== undefined,
+      )
       return asked && { ...common, kind: 'require', expect: 'any', judgement: asked, otherwise }
     }
     if ('sql' in step) {
@@ -128,7 +134,10 @@ export function resolveTransaction(
     if (!finder) return undefined
     const expect = step.expect ?? (step.key ? 'one' : null)
     if (expect === null)
-      findings.push({ where: `${where}.expect`, message: 'a load by where says how many rows it expects: one, some, any, a number or a range' })
+      findings.push({
+        where: `${where}.expect`,
+        message: 'a load by where says how many rows it expects: one, some, any, a number or a range',
+      })
     const statement = buildLoadStep(
       mapping,
       finder,
@@ -137,7 +146,16 @@ export function resolveTransaction(
       surrounded.links,
       surroundings,
     )
-    return { ...common, kind: 'load' as const, mapping, statement, expect, columns: mapping.properties }
+    const isLocked = step.lock !== undefined && step.lock !== 'none'
+    return {
+      ...common,
+      kind: 'load' as const,
+      mapping,
+      statement,
+      expect,
+      columns: mapping.properties,
+      foundKeys: isLocked ? foundKeys(mapping, finder) : null,
+    }
   }
 
   function addStep(step: AddStep, where: string, common: { no: number; as: string | null; when: Judgement | null }) {
@@ -146,7 +164,10 @@ export function resolveTransaction(
     const values = newValues(mapping, step, where, (property) => property.lockedForAddBecause)
     const onExisting = step.onExisting ?? 'refuse'
     if (onExisting !== 'refuse' && mapping.key.some((property) => !values.some((value) => value.property === property)))
-      findings.push({ where: `${where}.onExisting`, message: `it needs the whole key in values or compute: ${mapping.key.map((property) => property.name).join(', ') || 'the mapping has none'}` })
+      findings.push({
+        where: `${where}.onExisting`,
+        message: `it needs the whole key in values or compute: ${mapping.key.map((property) => property.name).join(', ') || 'the mapping has none'}`,
+      })
     const built = buildAddStep(mapping, values, onExisting, surroundings)
     return {
       ...common,
@@ -178,7 +199,8 @@ export function resolveTransaction(
     const finder = record ? loadedFinder(mapping, subject) : finderOf(mapping, step, where, step.everyRow)
     if (!finder) return undefined
     const isByWhere = 'where' in finder
-    const values = kind === 'remove' ? [] : newValues(mapping, step as ChangeStep, where, (property) => property.lockedBecause)
+    const values =
+      kind === 'remove' ? [] : newValues(mapping, step as ChangeStep, where, (property) => property.lockedBecause)
     if (kind === 'change' && values.length === 0)
       findings.push({ where, message: 'it sets nothing: name properties in values or compute' })
     if (kind === 'replace') checkReplaced(mapping, values, where)
@@ -194,10 +216,28 @@ export function resolveTransaction(
     }
     const built = buildWriteStep(mapping, shape, surrounded.links, surroundings)
     const expect: Expectation | null = step.expect ?? (isByWhere ? null : 'one')
-    return { ...common, kind, ...built, expect, loadedName: record ? subject : null, guards, isByWhere }
+    return {
+      ...common,
+      kind,
+      ...built,
+      expect,
+      loadedName: record ? subject : null,
+      guards,
+      isByWhere,
+      foundKeys: foundKeys(mapping, finder),
+    }
   }
 
-  function guardsOf(step: ChangeStep | RemoveStep | Exclude<StepDefinition, LoadStep>, where: string, mapping: Mapping, isLoaded: boolean) {
+  function foundKeys(mapping: Mapping, finder: Finder) {
+    return isSkipping && mapping.key.length > 0 ? buildFoundKeys(mapping, finder, surrounded.links, surroundings) : null
+  }
+
+  function guardsOf(
+    step: ChangeStep | RemoveStep | Exclude<StepDefinition, LoadStep>,
+    where: string,
+    mapping: Mapping,
+    isLoaded: boolean,
+  ) {
     const guard = 'guard' in step ? step.guard : undefined
     if (guard === undefined) return isLoaded && mapping.guard.by !== 'none' ? ('loaded' as const) : null
     if (guard === 'any') return 'any' as const
@@ -209,7 +249,12 @@ export function resolveTransaction(
     return null
   }
 
-  function finderOf(mapping: Mapping, step: Pick<LoadStep, 'key' | 'where'>, where: string, everyRow = false): Finder | undefined {
+  function finderOf(
+    mapping: Mapping,
+    step: Pick<LoadStep, 'key' | 'where'>,
+    where: string,
+    everyRow = false,
+  ): Finder | undefined {
     if (step.key && step.where !== undefined) {
       findings.push({ where, message: 'it has both key and where; say one' })
       return undefined
@@ -230,13 +275,21 @@ export function resolveTransaction(
     const keys = Object.keys(step.key)
     const unknown = keys.filter((each) => !mapping.byName.has(each))
     for (const each of unknown)
-      findings.push({ where: `${where}.key.${each}`, message: `${each} is not a property of ${mapping.name}; ${suggestName(each, mapping.byName.keys())}` })
+      findings.push({
+        where: `${where}.key.${each}`,
+        message: `${each} is not a property of ${mapping.name}; ${suggestName(each, mapping.byName.keys())}`,
+      })
     if (unknown.length > 0) return undefined
     const columns = new Set(keys.map((each) => mapping.byName.get(each)?.column.name))
     const isKey = mapping.key.length === keys.length && mapping.key.every((property) => keys.includes(property.name))
-    const isUnique = mapping.table.uniques.some((unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)))
+    const isUnique = mapping.table.uniques.some(
+      (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
+    )
     if (!isKey && !isUnique)
-      findings.push({ where: `${where}.key`, message: `${keys.join(', ')} is no unique key of ${mapping.name}; its key is ${mapping.key.map((property) => property.name).join(', ')}` })
+      findings.push({
+        where: `${where}.key`,
+        message: `${keys.join(', ')} is no unique key of ${mapping.name}; its key is ${mapping.key.map((property) => property.name).join(', ')}`,
+      })
     const parts = Object.entries(step.key).flatMap(([property, source]) => {
       const expression = read(`${where}.key.${property}`, String(source))
       return expression ? [{ property, expression }] : []
@@ -265,23 +318,35 @@ export function resolveTransaction(
       return found && expression ? [{ property: found, expression }] : []
     })
     const both = Object.keys(values).filter((property) => Object.hasOwn(compute, property))
-    for (const property of both) findings.push({ where: `${where}.compute.${property}`, message: `${property} stands in values as well` })
+    for (const property of both)
+      findings.push({ where: `${where}.compute.${property}`, message: `${property} stands in values as well` })
     const all = [...literalValues(mapping, values, `${where}.values`), ...computed]
     for (const { property } of all) {
       const lock = lockOf(property)
       const part = Object.hasOwn(compute, property.name) ? 'compute' : 'values'
-      if (lock !== null) findings.push({ where: `${where}.${part}.${property.name}`, message: `${property.name} cannot be set: ${lock}` })
+      if (lock !== null)
+        findings.push({
+          where: `${where}.${part}.${property.name}`,
+          message: `${property.name} cannot be set: ${lock}`,
+        })
     }
     return mapping.properties.flatMap((property) => all.find((value) => value.property === property) ?? [])
   }
 
-  function literalValues(mapping: Mapping, values: Record<string, unknown>, where: string): (NewValue & { text: string | null })[] {
+  function literalValues(
+    mapping: Mapping,
+    values: Record<string, unknown>,
+    where: string,
+  ): (NewValue & { text: string | null })[] {
     return Object.entries(values).flatMap(([name, value]) => {
       const at = `${where}.${name}`
       const property = propertyOf(mapping, name, at)
       if (!property) return []
       if (typeof value === 'string' && /^:[\p{L}_]/u.test(value) && property.column.type.kind !== 'enum') {
-        findings.push({ where: at, message: `"${value}" looks like a parameter; values holds literal values: use compute: { ${name}: "${value}" }` })
+        findings.push({
+          where: at,
+          message: `"${value}" looks like a parameter; values holds literal values: use compute: { ${name}: "${value}" }`,
+        })
         return []
       }
       try {
@@ -299,7 +364,10 @@ export function resolveTransaction(
       (property) => property.lockedBecause === null && !values.some((value) => value.property === property),
     )
     if (lost.length > 0)
-      findings.push({ where, message: `a replacement names every property that can be set; ${lost.map((property) => property.name).join(', ')} would be lost` })
+      findings.push({
+        where,
+        message: `a replacement names every property that can be set; ${lost.map((property) => property.name).join(', ')} would be lost`,
+      })
   }
 
   function judgement(where: string, source: string): Judgement | undefined {
@@ -317,7 +385,9 @@ export function resolveTransaction(
     })
     if (rules.length === 0) return null
     const slots = new SlotList()
-    const list = rules.map(({ named }) => `coalesce(${valueSql(named, null, slots, surroundings(slots), plainType('boolean'))}, false)`)
+    const list = rules.map(
+      ({ named }) => `coalesce(${valueSql(named, null, slots, surroundings(slots), plainType('boolean'))}, false)`,
+    )
     return {
       names: rules.map(({ param }) => param),
       sources: rules.map(({ named }) => named.source),
@@ -346,9 +416,14 @@ export function resolveTransaction(
         const record = names.get(name)
         if (!record) return undefined
         if (record.mapping === null || !record.isOne)
-          throw new Astray(`${name} does not stand for one record; matched(${name}) and changed(${name}) give its counts`)
+          throw new Astray(
+            `${name} does not stand for one record; matched(${name}) and changed(${name}) give its counts`,
+          )
         const found = more.length === 0 ? record.mapping.byName.get(property) : undefined
-        if (!found) throw new Astray(`${path.slice(1).join('.') || 'that'} is not a property of ${record.mapping.name}; ${suggestName(property, record.mapping.byName.keys())}`)
+        if (!found)
+          throw new Astray(
+            `${path.slice(1).join('.') || 'that'} is not a property of ${record.mapping.name}; ${suggestName(property, record.mapping.byName.keys())}`,
+          )
         const { type } = found.column
         const placeholder = slots.add({
           name: path.join('.'),
@@ -373,9 +448,15 @@ export function resolveTransaction(
       if ('parameter' in part) {
         used.add(part.parameter)
         if (!params.has(part.parameter))
-          findings.push({ where, message: `{:${part.parameter}} is not a parameter; ${suggestName(part.parameter, params.keys())}` })
+          findings.push({
+            where,
+            message: `{:${part.parameter}} is not a parameter; ${suggestName(part.parameter, params.keys())}`,
+          })
       } else if (!loaded.get(part.loaded)?.mapping?.byName.has(part.property))
-        findings.push({ where, message: `{${part.loaded}.${part.property}} is not a property of an earlier step's record` })
+        findings.push({
+          where,
+          message: `{${part.loaded}.${part.property}} is not a property of an earlier step's record`,
+        })
     }
     return parsed
   }
@@ -390,7 +471,11 @@ export function resolveTransaction(
 
   function propertyOf(mapping: Mapping, property: string, where: string): Property | undefined {
     const found = mapping.byName.get(property)
-    if (!found) findings.push({ where, message: `${property} is not a property of ${mapping.name}; ${suggestName(property, mapping.byName.keys())}` })
+    if (!found)
+      findings.push({
+        where,
+        message: `${property} is not a property of ${mapping.name}; ${suggestName(property, mapping.byName.keys())}`,
+      })
     return found
   }
 
@@ -411,7 +496,11 @@ const DEFAULT_RETRIES = 3
 function loadedBy(step: StepDefinition, planned: PlannedStep | undefined): Loaded {
   const mapping = planned && 'mapping' in planned ? planned.mapping : null
   const isOne = planned?.kind === 'add' || planned?.expect === 'one' || planned?.expect === 1
-  return { mapping, isOne: isOne && planned?.kind !== 'remove', kind: planned?.kind ?? ('sql' in step ? 'sql' : 'load') }
+  return {
+    mapping,
+    isOne: isOne && planned?.kind !== 'remove',
+    kind: planned?.kind ?? ('sql' in step ? 'sql' : 'load'),
+  }
 }
 
 function typeOfParam(type: ColumnType): ValueType {
@@ -431,7 +520,11 @@ function resolveParams(
       continue
     }
     const nullable = param.nullable ?? false
-    const fallback = Object.hasOwn(param, 'default') ? textOf(param.default, type, `params.${name}.default`, findings) : nullable ? null : undefined
+    const fallback = Object.hasOwn(param, 'default')
+      ? textOf(param.default, type, `params.${name}.default`, findings)
+      : nullable
+        ? null
+        : undefined
     resolved.set(name, { name, type, nullable, default: fallback })
   }
   return resolved
@@ -447,11 +540,16 @@ function checkExamples(
     const where = `examples.${at + 1}`
     for (const [name, value] of Object.entries(example)) {
       const param = params.get(name)
-      if (!param) findings.push({ where: `${where}.${name}`, message: `there is no parameter ${name}; ${suggestName(name, params.keys())}` })
+      if (!param)
+        findings.push({
+          where: `${where}.${name}`,
+          message: `there is no parameter ${name}; ${suggestName(name, params.keys())}`,
+        })
       else textOf(value, param.type, `${where}.${name}`, findings)
     }
     for (const { name, default: fallback } of params.values())
-      if (fallback === undefined && !Object.hasOwn(example, name)) findings.push({ where, message: `the parameter ${name} is missing` })
+      if (fallback === undefined && !Object.hasOwn(example, name))
+        findings.push({ where, message: `the parameter ${name} is missing` })
   })
 }
 

@@ -5,7 +5,13 @@ import type { Surroundings } from '../statement/record-scope.js'
 import { markPlace, SlotList, toStatement, type Statement } from '../statement/statement.js'
 
 const COLON = 58
-const ALLOWED: Record<string, boolean> = { SelectStmt: false, InsertStmt: true, UpdateStmt: true, DeleteStmt: true, MergeStmt: true }
+const ALLOWED: Record<string, boolean> = {
+  SelectStmt: false,
+  InsertStmt: true,
+  UpdateStmt: true,
+  DeleteStmt: true,
+  MergeStmt: true,
+}
 
 /**
  * Reads a raw statement with PostgreSQL's own grammar: `:name` parameters become placeholders with the parameter's type, and
@@ -37,12 +43,16 @@ export function resolveSqlStep(
   }
   for (let at = 0; at < tokens.length; at++) {
     const [colon, name] = [tokens[at], tokens[at + 1]]
-    if (!colon || !name || colon.tokenType !== COLON || colon.end !== name.start || !/^[\p{L}_]/u.test(name.text)) continue
+    if (!colon || !name || colon.tokenType !== COLON || colon.end !== name.start || !/^[\p{L}_]/u.test(name.text))
+      continue
     const before = bytes.subarray(from, colon.start).toString()
     const type = parameters?.get(name.text)
     used.add(name.text)
     if (!type)
-      return refuse(`:${name.text} is not a parameter; ${suggestName(name.text, parameters?.keys() ?? [])}`, Buffer.from(bytes.subarray(0, colon.start)).toString().length)
+      return refuse(
+        `:${name.text} is not a parameter; ${suggestName(name.text, parameters?.keys() ?? [])}`,
+        Buffer.from(bytes.subarray(0, colon.start)).toString().length,
+      )
     const placeholder = slots.add({
       name: `:${name.text}`,
       type: type.sql,
@@ -73,7 +83,10 @@ function judge(text: string): { writes: boolean } | string {
   const [kind = '', body] = Object.entries(statements[0]?.stmt ?? {})[0] ?? []
   const writes = ALLOWED[kind]
   if (writes === undefined || !Object.hasOwn(ALLOWED, kind))
-    return `expected a SELECT, INSERT, UPDATE, DELETE or MERGE, got ${kind.replace(/Stmt$/, '').replace(/(?<=[a-z])(?=[A-Z])/g, ' ').toUpperCase()}`
+    return `expected a SELECT, INSERT, UPDATE, DELETE or MERGE, got ${kind
+      .replace(/Stmt$/, '')
+      .replace(/(?<=[a-z])(?=[A-Z])/g, ' ')
+      .toUpperCase()}`
   const inside = kindsIn(body)
   if (inside.has('intoClause')) return 'SELECT INTO makes a table; only rows can be changed here'
   return { writes: writes || [...inside].some((each) => ALLOWED[each] === true) }

@@ -4,7 +4,9 @@ import type { Words } from './plan.js'
 export function parseWords(source: string): Words {
   const parts: Words['parts'] = []
   let at = 0
-  for (const found of source.matchAll(/\{(?::([\p{L}_][\p{L}\p{N}_]*)|([\p{L}_][\p{L}\p{N}_]*)\.([\p{L}_][\p{L}\p{N}_]*))\}/gu)) {
+  for (const found of source.matchAll(
+    /\{(?::([\p{L}_][\p{L}\p{N}_]*)|([\p{L}_][\p{L}\p{N}_]*)\.([\p{L}_][\p{L}\p{N}_]*))\}/gu,
+  )) {
     if (found.index > at) parts.push(source.slice(at, found.index))
     const [whole, parameter, loaded = '', property = ''] = found
     parts.push(parameter === undefined ? { loaded, property } : { parameter })

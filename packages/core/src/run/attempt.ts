@@ -1,5 +1,4 @@
 import { LedgermanProblem, type RecordValues, type StepReceipt } from '@ledgerman/contract'
-import { isDatabaseError } from '../problem/database-error.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { isWrite, type Judgement, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
 import { WRITE_FLAGS } from '../statement/build-write-step.js'
@@ -49,9 +48,14 @@ export class Attempt {
       if (step.as) this.state.outcomes.set(step.as, { matched: 0, changed: 0 })
       return
     }
-    const at = this.receipts.push(this.#receipt(step, started, { skipped: false, matched: null, changed: null, rows: [] })) - 1
+    const at =
+      this.receipts.push(this.#receipt(step, started, { skipped: false, matched: null, changed: null, rows: [] })) - 1
     const say = (told: Partial<StepReceipt>) => {
-      this.receipts[at] = { ...(this.receipts[at] as StepReceipt), ...told, durationMs: roundMs(performance.now() - started) }
+      this.receipts[at] = {
+        ...(this.receipts[at] as StepReceipt),
+        ...told,
+        durationMs: roundMs(performance.now() - started),
+      }
     }
     if (step.kind === 'require') {
       const holds = await this.#holds(step.judgement)
@@ -59,12 +63,32 @@ export class Attempt {
       if (!holds) throw this.#requireBroken(step)
       return
     }
-    const counts = step.kind === 'load' ? await this.#load(step, say) : step.kind === 'sql' ? await this.#sql(step, say) : await this.#write(step, say)
+    const counts =
+      step.kind === 'load'
+        ? await this.#load(step, say)
+        : step.kind === 'sql'
+          ? await this.#sql(step, say)
+          : await this.#write(step, say)
     if (step.as) this.state.outcomes.set(step.as, counts)
+  }
+
+  /** The keys of rows that fit and are held by others, and so will be left out. */
+  async #leftOut(
+    step: PlannedStep,
+    mapping: Mapping,
+  ): Promise<((keys: RecordValues[]) => { leftOut?: RecordValues[] }) | undefined> {
+    if (!step.foundKeys) return undefined
+    const { rows } = await this.#query(step, step.foundKeys)
+    const all = rows.map((row) => this.#shown(mapping, mapping.key, row))
+    return (keys) => {
+      const taken = new Set(keys.map((key) => JSON.stringify(key)))
+      return { leftOut: all.filter((key) => !taken.has(JSON.stringify(key))).slice(0, RECEIPT_ROWS) }
+    }
   }
 
   async #load(step: Extract<PlannedStep, { kind: 'load' }>, say: (told: Partial<StepReceipt>) => void) {
     const { mapping } = step
+    const leftOut = await this.#leftOut(step, mapping)
     const { rows } = await this.#query(step, step.statement)
     const width = mapping.properties.length
     const matched = Number(rows[0]?.[width + 1] ?? 0)
@@ -72,20 +96,28 @@ export class Attempt {
     say({
       matched,
       changed: 0,
-      rows: rows.slice(0, RECEIPT_ROWS).map((row, at) => ({ key: keys[at] ?? {}, before: this.#shown(mapping, mapping.properties, row), after: null })),
+      ...leftOut?.(keys),
+      rows: rows.slice(0, RECEIPT_ROWS).map((row, at) => ({
+        key: keys[at] ?? {},
+        before: this.#shown(mapping, mapping.properties, row),
+        after: null,
+      })),
     })
     this.#witness(step, matched, rows, width, rows[0]?.[width + 2] ?? null)
     this.#expect(step, mapping, matched, keys)
     const [row] = rows
-    if (step.as && row) this.state.loaded.set(step.as, { mapping, texts: row.slice(0, width), guard: row[width] ?? null })
+    if (step.as && row)
+      this.state.loaded.set(step.as, { mapping, texts: row.slice(0, width), guard: row[width] ?? null })
     return { matched, changed: 0 }
   }
 
   async #write(step: PlannedWrite, say: (told: Partial<StepReceipt>) => void) {
     const { mapping, touched, set } = step
+    const leftOut = await this.#leftOut(step, mapping)
     const { rows } = await this.#query(step, this.isBooked ? step.run : step.step)
     const width = step.kind === 'add' ? 0 : mapping.properties.length
-    const flag = (row: (string | null)[] | undefined, name: (typeof WRITE_FLAGS)[number]) => row?.[width + WRITE_FLAGS.indexOf(name)] ?? null
+    const flag = (row: (string | null)[] | undefined, name: (typeof WRITE_FLAGS)[number]) =>
+      row?.[width + WRITE_FLAGS.indexOf(name)] ?? null
     const [first] = rows
     const matched = Number(flag(first, 'matched') ?? 0)
     const changed = Number(flag(first, 'changed') ?? 0)
@@ -94,13 +126,24 @@ export class Attempt {
     say({
       matched,
       changed,
+      ...leftOut?.(keys),
       rows: written.slice(0, RECEIPT_ROWS).map((row) => {
         const after = row.slice(width + WRITE_FLAGS.length)
         const image = {
-          key: mapping.key.map((property) => showable(this.target, property, (width === 0 ? after : row)[mapping.properties.indexOf(property)] ?? null)),
+          key: mapping.key.map((property) =>
+            showable(this.target, property, (width === 0 ? after : row)[mapping.properties.indexOf(property)] ?? null),
+          ),
           touched,
-          before: width === 0 ? null : touched.map((property) => showable(this.target, property, row[mapping.properties.indexOf(property)] ?? null)),
-          after: step.kind === 'remove' ? null : touched.map((property, at) => showable(this.target, property, after[at] ?? null)),
+          before:
+            width === 0
+              ? null
+              : touched.map((property) =>
+                  showable(this.target, property, row[mapping.properties.indexOf(property)] ?? null),
+                ),
+          after:
+            step.kind === 'remove'
+              ? null
+              : touched.map((property, at) => showable(this.target, property, after[at] ?? null)),
         }
         const told = toRowReceipt(mapping, image, (property) => set.includes(property))
         const guard = step.kind === 'remove' || !this.isBooked ? null : toGuard(mapping, flag(row, 'guardAfter'))
@@ -115,7 +158,12 @@ export class Attempt {
       if (Number(flag(first, 'unwritten')) > 0) throw rowNotWritten(mapping).with({ step: step.no })
       const rule = flag(first, 'brokenRule')
       if (rule !== null) throw ruleBroken(mapping, Number(rule)).with({ step: step.no })
-      if (step.as && step.kind !== 'remove') this.state.loaded.set(step.as, { mapping, texts: afterTexts(step, first, width), guard: flag(first, 'guardAfter') ?? flag(first, 'guardBefore') })
+      if (step.as && step.kind !== 'remove')
+        this.state.loaded.set(step.as, {
+          mapping,
+          texts: afterTexts(step, first, width),
+          guard: flag(first, 'guardAfter') ?? flag(first, 'guardBefore'),
+        })
     }
     return { matched, changed }
   }
@@ -127,7 +175,15 @@ export class Attempt {
     say({ matched, changed })
     this.#witness(step, matched, [], 0, null)
     if (!this.#fits(step, matched))
-      throw unexpected({ step: step.no, what: 'the statement', expect: step.expect ?? 'any', matched, sampleKeys: [], isKeyed: false, key: {} })
+      throw unexpected({
+        step: step.no,
+        what: 'the statement',
+        expect: step.expect ?? 'any',
+        matched,
+        sampleKeys: [],
+        isKeyed: false,
+        key: {},
+      })
     return { matched, changed }
   }
 
@@ -135,13 +191,22 @@ export class Attempt {
     const rules = this.plan.paramRules
     if (!rules) return
     this.statement = rules.statement
-    const { rows } = await this.session.query(rules.statement.text, this.#values(rules.statement, null), rules.statement.name)
+    const { rows } = await this.session.query(
+      rules.statement.text,
+      this.#values(rules.statement, null),
+      rules.statement.name,
+    )
     const broken = rows[0]?.findIndex((verdict) => verdict !== 't') ?? -1
     if (broken < 0) return
     throw new LedgermanProblem(
       'rule-broken',
       `The parameter ${rules.names[broken]} breaks its rule: ${rules.sources[broken]}.`,
-      { parameter: rules.names[broken], rule: rules.sources[broken], by: 'parameter', where: `params.${rules.names[broken]}` },
+      {
+        parameter: rules.names[broken],
+        rule: rules.sources[broken],
+        by: 'parameter',
+        where: `params.${rules.names[broken]}`,
+      },
     )
   }
 
@@ -155,12 +220,7 @@ export class Attempt {
     const values = this.#values(statement, step)
     // Steps that were sent with the run are made once: preparing them would only fill the session.
     const name = this.plan.name === null ? undefined : statement.name
-    try {
-      return await this.session.query(statement.text, values, name)
-    } catch (error) {
-      if (isDatabaseError(error) && step?.kind === 'sql' && error.code === '25001') throw error
-      throw error
-    }
+    return this.session.query(statement.text, values, name)
   }
 
   #values(statement: Statement, step: PlannedStep | null): (string | null)[] {
@@ -205,7 +265,9 @@ export class Attempt {
       return guardBind(mapping, { guards: guard === null ? [] : [guard] })
     }
     if (guards === null || guards === 'any') return guardBind(mapping, 'any')
-    return guardBind(mapping, { guards: 'parameter' in guards ? [this.state.params.get(guards.parameter) ?? ''] : guards })
+    return guardBind(mapping, {
+      guards: 'parameter' in guards ? [this.state.params.get(guards.parameter) ?? ''] : guards,
+    })
   }
 
   #fits(step: PlannedStep, matched: number): boolean {
@@ -216,7 +278,9 @@ export class Attempt {
 
   #expect(step: PlannedStep, mapping: Mapping, matched: number, keys: RecordValues[]): void {
     if (this.#fits(step, matched)) return
-    const isKeyed = !('isByWhere' in step) ? step.kind === 'load' && step.expect === 'one' && 'key' in (this.plan.definition.steps[step.no - 1] ?? {}) : !step.isByWhere
+    const isKeyed = !('isByWhere' in step)
+      ? step.kind === 'load' && step.expect === 'one' && 'key' in (this.plan.definition.steps[step.no - 1] ?? {})
+      : !step.isByWhere
     throw unexpected({
       step: step.no,
       what: mapping.name,
@@ -249,7 +313,12 @@ export class Attempt {
       rows:
         matched > EVIDENCE_ROWS || !mapping
           ? null
-          : rows.map((row) => [mapping.key.map((property) => showable(this.target, property, row[mapping.properties.indexOf(property)] ?? null)).join(', ') || imageDigest(row.slice(0, width)), imageDigest(row.slice(0, width))]),
+          : rows.map((row) => [
+              mapping.key
+                .map((property) => showable(this.target, property, row[mapping.properties.indexOf(property)] ?? null))
+                .join(', ') || imageDigest(row.slice(0, width)),
+              imageDigest(row.slice(0, width)),
+            ]),
       digest,
     })
   }
@@ -258,9 +327,27 @@ export class Attempt {
     const { mapping } = step
     const definition = this.plan.definition.steps[step.no - 1] as { values?: RecordValues; loaded?: RecordValues }
     const before = step.loadedName === null ? undefined : this.state.loaded.get(step.loadedName)
-    const loaded = definition.loaded ?? (before ? recordFromTexts(mapping, step.set, step.set.map((property) => before.texts[mapping.properties.indexOf(property)] ?? null)) : {})
-    const key = new Map(mapping.key.map(({ name }, at) => [name, row[mapping.properties.findIndex((each) => each === mapping.key[at])] ?? '']))
-    return recordChanged(mapping, { key, yours: definition.values ?? {}, loaded }, row.slice(0, mapping.properties.length), guard).with({ step: step.no })
+    const loaded =
+      definition.loaded ??
+      (before
+        ? recordFromTexts(
+            mapping,
+            step.set,
+            step.set.map((property) => before.texts[mapping.properties.indexOf(property)] ?? null),
+          )
+        : {})
+    const key = new Map(
+      mapping.key.map(({ name }, at) => [
+        name,
+        row[mapping.properties.findIndex((each) => each === mapping.key[at])] ?? '',
+      ]),
+    )
+    return recordChanged(
+      mapping,
+      { key, yours: definition.values ?? {}, loaded },
+      row.slice(0, mapping.properties.length),
+      guard,
+    ).with({ step: step.no })
   }
 
   #leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): LedgermanProblem {
@@ -285,13 +372,19 @@ export class Attempt {
         if (typeof part === 'string') return part
         if ('parameter' in part) return this.state.params.get(part.parameter) ?? 'null'
         const row = this.state.loaded.get(part.loaded)
-        return row?.mapping.byName.get(part.property)?.sensitive ? '…' : (loadedText(this.state, part.loaded, part.property) ?? 'null')
+        return row?.mapping.byName.get(part.property)?.sensitive
+          ? '…'
+          : (loadedText(this.state, part.loaded, part.property) ?? 'null')
       })
       .join('')
   }
 
   #keyOf(mapping: Mapping, row: readonly (string | null)[]): RecordValues {
-    return this.#shown(mapping, mapping.key, mapping.key.map((property) => row[mapping.properties.indexOf(property)] ?? null))
+    return this.#shown(
+      mapping,
+      mapping.key,
+      mapping.key.map((property) => row[mapping.properties.indexOf(property)] ?? null),
+    )
   }
 
   #shown(mapping: Mapping, properties: readonly Property[], texts: readonly (string | null)[]): RecordValues {
@@ -303,9 +396,15 @@ export class Attempt {
     )
   }
 
-  #receipt(step: PlannedStep, started: number, told: Pick<StepReceipt, 'skipped' | 'matched' | 'changed' | 'rows'>): StepReceipt {
+  #receipt(
+    step: PlannedStep,
+    started: number,
+    told: Pick<StepReceipt, 'skipped' | 'matched' | 'changed' | 'rows'>,
+  ): StepReceipt {
     const statement = shownStatement(step)
-    const values = told.skipped ? [] : showableBinds(statement.slots, this.#values(statement, step), this.target.digestKey)
+    const values = told.skipped
+      ? []
+      : showableBinds(statement.slots, this.#values(statement, step), this.target.digestKey)
     return {
       no: step.no,
       kind: step.kind,
@@ -326,7 +425,11 @@ export function shownStatement(step: PlannedStep): Statement {
 }
 
 /** All values after a write, whether touched or not. */
-function afterTexts({ mapping, touched, kind }: PlannedWrite, row: readonly (string | null)[], width: number): (string | null)[] {
+function afterTexts(
+  { mapping, touched, kind }: PlannedWrite,
+  row: readonly (string | null)[],
+  width: number,
+): (string | null)[] {
   const after = row.slice(width + WRITE_FLAGS.length)
   const isWritten = row[width + WRITE_FLAGS.indexOf('written')] === 't'
   return mapping.properties.map((property, at) => {

@@ -7,16 +7,22 @@ import type { Target } from '../target/target.js'
  * Reads every row that a committed run wrote, by a second session, and compares it with the images in the book: of a row written by
  * several steps the last counts.
  */
-export async function confirmRun(target: Target, plan: Plan, { id }: Receipt): Promise<NonNullable<Receipt['confirmed']>> {
+export async function confirmRun(
+  target: Target,
+  plan: Plan,
+  { id }: Receipt,
+): Promise<NonNullable<Receipt['confirmed']>> {
   const told = { rows: 0, asWritten: 0, writtenAgainSince: 0 }
   for (const step of plan.steps.filter(isWrite)) {
     const { mapping, touched } = step
     if (mapping.key.length === 0) continue
     const join = mapping.key.map(({ column }, at) => `t.${column.sql}::text = i.key[${at + 1}]`).join(' and ')
     const current = touched.map(({ column }) => `${readSql(`t.${column.sql}`, column.type)}::text`).join(', ')
-    const open = touched.every((property) => !property.sensitive) && mapping.key.every((property) => !property.sensitive)
+    const open =
+      touched.every((property) => !property.sensitive) && mapping.key.every((property) => !property.sensitive)
     const isThere = `t.${mapping.key[0]?.column.sql} is not null`
-    const same = step.kind === 'remove' ? `not (${isThere})` : `${isThere} and array[${current}] is not distinct from i.after`
+    const same =
+      step.kind === 'remove' ? `not (${isThere})` : `${isThere} and array[${current}] is not distinct from i.after`
     const { rows } = await target.readOnly(
       `select count(*), count(*) filter (where ${open ? same : isThere}), count(*) filter (where exists (
          select 1 from ledgerman.image later where later.record = i.record and later.key = i.key and later.entry > i.entry

@@ -30,10 +30,15 @@ export function assertSame(rehearsed: Evidence, now: Evidence): void {
   if (differing.length === 0 && now.length === rehearsed.length) return
   throw new LedgermanProblem(
     'rehearsal-stale',
-    `What was rehearsed is no longer what would be committed: ${differing
-      .slice(0, 5)
-      .map(({ step, what, key }: { step: number; what: string; key?: string }) => `step ${step}, ${key ? `${key} ` : ''}${what}`)
-      .join('; ') || 'other steps would be run'}. Rehearse again.`,
+    `What was rehearsed is no longer what would be committed: ${
+      differing
+        .slice(0, 5)
+        .map(
+          ({ step, what, key }: { step: number; what: string; key?: string }) =>
+            `step ${step}, ${key ? `${key} ` : ''}${what}`,
+        )
+        .join('; ') || 'other steps would be run'
+    }. Rehearse again.`,
     { differs: differing.slice(0, 100) },
   )
 }
@@ -52,6 +57,8 @@ function differences(before: StepEvidence, after: StepEvidence) {
     return [{ step, key, what: current === undefined ? 'is no longer matched' : 'was changed since' }]
   })
   const known = new Set(before.rows.map(([key]) => key))
-  const added = after.rows.flatMap(([key]) => (known.has(key) ? [] : [{ step, key, what: 'is matched now and was not' }]))
+  const added = after.rows.flatMap(([key]) =>
+    known.has(key) ? [] : [{ step, key, what: 'is matched now and was not' }],
+  )
   return [...gone, ...added]
 }

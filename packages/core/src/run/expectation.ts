@@ -35,10 +35,14 @@ export function unexpected(parts: {
   const facts = { step, mapping: what, expected: String(expect), matched, sampleKeys }
   if (matched === 0 && (expect === 'one' || expect === 1) && isKeyed) {
     const words = Object.entries(key).map(([name, value]) => `${name} ${String(value)}`)
-    return new LedgermanProblem('no-such-record', `Step ${step}: there is no ${what} with ${words.join(', ') || 'this key'}.`, {
-      ...facts,
-      key,
-    })
+    return new LedgermanProblem(
+      'no-such-record',
+      `Step ${step}: there is no ${what} with ${words.join(', ') || 'this key'}.`,
+      {
+        ...facts,
+        key,
+      },
+    )
   }
   if (matched > 1 && expect === 'one')
     return new LedgermanProblem(
@@ -55,5 +59,7 @@ export function unexpected(parts: {
 
 function describeExpectation(expect: Expectation): string {
   if (typeof expect === 'number') return `${expect} ${expect === 1 ? 'row' : 'rows'}`
-  return { one: 'one row', none: 'no row', some: 'at least one row', any: 'any number of rows' }[expect] ?? `${expect} rows`
+  return (
+    { one: 'one row', none: 'no row', some: 'at least one row', any: 'any number of rows' }[expect] ?? `${expect} rows`
+  )
 }

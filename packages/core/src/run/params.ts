@@ -8,33 +8,58 @@ import type { Plan } from '../plan/plan.js'
  * @returns their values in PostgreSQL's text form.
  * @throws LedgermanProblem request-invalid, value-invalid
  */
-export function readParams({ params, name: transaction }: Plan, given: Readonly<Record<string, Json>>): Map<string, string | null> {
+export function readParams(
+  { params, name: transaction }: Plan,
+  given: Readonly<Record<string, Json>>,
+): Map<string, string | null> {
   for (const name of Object.keys(given)) {
     if (params.has(name)) continue
     const hint = params.size > 0 ? suggestName(name, params.keys()) : 'it takes none'
-    throw new LedgermanProblem('request-invalid', `${name} is not a parameter of ${transaction ?? 'these steps'}; ${hint}`, {
-      where: `params.${name}`,
-      parameter: name,
-    })
+    throw new LedgermanProblem(
+      'request-invalid',
+      `${name} is not a parameter of ${transaction ?? 'these steps'}; ${hint}`,
+      {
+        where: `params.${name}`,
+        parameter: name,
+      },
+    )
   }
   return new Map([...params.values()].map((param) => [param.name, textOf(param, given, transaction)]))
 }
 
 function textOf(
-  { name, type, nullable, default: fallback }: { name: string; type: Plan['params'] extends ReadonlyMap<string, infer P> ? (P extends { type: infer T } ? T : never) : never; nullable: boolean; default: string | null | undefined },
+  {
+    name,
+    type,
+    nullable,
+    default: fallback,
+  }: {
+    name: string
+    type: Plan['params'] extends ReadonlyMap<string, infer P> ? (P extends { type: infer T } ? T : never) : never
+    nullable: boolean
+    default: string | null | undefined
+  },
   given: Readonly<Record<string, Json>>,
   transaction: string | null,
 ): string | null {
   if (!Object.hasOwn(given, name)) {
     if (fallback !== undefined) return fallback
-    throw new LedgermanProblem('request-invalid', `${transaction ?? 'The run'} needs the parameter ${name} (${type.sql}).`, {
-      where: `params.${name}`,
-      parameter: name,
-      expected: type.sql,
-    })
+    throw new LedgermanProblem(
+      'request-invalid',
+      `${transaction ?? 'The run'} needs the parameter ${name} (${type.sql}).`,
+      {
+        where: `params.${name}`,
+        parameter: name,
+        expected: type.sql,
+      },
+    )
   }
   const value = given[name] ?? null
   if (value === null && !nullable)
-    throw new LedgermanProblem('value-invalid', `:${name}: expected ${type.sql}, got null.`, { where: name, parameter: name, expected: type.sql })
+    throw new LedgermanProblem('value-invalid', `:${name}: expected ${type.sql}, got null.`, {
+      where: name,
+      parameter: name,
+      expected: type.sql,
+    })
   return parameterText({ name, isList: false, as: type, sensitive: false }, value)
 }

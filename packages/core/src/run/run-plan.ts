@@ -1,6 +1,13 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import { v7 as uuidv7 } from 'uuid'
-import { isProblem, LedgermanProblem, type Json, type LockHolder, type Receipt, type RunMode } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  type Json,
+  type LockHolder,
+  type Receipt,
+  type RunMode,
+} from '@ledgerman/contract'
 import { bookRun, introducePlan, recordRefusedRun, type BookedRequest } from '../book/book-run.js'
 import { findRequest } from '../book/find-request.js'
 import { settleRun } from '../book/settle-run.js'
@@ -10,7 +17,8 @@ import { isDatabaseError } from '../problem/database-error.js'
 import type { Session, Target } from '../target/target.js'
 import { bookNotPrepared } from '../transaction/change-problems.js'
 import { entryAddress, roundMs } from '../transaction/receipt.js'
-import { LockWatch, describeHolder, holderFacts } from '../waits/lock-watch.js'
+import { lockTimeout } from '../waits/lock-timeout.js'
+import { LockWatch } from '../waits/lock-watch.js'
 import { Attempt } from './attempt.js'
 import { assertSame, type Evidence } from './evidence.js'
 import { readParams } from './params.js'
@@ -104,7 +112,12 @@ async function attemptOnce(
   let isClean = false
   try {
     await session.query(`begin isolation level ${plan.isolation}`)
-    await prepareSession(session, { actor: request.actor, lockWaitMs: plan.lockWaitMs, timeLimitMs: plan.timeLimitMs, run: run.id })
+    await prepareSession(session, {
+      actor: request.actor,
+      lockWaitMs: plan.lockWaitMs,
+      timeLimitMs: plan.timeLimitMs,
+      run: run.id,
+    })
     if (isCommit && request.request) {
       const before = await findRequest(target, session, plan, request.actor, request.request)
       if (before) {
@@ -116,7 +129,13 @@ async function attemptOnce(
     await attempt.runSteps()
     if (request.rehearsed) assertSame(request.rehearsed, attempt.evidence)
     if (isCommit) {
-      await bookRun(session, plan, toRunReceipt(target, plan, request, run, 'committed', attempts, attempt), attempt, request.request)
+      await bookRun(
+        session,
+        plan,
+        toRunReceipt(target, plan, request, run, 'committed', attempts, attempt),
+        attempt,
+        request.request,
+      )
       isCommitting = true
       const { command } = await session.query('commit')
       if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
@@ -158,7 +177,12 @@ async function attemptOnce(
     const step = attempt.current?.no
     if (limit.hasFired && isDatabaseError(error))
       return limit.isCallerGone
-        ? new LedgermanProblem('cancelled', 'The caller went away; the run was cancelled and rolled back.', { step }, { cause: error })
+        ? new LedgermanProblem(
+            'cancelled',
+            'The caller went away; the run was cancelled and rolled back.',
+            { step },
+            { cause: error },
+          )
         : timeLimit(timeLimitMs, step, error)
     const mapping = attempt.current && 'mapping' in attempt.current ? attempt.current.mapping : undefined
     const explained = target.explain(error, {
@@ -178,7 +202,12 @@ async function attemptOnce(
 /** Isolation stands in BEGIN; the rest is set for this transaction only. */
 async function prepareSession(
   session: Session,
-  { actor, lockWaitMs, timeLimitMs, run }: { actor: string; lockWaitMs: number | null; timeLimitMs: number | null; run: string },
+  {
+    actor,
+    lockWaitMs,
+    timeLimitMs,
+    run,
+  }: { actor: string; lockWaitMs: number | null; timeLimitMs: number | null; run: string },
 ): Promise<void> {
   const settings: [name: string, value: string][] = [
     ['ledgerman.actor', actor],
@@ -188,7 +217,11 @@ async function prepareSession(
     ...(timeLimitMs === null ? [] : [['statement_timeout', String(Math.max(1, timeLimitMs))] as [string, string]]),
   ]
   const list = settings.map(([name], at) => `set_config('${name}', $${at + 1}, true)`)
-  await session.query(`select ${list.join(', ')}`, settings.map(([, value]) => value), `lm_settings_${settings.map(([name]) => name.replace(/\W/g, '')).join('_')}`)
+  await session.query(
+    `select ${list.join(', ')}`,
+    settings.map(([, value]) => value),
+    `lm_settings_${settings.map(([name]) => name.replace(/\W/g, '')).join('_')}`,
+  )
 }
 
 /** Cancels a run in the database when its time is over, or its caller gone. */
@@ -231,34 +264,14 @@ function timeLimit(timeLimitMs: number, step: number | undefined, cause: unknown
   )
 }
 
-export function lockTimeout(
-  problem: LedgermanProblem,
-  holders: readonly LockHolder[],
-  lockWaitMs: number,
-  step?: number,
-): LedgermanProblem {
-  const [holder] = holders
-  const root = holders.findLast(({ isRoot }) => isRoot)
-  const who = holder ? ` It is held by ${describeHolder(holder)}${root && root.pid !== holder.pid ? `, which waits itself; at the root of it is ${describeHolder(root)}` : ''}.` : ''
-  return new LedgermanProblem(
-    'lock-timeout',
-    `A lock was not granted within ${lockWaitMs / 1000} s${step === undefined ? '' : `, in step ${step}`}.${who} Nothing was changed; try again.`,
-    { ...problem.facts, lockWaitMs, ...(step === undefined ? {} : { step }), ...holderFacts(holders), ...(holder ? pick(holder) : {}) },
-    { cause: problem.cause },
-  )
-}
-
-/** Who held the lock, at the top level too: pid, application, user, state, since when, last statement. */
-function pick({ pid, application, user, state, since, lastStatement }: LockHolder) {
-  return { pid, application, user, state, since, lastStatement }
-}
-
 /** Both parties of a deadlock, as PostgreSQL names them: `Process 12 waits for …; blocked by process 34.` */
 async function partiesOf(target: Target, detail: string) {
   const waits = [...detail.matchAll(/Process (\d+) waits for ([^;]+); blocked by process (\d+)/g)]
   const pids = waits.map(([, pid]) => pid ?? '')
   const { rows } = await target
-    .query('select pid::text, application_name, usename from pg_stat_activity where pid = any ($1::integer[])', [`{${pids.join(',')}}`])
+    .query('select pid::text, application_name, usename from pg_stat_activity where pid = any ($1::integer[])', [
+      `{${pids.join(',')}}`,
+    ])
     .catch(() => ({ rows: [] as (string | null)[][] }))
   return waits.map(([, pid, lock, by]) => {
     const [, application = null, user = null] = rows.find(([each]) => each === pid) ?? []

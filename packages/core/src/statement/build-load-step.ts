@@ -7,7 +7,8 @@ import { conditionSql, valueSql, type NamedExpression, type Surroundings } from 
 import { SlotList, toStatement, type Statement } from './statement.js'
 
 /** How a step finds its rows: by key, each property an expression, or by a condition. */
-export type Finder = { key: readonly { property: string; expression: NamedExpression }[] } | { where: NamedExpression | null }
+export type Finder =
+  { key: readonly { property: string; expression: NamedExpression }[] } | { where: NamedExpression | null }
 
 export type RowLock = 'none' | 'share' | 'change'
 
@@ -30,9 +31,12 @@ export function buildLoadStep(
   const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
   const columns = mapping.properties.map(({ column }) => `t.${column.sql}`)
   const output = mapping.properties.map(({ column }) => readSql(`hit.${column.sql}`, column.type))
-  const order = mapping.key.length === 0 ? '' : `\n  order by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
+  const order =
+    mapping.key.length === 0 ? '' : `\n  order by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
   const rowLock =
-    lock === 'none' ? '' : `\n  for ${lock === 'share' ? 'share' : 'no key update'} of t${skipLocked ? ' skip locked' : ''}`
+    lock === 'none'
+      ? ''
+      : `\n  for ${lock === 'share' ? 'share' : 'no key update'} of t${skipLocked ? ' skip locked' : ''}`
   return toStatement(
     `with hit as (
   select ${columns.join(', ')}, ${guardValueSql(mapping.guard, 't')} as "guard of it"
@@ -42,6 +46,24 @@ export function buildLoadStep(
 select ${output.join(', ')}, hit."guard of it", count(*) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`)}
 from hit
 limit ${limit}::integer`,
+    slots,
+  )
+}
+
+/** Builds the keys of all rows that a finder finds, locked by others or not: what `skip locked` left out is told from them. */
+export function buildFoundKeys(
+  mapping: Mapping,
+  finder: Finder,
+  links: Links,
+  surroundings: (slots: SlotList) => Surroundings,
+): Statement {
+  const slots = new SlotList()
+  const joins = new Joins(mapping, 't', links, new Aliases())
+  const condition = finderSql(mapping, finder, joins, slots, surroundings(slots))
+  const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
+  const keys = mapping.key.map(({ column }) => readSql(`t.${column.sql}`, column.type)).join(', ')
+  return toStatement(
+    `select ${keys}\nfrom ${mapping.table.sql} as t${joins.sql}\nwhere ${condition}\nlimit ${limit}::integer`,
     slots,
   )
 }

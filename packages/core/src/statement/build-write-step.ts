@@ -93,7 +93,10 @@ function writeStatement(
   const surroundings = surroundingsOf(slots)
   const joins = new Joins(mapping, 't', links, new Aliases())
   const extra = freshNames(mapping, ['guard_holds', 'as_expected', 'differs', 'guard', 'written', 'place', 'part'])
-  const news = values.map((value, at) => ({ ...value, alias: `${freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`]}` }))
+  const news = values.map((value, at) => ({
+    ...value,
+    alias: `${freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`]}`,
+  }))
   const newSql = news.map((value) => `${newValueSql(value, joins, slots, surroundings)} as ${value.alias}`)
   const condition = finderSql(mapping, finder, joins, slots, surroundings)
   const isRemove = kind === 'remove'
@@ -215,7 +218,15 @@ function addStatement(
 )`
   const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
   const book = isBooked
-    ? imageInsertSql({ mapping, slots, touched: mapping.properties, isRemove: false, written: extra.written, from: 'from done', isAdd: true })
+    ? imageInsertSql({
+        mapping,
+        slots,
+        touched: mapping.properties,
+        isRemove: false,
+        written: extra.written,
+        from: 'from done',
+        isAdd: true,
+      })
     : ''
   return toStatement(
     `${insert}${book}

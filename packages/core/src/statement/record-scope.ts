@@ -44,7 +44,9 @@ export function recordScope(
     },
     parameters: surroundings.parameters,
     bind,
-    ...(surroundings.outcome ? { outcome: (node) => orAstray(named, node.at, () => surroundings.outcome?.(node) ?? '') } : {}),
+    ...(surroundings.outcome
+      ? { outcome: (node) => orAstray(named, node.at, () => surroundings.outcome?.(node) ?? '') }
+      : {}),
     mark: (at) => markPlace(number, at),
     linked(node, compile) {
       const link = joins?.links.get(joins.mapping, node.link)

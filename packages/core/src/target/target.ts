@@ -71,9 +71,15 @@ export class Target implements Queryable {
     this.#readers = makePool(options, this.limits, { default_transaction_read_only: 'on' })
   }
 
-  async query(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
+  async query(
+    text: string,
+    values: readonly (string | null)[] = [],
+    name?: string,
+    onStart?: (pid: number) => void,
+  ): Promise<Rows> {
     const client = await this.#connect()
     try {
+      onStart?.(pidOf(client))
       const rows = await client.query<(string | null)[]>(this.#toQuery(text, values, name))
       client.release()
       return rows
@@ -84,10 +90,15 @@ export class Target implements Queryable {
   }
 
   /** Runs a statement that is a whole transaction of its own, after others like it where enough of those run already. */
-  async runAlone(text: string, values: readonly (string | null)[], name: string | undefined): Promise<Rows> {
+  async runAlone(
+    text: string,
+    values: readonly (string | null)[],
+    name: string | undefined,
+    onStart?: (pid: number) => void,
+  ): Promise<Rows> {
     await this.#gate.enter()
     try {
-      return await this.query(text, values, name)
+      return await this.query(text, values, name, onStart)
     } finally {
       this.#gate.leave()
     }

@@ -87,7 +87,11 @@ export function showableBinds(
 }
 
 /** A value in text form as it may be shown and kept: a sensitive one only as its digest. */
-export function showable({ digestKey }: Pick<Target, 'digestKey'>, { sensitive }: Property, text: string | null): string | null {
+export function showable(
+  { digestKey }: Pick<Target, 'digestKey'>,
+  { sensitive }: Property,
+  text: string | null,
+): string | null {
   return sensitive && text !== null ? digestText(digestKey, text) : text
 }
 

@@ -1,6 +1,6 @@
 import { v7 as uuidv7 } from 'uuid'
 import type { LedgermanProblem } from '@ledgerman/contract'
-import { isProblem, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import { isProblem, type LockHolder, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
 import { REFUSED_BY_BOOK } from '../book/book-schema.js'
 import { introduceStatement, statementId } from '../book/introduce-statement.js'
 import { recordRefusal } from '../book/record-refusal.js'
@@ -29,6 +29,8 @@ import {
   type RunHeader,
   type StepOutcome,
 } from './receipt.js'
+import { lockTimeout } from '../waits/lock-timeout.js'
+import { LockWatch } from '../waits/lock-watch.js'
 import type { KeyTexts } from './record-key.js'
 import { recordFromTexts } from './record-row.js'
 import { reversibilityOf } from './reversibility.js'
@@ -38,6 +40,8 @@ export interface RunOptions {
   mode: RunMode
   actor: string
   note?: string
+  /** Told while the step waits for a lock. */
+  onWait?: (holders: LockHolder[]) => void
 }
 
 /** A step on one record: the built statement, and all that its slots are filled with. */
@@ -78,6 +82,7 @@ export async function runKeyedStep(
   const { statement } = step
   const { kind } = statement
   const isCommit = options.mode === 'commit'
+  let watch: LockWatch | undefined
   const shown = showableBinds(statement.step.slots, bindValues(statement.step, valueOf), target.digestKey)
   const receiptFor = (outcome: Receipt['outcome'], of: StepOutcome): Receipt => {
     const stepReceipt = toStepReceipt(
@@ -98,7 +103,14 @@ export async function runKeyedStep(
 
   try {
     if (isCommit) await introduceStatement(target, mapping, statement)
-    const { rows } = await runStatement(target, mapping, statement, bindValues(statement.run, valueOf), options)
+    const { rows } = await runStatement(
+      target,
+      mapping,
+      statement,
+      bindValues(statement.run, valueOf),
+      options,
+      startWatch,
+    )
     const { record, guard, row } = judge(target, mapping, step, rows, isCommit)
     const durationMs = performance.now() - started
     const outcome = { matched: 1, changed: row ? 1 : 0, durationMs, rows: row ? [row] : [] }
@@ -109,6 +121,14 @@ export async function runKeyedStep(
       return { record, guard, receipt: receiptFor('committed', outcome) }
     }
     throw await refuse(error)
+  } finally {
+    watch?.end()
+  }
+
+  /** Somebody looks who holds the lock, if the statement comes to wait for one. */
+  function startWatch(pid: number): void {
+    watch?.end()
+    watch = new LockWatch(target, pid, target.limits.lockWaitMs, options.onWait)
   }
 
   function valueOf(source: SlotSource): string | null {
@@ -151,12 +171,16 @@ export async function runKeyedStep(
 
   /** Makes the problem of a run that was rolled back, with its receipt, and writes the refusal to the book. */
   async function refuse(error: unknown): Promise<unknown> {
-    const problem = target.explain(raisedByStatement(error, mapping) ?? error, {
+    const explained = target.explain(raisedByStatement(error, mapping) ?? error, {
       mapping,
       slots: statement.run.slots,
       kind,
     })
-    if (!isProblem(problem)) return problem
+    if (!isProblem(explained)) return explained
+    const problem =
+      explained.code === 'lock-timeout'
+        ? lockTimeout(explained, watch?.holders ?? [], target.limits.lockWaitMs)
+        : explained
     const matched = matchedOf(problem)
     const receipt = receiptFor('refused', { matched, changed: 0, durationMs: performance.now() - started, rows: [] })
     if (isCommit) {
@@ -222,14 +246,16 @@ async function runStatement(
   { kind, run, set }: KeyedStatement,
   values: (string | null)[],
   { mode, actor }: RunOptions,
+  onStart: (pid: number) => void,
 ): Promise<Rows> {
   const isCommit = mode === 'commit'
   // A new record of defaults only has no part that its values are read from, and so none that sets the actor first.
   const setsActor = kind !== 'add' || set.length > 0
   const isSelfChecking = isCommit && setsActor && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
   const once = (preparedAs: string | undefined) => {
-    if (isSelfChecking) return target.runAlone(run.text, values, preparedAs)
+    if (isSelfChecking) return target.runAlone(run.text, values, preparedAs, onStart)
     return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {
+      onStart(session.pid)
       await session.query(`select set_config('ledgerman.actor', $1, true)`, [actor])
       const rows = await session.query(run.text, values, preparedAs)
       // Where the key is none after all (a view), several rows would be changed: leave by the way that rolls back.

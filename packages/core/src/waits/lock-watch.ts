@@ -45,15 +45,3 @@ export class LockWatch {
     if (!this.#isOver) this.#timer = setTimeout(() => void this.#look(), Math.max(this.#every, 250))
   }
 }
-
-/** What a lock timeout says of who held the lock. */
-export function holderFacts(holders: readonly LockHolder[]): { holder: LockHolder | null; chain: readonly LockHolder[] } {
-  return { holder: holders[0] ?? null, chain: holders }
-}
-
-/** The holder in a sentence: `pid 4711 (psql, ada), idle in transaction for 12 s`. */
-export function describeHolder({ pid, application, user, state, transactionAgeMs }: LockHolder): string {
-  const who = [application, user].filter(Boolean).join(', ')
-  const age = transactionAgeMs === null ? '' : ` for ${Math.round(transactionAgeMs / 100) / 10} s`
-  return `pid ${pid}${who ? ` (${who})` : ''}${state ? `, ${state}${age}` : ''}`
-}

@@ -61,10 +61,16 @@ export async function checkDefinitions(
   return findings
 }
 
-async function resolveNamed(target: Target, name: string, mappings: ReadonlyMap<string, MappingDefinition>): Promise<Mapping> {
+async function resolveNamed(
+  target: Target,
+  name: string,
+  mappings: ReadonlyMap<string, MappingDefinition>,
+): Promise<Mapping> {
   const definition = mappings.get(name)
   if (!definition)
-    throw new LedgermanProblem('not-found', `there is no mapping ${name}; ${suggestName(name, mappings.keys())}`, { mapping: name })
+    throw new LedgermanProblem('not-found', `there is no mapping ${name}; ${suggestName(name, mappings.keys())}`, {
+      mapping: name,
+    })
   return resolveMapping(definition, 0, await target.table(definition.table))
 }
 
@@ -101,7 +107,10 @@ async function brokenUses(
     if (replaced.has(name) || !read) continue
     for (const { where, message } of await transactionFindings(target, definition, findMapping))
       findings.push({
-        ...placed(read, { where: '', message: `the transaction ${name} uses it and would no longer fit: ${where}: ${message}` }),
+        ...placed(read, {
+          where: '',
+          message: `the transaction ${name} uses it and would no longer fit: ${where}: ${message}`,
+        }),
         advice: 'Publish the transaction, corrected, together with the mapping.',
       })
   }

@@ -54,7 +54,9 @@ function hash(token: string): Buffer {
 
 /** A digest of a request, whatever the order of its members. */
 export function digestOf(subject: unknown): string {
-  return createHash('sha256').update(printJson(sorted(subject))).digest('base64url')
+  return createHash('sha256')
+    .update(printJson(sorted(subject)))
+    .digest('base64url')
 }
 
 function sorted(value: unknown): unknown {

@@ -57,7 +57,12 @@ export function runRoutes({ targets, rehearsals }: Services) {
         const { body, caller } = call
         const plan = await planOf(target, call)
         const { mode, rehearsal, note, confirm, params = {}, ...asked } = body
-        const subject = { ...asked, params, revision: plan.revision, definitions: [...plan.mappings].map(([name, { revision }]) => [name, revision]) }
+        const subject = {
+          ...asked,
+          params,
+          revision: plan.revision,
+          definitions: [...plan.mappings].map(([name, { revision }]) => [name, revision]),
+        }
         const { actor } = caller
         const rehearsed =
           rehearsal === undefined ? undefined : await rehearsals.find<Evidence>(rehearsal, target.name, actor, subject)
@@ -95,7 +100,9 @@ export function runRoutes({ targets, rehearsals }: Services) {
       const type = types[name] ?? 'text'
       return [name, { ...(typeof type === 'string' ? { type } : type), nullable: true }]
     })
-    const limits = Object.fromEntries(Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined))
+    const limits = Object.fromEntries(
+      Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined),
+    )
     const definition = { steps, params: Object.fromEntries(declared) as Record<string, { type: string }>, ...limits }
     return preparePlan(target, definition, null, null, (name) => targets.mapping(target, name))
   }
@@ -110,9 +117,13 @@ function requestOf({ request, body }: Pick<Call<unknown, RunInput>, 'request' | 
 
 /** The key, in quotes or without. @throws LedgermanProblem request-invalid */
 export function readKey(header: string | string[]): string {
-  const text = String(header).trim().replace(/^"(.*)"$/, '$1')
+  const text = String(header)
+    .trim()
+    .replace(/^"(.*)"$/, '$1')
   if (text.length >= 1 && text.length <= 255) return text
-  throw new LedgermanProblem('request-invalid', 'Idempotency-Key: expected 1 to 255 characters.', { where: 'idempotency-key' })
+  throw new LedgermanProblem('request-invalid', 'Idempotency-Key: expected 1 to 255 characters.', {
+    where: 'idempotency-key',
+  })
 }
 
 function entryLink({ entry }: Receipt): Record<string, string> {

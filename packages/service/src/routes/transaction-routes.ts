@@ -66,22 +66,37 @@ export function transactionRoutes(services: Services) {
         const target = targetOf(params)
         const number = Number(params['revision'])
         if (!Number.isInteger(number) || number < 1 || number > 1e9)
-          throw new LedgermanProblem('request-invalid', `revision: expected a number from 1, got "${params['revision']}".`, { where: 'revision' })
-        return { status: 200, body: await describe(target, await transactions.getRevision(target.name, params['transaction'] ?? '', number)) }
+          throw new LedgermanProblem(
+            'request-invalid',
+            `revision: expected a number from 1, got "${params['revision']}".`,
+            { where: 'revision' },
+          )
+        return {
+          status: 200,
+          body: await describe(
+            target,
+            await transactions.getRevision(target.name, params['transaction'] ?? '', number),
+          ),
+        }
       },
     }),
     defineRoute({
       method: 'put',
       path: `${TRANSACTIONS}/{transaction}`,
       role: 'author',
-      summary: 'Publish a transaction. Every statement is prepared on the target; the same content gives no new revision.',
+      summary:
+        'Publish a transaction. Every statement is prepared on the target; the same content gives no new revision.',
       headers: { 'If-Match': REVISION, 'If-None-Match': '* to publish only where there is none yet.' },
       body: {
         'application/yaml': { schema: transactionDefinition, parse: AS_IT_STANDS },
         'application/json': { schema: transactionDefinition, parse: AS_IT_STANDS },
       },
       replies: {
-        200: { description: 'The latest revision, new or the same as before.', schema: transactionInfo, headers: { etag: REVISION } },
+        200: {
+          description: 'The latest revision, new or the same as before.',
+          schema: transactionInfo,
+          headers: { etag: REVISION },
+        },
         201: { description: 'The first revision.', schema: transactionInfo, headers: { etag: REVISION } },
       },
       problems: ['definition-invalid', 'record-changed', 'media-type'],
@@ -106,7 +121,12 @@ export function transactionRoutes(services: Services) {
       handle: async (call) => {
         const expected = expectedRevision(call)
         const known = expected === 'none' ? undefined : expected
-        await transactions.remove(targetOf(call.params).name, call.params['transaction'] ?? '', call.caller.actor, known)
+        await transactions.remove(
+          targetOf(call.params).name,
+          call.params['transaction'] ?? '',
+          call.caller.actor,
+          known,
+        )
         return { status: 204 }
       },
     }),

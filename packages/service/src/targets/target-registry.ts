@@ -70,9 +70,7 @@ export class TargetRegistry {
         : await this.transactions.getRevision(target.name, name, revision)
     // A plan is good as long as every mapping it uses is the same object: neither published anew nor altered underneath.
     const key = `${target.name} ${name} ${found.revision}`
-    const mappings = await Promise.all(
-      [...mappingNamesOf(found.definition)].map((each) => this.mapping(target, each)),
-    )
+    const mappings = await Promise.all([...mappingNamesOf(found.definition)].map((each) => this.mapping(target, each)))
     const kept = this.#plans.get(key)
     if (kept && kept.mappings.every((mapping, at) => mapping === mappings[at])) return kept.plan
     const plan = await preparePlan(target, found.definition, name, found.revision, (each) => this.mapping(target, each))

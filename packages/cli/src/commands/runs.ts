@@ -1,0 +1,169 @@
+import { readFileSync } from 'node:fs'
+import {
+  LedgermanProblem,
+  parseJson,
+  suggestName,
+  type Receipt,
+  type RunInput,
+  type TransactionInfo,
+} from '@ledgerman/contract'
+import type { Command } from 'commander'
+import colors from 'picocolors'
+import { parse } from 'yaml'
+import type { CommandContext } from '../command-context.js'
+import { formatReceipt } from '../output/receipt-text.js'
+import { formatTable } from '../output/table.js'
+
+interface RunFlags {
+  commit?: boolean
+  rehearsal?: string
+  steps?: string
+  example?: string
+  note?: string
+  confirm?: boolean
+  statement?: boolean
+  once?: string
+}
+
+export function addRuns(program: Command, context: CommandContext): void {
+  program
+    .command('transactions')
+    .description('List the transactions of a target, or show one.')
+    .argument('[transaction]')
+    .action(async (name: string | undefined, _options: unknown, command: Command) => {
+      const target = await context.target(command)
+      if (name !== undefined) {
+        const transaction = await target.transaction(name)
+        return context.print(command, transaction, () => transaction.source.trimEnd())
+      }
+      const transactions = await target.transactions()
+      context.print(command, { transactions }, () =>
+        transactions.length === 0
+          ? `${target.name} has no transactions yet. Publish some: ledgerman publish FOLDER`
+          : formatTable(
+              ['transaction', 'parameters', 'revision', 'summary'],
+              transactions.map((each) => [
+                each.name,
+                each.params.join(', '),
+                String(each.revision),
+                each.summary ?? '',
+              ]),
+              ['revision'],
+            ),
+      )
+    })
+
+  program
+    .command('run')
+    .description('Run a transaction. Rehearsed, and rolled back, unless --commit is given.')
+    .argument('[transaction]')
+    .argument('[params...]', 'name=value pairs')
+    .option('--commit', 'keep it')
+    .option('--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse')
+    .option('--steps <file>', 'run the steps of a file (YAML or JSON) instead of a published transaction')
+    .option('--example <number>', 'take the parameters of that example of the definition, counted from 1')
+    .option('--note <text>', 'kept with the entry')
+    .option('--confirm', 'read the written rows back by a second session')
+    .option('--once <key>', 'an idempotency key: sent again, it takes effect once')
+    .option('--statement', 'show each statement and its binds')
+    .addHelpText(
+      'after',
+      `
+Examples:
+  ledgerman run move-hours from=P-107 to=P-112 hours=4
+  ledgerman run move-hours --example 1 --commit
+  ledgerman run --steps correction.yaml`,
+    )
+    .action(async (first: string | undefined, rest: string[], options: RunFlags, command: Command) => {
+      const target = await context.target(command)
+      const mode = options.commit || options.rehearsal !== undefined ? ('commit' as const) : ('rehearse' as const)
+      const common = {
+        mode,
+        ...(options.rehearsal === undefined ? {} : { rehearsal: options.rehearsal }),
+        ...(options.note === undefined ? {} : { note: options.note }),
+        ...(options.confirm ? { confirm: true } : {}),
+      }
+      let run: RunInput
+      if (options.steps !== undefined) {
+        const pairs = first === undefined ? rest : [first, ...rest]
+        run = { ...readSteps(options.steps), ...common, params: parseParams(pairs) } as RunInput
+      } else {
+        if (first === undefined)
+          throw new LedgermanProblem('request-invalid', 'Name a transaction, or give --steps FILE.', {
+            where: 'transaction',
+          })
+        const transaction = await target.transaction(first)
+        const example = options.example === undefined ? {} : exampleOf(transaction, options.example)
+        run = { ...common, transaction: first, params: { ...example, ...typedParams(transaction, parseParams(rest)) } }
+      }
+      const receipt = await target.run(run, { idempotencyKey: options.once })
+      context.print(command, receipt, () => formatRun(receipt, options))
+    })
+}
+
+function formatRun(receipt: Receipt, options: RunFlags): string {
+  const text = formatReceipt(receipt, { statement: options.statement ?? false })
+  const confirmed = receipt.confirmed
+    ? `\n\nRead back: ${receipt.confirmed.asWritten} of ${receipt.confirmed.rows} rows are as they were written.`
+    : ''
+  if (receipt.outcome === 'committed')
+    return `${text}${confirmed}\n\nEntry ${receipt.id}${receipt.replayed ? ', of the first time this was sent' : ''}`
+  return `${text}\n\n${colors.dim(`To keep exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
+}
+
+function readSteps(file: string): Record<string, unknown> {
+  let content: unknown
+  try {
+    content = parse(readFileSync(file, 'utf8'), { version: '1.2' })
+  } catch (error) {
+    throw new LedgermanProblem('request-invalid', `${file} cannot be read: ${(error as Error).message}`, {
+      where: file,
+    })
+  }
+  if (Array.isArray(content)) return { steps: content }
+  if (content !== null && typeof content === 'object' && 'steps' in content) return content as Record<string, unknown>
+  throw new LedgermanProblem('request-invalid', `${file}: expected a list of steps, or an object with steps.`, {
+    where: file,
+  })
+}
+
+function parseParams(pairs: readonly string[]): Record<string, string> {
+  return Object.fromEntries(
+    pairs.map((pair) => {
+      const at = pair.indexOf('=')
+      if (at < 1)
+        throw new LedgermanProblem('request-invalid', `"${pair}": expected name=value, such as hours=4.`, {
+          where: pair,
+        })
+      return [pair.slice(0, at), pair.slice(at + 1)]
+    }),
+  )
+}
+
+/** A parameter of an array or json type is JSON on the command line; every other one is text, which the service reads as its type. */
+function typedParams({ definition }: TransactionInfo, params: Record<string, string>): Record<string, unknown> {
+  return Object.fromEntries(
+    Object.entries(params).map(([name, text]) => {
+      const type = definition.params?.[name]?.type ?? 'text'
+      if (!/\[\]$|^jsonb?$/.test(type)) return [name, text]
+      try {
+        return [name, parseJson(text)]
+      } catch {
+        throw new LedgermanProblem(
+          'value-invalid',
+          `${name}: expected ${type} as JSON, such as ["P-107","P-112"], got ${text}.`,
+          { where: name },
+        )
+      }
+    }),
+  )
+}
+
+function exampleOf({ name, definition: { examples = [] } }: TransactionInfo, number: string): Record<string, unknown> {
+  const example = examples[Number(number) - 1]
+  if (example) return example
+  const known = examples.map((_, at) => String(at + 1))
+  throw new LedgermanProblem('request-invalid', `${name} has no example ${number}; ${suggestName(number, known)}`, {
+    where: 'example',
+  })
+}
