@@ -19,7 +19,7 @@ export default {
   projects: [
     project('pure', ['packages/{contract,core,cli,client,service}/test/pure/**/*.test.ts', 'docs/test/**/*.test.ts']),
     project('core', ['packages/core/test/database/**/*.test.ts']),
-    project('service', ['packages/service/test/http/**/*.test.ts']),
+    project('service', ['packages/{service,client}/test/http/**/*.test.ts']),
     project('cli', ['packages/cli/test/process/**/*.test.ts']),
     project('local', ['packages/local/test/**/*.test.ts']),
     project('console', ['packages/console/test/**/*.test.ts']),

@@ -3,5 +3,3 @@ grant usage on schema public to ledgerman_observatory;
 grant select, insert, update, delete on all tables in schema public to ledgerman_observatory;
 -- For the book: it creates the schema ledgerman, once, when asked to.
 grant create on database observatory to ledgerman_observatory;
--- To name who holds a lock, and to end a session that blocks others: what other sessions do is seen by no one else.
-grant pg_read_all_stats, pg_signal_backend to ledgerman_observatory;

@@ -10,6 +10,11 @@ export const router = createRouter({
     { path: '/t/:target/records/:mapping/:key', name: 'record', component: () => import('./records/RecordPage.vue') },
     { path: '/t/:target/add/:mapping', name: 'add', component: () => import('./records/AddPage.vue') },
     { path: '/t/:target/tables', name: 'tables', component: () => import('./tables/TablesPage.vue') },
+    {
+      path: '/t/:target/transactions/:transaction?',
+      name: 'transactions',
+      component: () => import('./transactions/TransactionsPage.vue'),
+    },
     { path: '/t/:target/book', name: 'book', component: () => import('./book/BookPage.vue') },
     { path: '/t/:target/book/:entry', name: 'entry', component: () => import('./book/EntryPage.vue') },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./problems/NowherePage.vue') },

@@ -26,7 +26,12 @@ export async function prepareDatabases(
   const owner = await ensureRole(cluster, dataDir, 'observatory_owner', 'observatory')
   const worker = await ensureRole(cluster, dataDir, 'ledgerman_observatory', 'observatory')
   // So that the demo's owner can read the book, which the worker makes.
-  await asAdmin(cluster, 'postgres', (client) => client.query('grant ledgerman_observatory to observatory_owner'))
+  // To name who holds a lock, and to end a session that others wait for: what other sessions do is seen by no one else.
+  await asAdmin(cluster, 'postgres', (client) =>
+    client.query(
+      'grant ledgerman_observatory to observatory_owner; grant pg_read_all_stats, pg_signal_backend to ledgerman_observatory',
+    ),
+  )
   await ensureDatabase(cluster, 'ledgerman', 'ledgerman_home')
   await ensureDatabase(cluster, 'observatory', 'observatory_owner')
   await loadObservatory(readFileSync(owner, 'utf8').trim(), demoDir, say)

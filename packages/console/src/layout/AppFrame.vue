@@ -1,5 +1,12 @@
 <script setup lang="ts">
-import { mdiBookOpenVariantOutline, mdiLogout, mdiSitemapOutline, mdiTableEdit, mdiThemeLightDark } from '@mdi/js'
+import {
+  mdiBookOpenVariantOutline,
+  mdiLogout,
+  mdiPlaylistCheck,
+  mdiSitemapOutline,
+  mdiTableEdit,
+  mdiThemeLightDark,
+} from '@mdi/js'
 import { computed, onMounted } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
@@ -20,6 +27,12 @@ const pages = computed(() => [
     icon: mdiTableEdit,
     to: { name: 'records', params: { target: target.value } },
     isActive: ['records', 'record', 'add'].includes(String(route.name)),
+  },
+  {
+    title: 'Transactions',
+    icon: mdiPlaylistCheck,
+    to: { name: 'transactions', params: { target: target.value } },
+    isActive: route.name === 'transactions',
   },
   {
     title: 'Tables',
@@ -92,7 +105,7 @@ async function leave() {
       ><v-icon :icon="mdiLogout"
     /></v-btn>
   </v-app-bar>
-  <v-navigation-drawer permanent width="150">
+  <v-navigation-drawer permanent width="170">
     <v-list v-if="target" nav density="compact">
       <v-list-item
         v-for="page in pages"

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import type { Receipt } from '@ledgerman/contract'
 import DifferenceTable from './DifferenceTable.vue'
 import StatementView from './StatementView.vue'
+import StepList from './StepList.vue'
 
 const props = defineProps<{ receipt: Receipt; isEntry?: boolean }>()
 const headline = computed(
@@ -33,7 +34,18 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
         >
       </v-card-subtitle>
     </v-card-item>
-    <v-card-text v-for="step in receipt.steps" :key="step.no">
+    <v-card-text v-if="receipt.transaction !== null || receipt.steps.length > 1">
+      <p class="mb-2">
+        {{
+          receipt.transaction === null
+            ? 'Steps that were sent with the run'
+            : `${receipt.transaction}, revision ${receipt.revision}`
+        }}
+        · {{ receipt.isolation }}<template v-if="receipt.attempts > 1"> · {{ receipt.attempts }} attempts</template>
+      </p>
+      <StepList :steps="receipt.steps" />
+    </v-card-text>
+    <v-card-text v-for="step in receipt.steps" v-else :key="step.no">
       <div class="d-flex ga-2 mb-3 flex-wrap">
         <v-chip size="small">expected {{ step.expected }}</v-chip>
         <v-chip size="small" data-test="matched">matched {{ step.matched ?? '–' }}</v-chip>

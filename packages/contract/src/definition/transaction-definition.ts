@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { chosenBy } from './chosen-by.js'
 import { definitionName } from './mapping-definition.js'
 
 /** Names of transactions may hold hyphens: they are never named inside an expression. */
@@ -110,24 +111,14 @@ export const stepDefinition = z
   .union([loadStep, changeStep, replaceStep, addStep, removeStep, requireStep, sqlStep])
   .meta({ id: 'StepDefinition' })
 
-/** Checks a step by the schema of its kind, so that an issue names what is wrong with that kind and not with all the others. */
-const preciseStep = z.unknown().transform((value, context): z.output<typeof stepDefinition> => {
+/** Checks a step by the schema of its kind. */
+const preciseStep = chosenBy<z.output<typeof stepDefinition>>((value) => {
   const kinds =
     value !== null && typeof value === 'object' ? STEP_WORDS.filter((word) => Object.hasOwn(value, word)) : []
   const [kind] = kinds
-  if (kind === undefined || kinds.length > 1) {
-    const got = kinds.length > 1 ? `both ${kinds.join(' and ')}` : 'none of them'
-    context.addIssue({
-      code: 'custom',
-      message: `expected a step with one of ${STEP_WORDS.join(', ')}, got ${got}`,
-      input: value,
-    })
-    return z.NEVER
-  }
-  const checked = STEP_SCHEMAS[kind].safeParse(value)
-  if (checked.success) return checked.data
-  for (const issue of checked.error.issues) context.addIssue({ ...issue, input: value } as never)
-  return z.NEVER
+  if (kind !== undefined && kinds.length === 1) return STEP_SCHEMAS[kind]
+  const got = kinds.length > 1 ? `both ${kinds.join(' and ')}` : 'none of them'
+  return `expected a step with one of ${STEP_WORDS.join(', ')}, got ${got}`
 })
 
 const runLimits = {

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { chosenBy } from '../definition/chosen-by.js'
 import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
 import { RUN_MODES } from '../receipt/receipt.js'
 
@@ -21,10 +22,12 @@ const adHoc = {
   types: typed.optional().describe('The types of the parameters; what is not named is text.'),
 }
 
+const unnamed = z.strictObject({ ...adHoc, steps: z.array(stepInput).min(1).max(1000) })
+
 /** A run of a named transaction, or of steps that are sent with it. */
-export const runInput = z
-  .union([named, z.strictObject({ ...adHoc, steps: z.array(stepInput).min(1).max(1000) })])
-  .meta({ id: 'RunInput' })
+export const runInput = chosenBy<z.output<typeof named> | z.output<typeof unnamed>>((value) =>
+  value !== null && typeof value === 'object' && 'steps' in value ? unnamed : named,
+)
 
 /** The same as a JSON Schema can say it. */
 export const runInputShape = z

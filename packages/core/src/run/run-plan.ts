@@ -220,7 +220,7 @@ async function prepareSession(
   await session.query(
     `select ${list.join(', ')}`,
     settings.map(([, value]) => value),
-    `lm_settings_${settings.map(([name]) => name.replace(/\W/g, '')).join('_')}`,
+    `lm_set${lockWaitMs === null ? '' : '_lock'}${timeLimitMs === null ? '' : '_time'}`,
   )
 }
 

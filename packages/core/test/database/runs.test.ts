@@ -110,14 +110,12 @@ describe('a run', () => {
     fc
       .tuple(fc.integer({ min: 1, max: 9 }), fc.integer({ min: 1, max: 60 }))
       .map(([n, amount]) => take(`A${n}`, amount)),
-    fc
-      .integer({ min: 0, max: 8 })
-      .map((n): StepDefinition => ({
-        change: 'account',
-        where: `code >= 'A${n}'`,
-        expect: 'some',
-        values: { note: `n${n}` },
-      })),
+    fc.integer({ min: 0, max: 8 }).map((n): StepDefinition => ({
+      change: 'account',
+      where: `code >= 'A${n}'`,
+      expect: 'some',
+      values: { note: `n${n}` },
+    })),
     fc.integer({ min: 1, max: 8 }).map((n): StepDefinition => ({ add: 'move', values: { giver: `A${n}`, amount: n } })),
     fc.integer({ min: 1, max: 9 }).map((n): StepDefinition => ({ remove: 'account', key: { code: `'A${n}'` } })),
     fc.constant<StepDefinition>({ add: 'account', values: { code: 'A1', amount: 1 } }),

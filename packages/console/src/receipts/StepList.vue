@@ -1,0 +1,43 @@
+<script setup lang="ts">
+import type { StepReceipt } from '@ledgerman/contract'
+import DifferenceTable from './DifferenceTable.vue'
+import StatementView from './StatementView.vue'
+
+/** Each step of a run: counts, timing, what differs, and its statement with its binds. */
+defineProps<{ steps: readonly StepReceipt[] }>()
+</script>
+
+<template>
+  <v-expansion-panels multiple variant="accordion" data-test="steps">
+    <v-expansion-panel v-for="step in steps" :key="step.no" :data-test="`step-${step.no}`">
+      <v-expansion-panel-title>
+        <div class="d-flex align-center ga-3 flex-wrap" style="width: 100%">
+          <span class="text-medium-emphasis">{{ step.no }}</span>
+          <strong>{{ step.kind }} {{ step.mapping ?? '' }}</strong>
+          <span v-if="step.as" class="text-medium-emphasis">as {{ step.as }}</span>
+          <v-spacer />
+          <span v-if="step.skipped">skipped</span>
+          <template v-else-if="step.kind === 'require'"
+            ><span>{{ step.matched === 1 ? 'true' : 'not true' }}</span></template
+          >
+          <template v-else>
+            <span>expected {{ step.expected }}</span>
+            <span>matched {{ step.matched ?? '–' }}</span>
+            <span v-if="step.kind !== 'load'">changed {{ step.changed ?? '–' }}</span>
+          </template>
+          <span class="text-medium-emphasis">{{ step.durationMs }} ms</span>
+        </div>
+      </v-expansion-panel-title>
+      <v-expansion-panel-text>
+        <template v-if="step.kind !== 'load'">
+          <DifferenceTable v-for="(row, at) in step.rows.slice(0, 20)" :key="at" :row="row" class="mb-2" />
+          <p v-if="step.rows.length > 20" class="text-medium-emphasis">… and more rows; all are in the book.</p>
+        </template>
+        <p v-if="step.leftOut?.length" class="mb-2">
+          Left out, held by others: {{ step.leftOut.map((key) => Object.values(key).join(', ')).join(' · ') }}
+        </p>
+        <StatementView :step="step" />
+      </v-expansion-panel-text>
+    </v-expansion-panel>
+  </v-expansion-panels>
+</template>

@@ -1,0 +1,202 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import type { TransactionInfo, TransactionSummary } from '@ledgerman/contract'
+import { client } from '../client.js'
+import DefinitionEditor from '../definitions/DefinitionEditor.vue'
+import ProblemAlert from '../problems/ProblemAlert.vue'
+import StepList from '../receipts/StepList.vue'
+import StepFlow from './StepFlow.vue'
+import { useTransactionRun } from './useTransactionRun.js'
+
+const route = useRoute()
+const router = useRouter()
+const transactions = ref<TransactionSummary[]>([])
+const transaction = ref<TransactionInfo | null>(null)
+const loadProblem = ref<unknown>(null)
+const tab = ref('run')
+const target = computed(() => String(route.params['target']))
+const name = computed(() => (route.params['transaction'] ? String(route.params['transaction']) : undefined))
+const { params, receipt, shownReceipt, refusedAt, problem, isBusy, canCommit, takeExample, run } = useTransactionRun(
+  target,
+  transaction,
+)
+const isNew = computed(() => name.value === '-')
+const STARTER = `transaction: my-transaction
+summary: What it does.
+params:
+  code: { type: text }
+examples:
+  - { code: P-107 }
+steps:
+  - load: programme
+    as: it
+    key: { code: ':code' }
+    lock: change
+  - change: it
+    compute: { priority: 'least(priority + 1, 5)' }
+`
+
+watch(target, loadList, { immediate: true })
+watch([target, name], loadOne, { immediate: true })
+
+async function loadList() {
+  await attempt(async () => {
+    transactions.value = await client.target(target.value).transactions()
+    const [first] = transactions.value
+    if (name.value === undefined && first) await router.replace({ params: { transaction: first.name } })
+  })
+}
+
+async function loadOne() {
+  if (name.value === undefined || isNew.value) {
+    transaction.value = null
+    if (isNew.value) tab.value = 'definition'
+    return
+  }
+  const chosen = name.value
+  await attempt(async () => {
+    transaction.value = await client.target(target.value).transaction(chosen)
+    takeExample(0)
+  })
+}
+
+async function published(publishedName: string) {
+  await loadList()
+  if (publishedName === name.value) await loadOne()
+  else await router.push({ params: { transaction: publishedName } })
+}
+
+async function attempt(work: () => Promise<void>) {
+  loadProblem.value = null
+  try {
+    await work()
+  } catch (error) {
+    loadProblem.value = error
+  }
+}
+
+function choose(chosen: string | null) {
+  if (chosen !== null) void router.push({ params: { transaction: chosen } })
+}
+</script>
+
+<template>
+  <v-container fluid class="pa-4">
+    <div class="d-flex align-center ga-4 mb-3">
+      <h1>Transactions</h1>
+      <v-select
+        :model-value="isNew ? null : (name ?? null)"
+        :items="transactions.map((each) => each.name)"
+        label="Transaction"
+        hide-details
+        style="max-width: 280px"
+        data-test="transaction"
+        @update:model-value="choose"
+      />
+      <span v-if="transaction" class="text-medium-emphasis"
+        >{{ transaction.summary }} · revision {{ transaction.revision }}</span
+      >
+      <v-spacer />
+      <v-btn data-test="new-transaction" @click="choose('-')">New</v-btn>
+    </div>
+    <ProblemAlert :problem="loadProblem" class="mb-3" />
+    <v-alert v-if="transaction?.drift" type="warning" variant="tonal" density="compact" class="mb-3">{{
+      transaction.drift
+    }}</v-alert>
+    <v-row v-if="transaction || isNew">
+      <v-col v-if="transaction" cols="12" md="5">
+        <v-card>
+          <StepFlow
+            :key="`${transaction.name} ${transaction.revision}`"
+            :steps="transaction.definition.steps"
+            :receipts="shownReceipt?.steps ?? []"
+            :refused-at="refusedAt"
+          />
+        </v-card>
+      </v-col>
+      <v-col cols="12" :md="transaction ? 7 : 12">
+        <v-card>
+          <v-tabs v-model="tab" density="compact">
+            <v-tab value="run" :disabled="isNew">Run</v-tab>
+            <v-tab value="definition" data-test="tab-definition">Definition</v-tab>
+          </v-tabs>
+          <div v-if="tab === 'run' && transaction" class="pa-3">
+            <div class="d-flex flex-wrap ga-3 mb-3">
+              <v-text-field
+                v-for="(param, param_name) in transaction.definition.params ?? {}"
+                :key="param_name"
+                v-model="params[param_name]"
+                :label="`${param_name} (${param.type})`"
+                :hint="param.rule"
+                persistent-hint
+                style="min-width: 150px; max-width: 240px"
+                :data-test="`param-${param_name}`"
+                @keydown.ctrl.enter="run('rehearse')"
+              />
+            </div>
+            <div class="d-flex align-center ga-2 mb-3">
+              <v-btn
+                v-for="(_, at) in transaction.definition.examples ?? []"
+                :key="at"
+                size="small"
+                variant="outlined"
+                :data-test="`example-${at + 1}`"
+                @click="takeExample(at)"
+                >Example {{ at + 1 }}</v-btn
+              >
+              <v-spacer />
+              <v-btn :disabled="isBusy" title="Ctrl and Enter" data-test="rehearse" @click="run('rehearse')"
+                >Rehearse</v-btn
+              >
+              <v-btn
+                :disabled="isBusy || !canCommit"
+                color="primary"
+                variant="flat"
+                title="Commits exactly what was rehearsed"
+                data-test="commit"
+                @click="run('commit')"
+                >Commit</v-btn
+              >
+            </div>
+            <ProblemAlert :problem="problem" class="mb-3" />
+            <template v-if="shownReceipt">
+              <div class="d-flex align-center ga-3 mb-2" :data-outcome="shownReceipt.outcome">
+                <v-chip :color="{ committed: 'success', rehearsed: 'info', refused: 'error' }[shownReceipt.outcome]">{{
+                  shownReceipt.outcome === 'rehearsed' ? 'rehearsed, nothing was kept' : shownReceipt.outcome
+                }}</v-chip>
+                <span class="text-medium-emphasis"
+                  >{{ shownReceipt.durationMs }} ms · {{ shownReceipt.isolation }}</span
+                >
+                <router-link
+                  v-if="receipt?.outcome === 'committed'"
+                  :to="{ name: 'entry', params: { target, entry: receipt.id } }"
+                  >entry in the book</router-link
+                >
+              </div>
+              <StepList :steps="shownReceipt.steps" />
+            </template>
+          </div>
+          <div v-else class="pa-3">
+            <DefinitionEditor
+              :target="target"
+              kind="transaction"
+              :name="transaction?.name ?? ''"
+              :source="transaction?.source ?? STARTER"
+              :revision="transaction?.revision ?? 0"
+              @published="published"
+            />
+          </div>
+        </v-card>
+      </v-col>
+    </v-row>
+    <v-alert
+      v-else-if="transactions.length === 0 && !loadProblem"
+      type="info"
+      variant="tonal"
+      title="No transaction is published yet"
+    >
+      Write one here, or publish a folder: <span class="mono">ledgerman publish FOLDER</span>
+    </v-alert>
+  </v-container>
+</template>

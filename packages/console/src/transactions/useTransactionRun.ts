@@ -1,0 +1,73 @@
+import { computed, ref, type Ref } from 'vue'
+import { isProblem, type Receipt, type RunMode, type TransactionInfo } from '@ledgerman/contract'
+import { parseJson } from '@ledgerman/contract'
+import { client } from '../client.js'
+
+/** A form for a transaction's parameters, prefilled from its examples, and what came of running it. */
+export function useTransactionRun(target: Ref<string>, transaction: Ref<TransactionInfo | null>) {
+  const params = ref<Record<string, string>>({})
+  const receipt = ref<Receipt | null>(null)
+  const problem = ref<unknown>(null)
+  const isBusy = ref(false)
+  /** Whether the parameters are still those that were rehearsed. */
+  const rehearsed = ref('')
+  const canCommit = computed(
+    () => receipt.value?.outcome === 'rehearsed' && rehearsed.value === JSON.stringify(params.value),
+  )
+  const shownReceipt = computed(() => {
+    if (receipt.value) return receipt.value
+    return isProblem(problem.value) ? ((problem.value.facts['receipt'] as Receipt | undefined) ?? null) : null
+  })
+  const refusedAt = computed(() =>
+    isProblem(problem.value) ? ((problem.value.facts['step'] as number | undefined) ?? null) : null,
+  )
+
+  function takeExample(at: number): void {
+    const definition = transaction.value?.definition
+    const example = (definition?.examples ?? [])[at] ?? {}
+    params.value = Object.fromEntries(
+      Object.entries(definition?.params ?? {}).map(([name, param]) => {
+        const value = example[name] ?? param.default ?? ''
+        return [name, typeof value === 'string' ? value : JSON.stringify(value)]
+      }),
+    )
+    receipt.value = null
+    problem.value = null
+  }
+
+  async function run(mode: RunMode): Promise<void> {
+    const { value: info } = transaction
+    if (!info) return
+    isBusy.value = true
+    problem.value = null
+    const token = mode === 'commit' ? receipt.value?.rehearsal : undefined
+    try {
+      const told = await client.target(target.value).run({
+        mode,
+        transaction: info.name,
+        params: valuesOf(info),
+        ...(token ? { rehearsal: token } : {}),
+      })
+      receipt.value = told
+      rehearsed.value = mode === 'rehearse' ? JSON.stringify(params.value) : ''
+    } catch (error) {
+      receipt.value = null
+      problem.value = error
+    } finally {
+      isBusy.value = false
+    }
+  }
+
+  /** What was typed, as values: lists and json are JSON, an empty field of a parameter that may be null is null. */
+  function valuesOf({ definition }: TransactionInfo): Record<string, unknown> {
+    return Object.fromEntries(
+      Object.entries(definition.params ?? {}).map(([name, { type, nullable }]) => {
+        const text = params.value[name] ?? ''
+        if (text === '' && nullable) return [name, null]
+        return [name, /\[\]$|^jsonb?$/.test(type) ? parseJson(text) : text]
+      }),
+    )
+  }
+
+  return { params, receipt, shownReceipt, refusedAt, problem, isBusy, canCommit, takeExample, run }
+}

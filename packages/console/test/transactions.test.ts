@@ -1,0 +1,63 @@
+import type { Page } from 'playwright-core'
+import { openConsole, type OpenConsole } from './browser.js'
+
+let console: OpenConsole
+let page: Page
+
+beforeAll(async () => {
+  console = await openConsole()
+  page = await console.person()
+}, 60_000)
+afterAll(() => console.close())
+
+const text = (test: string) => page.locator(`[data-test=${test}]`).first().innerText()
+const hours = () => console.service.observatory.sql(`select hours_left from programme where code = 'P-107'`)
+
+describe('the page of transactions', () => {
+  it('shows the steps, rehearses with its example, and commits exactly what was rehearsed', async () => {
+    await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
+    await page.locator('[data-test=flow] .step').nth(5).waitFor()
+    expect(await page.locator('[data-test=param-hours] input').inputValue()).toBe('4')
+    expect(await page.locator('[data-test=commit]').isDisabled()).toBe(true)
+    await page.click('[data-test=rehearse]')
+    await page.locator('[data-outcome=rehearsed]').waitFor()
+    await page.click('[data-test=step-4] button')
+    await page.locator('[data-test=step-4] [data-test=statement]').waitFor()
+    expect(await text('step-4')).toMatch(/matched 1[\s\S]*hoursLeft\s+18\.50\s+14\.50/)
+    expect(await hours()).toEqual([{ hours_left: '18.50' }])
+    await page.click('[data-test=commit]')
+    await page.locator('[data-outcome=committed]').waitFor()
+    expect(await hours()).toEqual([{ hours_left: '14.50' }])
+    await page.getByText('entry in the book').click()
+    await page.locator('[data-test=steps]').waitFor()
+    expect(await text('receipt')).toMatch(/move-hours, revision 1/)
+  })
+
+  it('shows where a run was refused, and refuses to commit a stale rehearsal', async () => {
+    await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
+    await page.locator('[data-test=param-hours] input').fill('300')
+    await page.click('[data-test=rehearse]')
+    await page.locator('[data-outcome=refused]').waitFor()
+    expect(await text('problem')).toMatch(/has 14\.50 hours left, fewer than 300/)
+    expect(await page.locator('.step.refused').innerText()).toMatch(/require/)
+    await page.locator('[data-test=param-hours] input').fill('2')
+    await page.click('[data-test=rehearse]')
+    await page.locator('[data-outcome=rehearsed]').waitFor()
+    await console.service.observatory.sql(`update programme set hours_left = 9 where code = 'P-107'`)
+    await page.click('[data-test=commit]')
+    await page.locator('[data-test=problem]').waitFor()
+    expect(await text('problem')).toMatch(/rehearsal-stale/)
+  })
+
+  it('checks a definition while it is typed, and saves it as a revision', async () => {
+    await page.click('[data-test=tab-definition]')
+    const editor = page.locator('[data-test=editor] .cm-content')
+    const source = (await console.service.client.target('observatory').transaction('move-hours')).source
+    await editor.fill(source.replace('giver.hoursLeft >= :hours', 'giver.hoursLft >= :hours'))
+    await page.locator('[data-test=findings]').waitFor()
+    await editor.fill(source.replace('lockWait: 2s', 'lockWait: 1s'))
+    await page.locator('[data-test=findings]').waitFor({ state: 'detached' })
+    await page.click('[data-test=save-definition]')
+    await page.getByText('· revision 2').waitFor()
+  })
+})
