@@ -30,7 +30,12 @@ export interface Reply {
 
 export interface BodyShape {
   /** By media type: the schema its content has, and how the text becomes a value (JSON where not said). */
-  [mediaType: string]: { schema: z.ZodType; parse?: ((text: string) => unknown) | typeof AS_IT_STANDS }
+  [mediaType: string]: {
+    schema: z.ZodType
+    parse?: ((text: string) => unknown) | typeof AS_IT_STANDS
+    /** The same as a JSON Schema can say it, where `schema` cannot be printed as one. */
+    shape?: z.ZodType
+  }
 }
 
 /** The body is left as text: the handler reads it, and tells what is wrong with it by line. */

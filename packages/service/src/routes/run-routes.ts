@@ -3,6 +3,7 @@ import {
   LedgermanProblem,
   receipt,
   runInput,
+  runInputShape,
   type Json,
   type ProblemCode,
   type Receipt,
@@ -46,7 +47,7 @@ export function runRoutes({ targets, rehearsals }: Services) {
       role: 'writer',
       summary: 'Run a transaction, or steps that are sent with the run (for authors): rehearse it, or commit it.',
       headers: { 'Idempotency-Key': 'A commit that is sent again with the same key takes effect once.' },
-      body: { 'application/json': { schema: runInput } },
+      body: { 'application/json': { schema: runInput, shape: runInputShape } },
       replies: {
         200: { description: 'The receipt of a rehearsal, or of a commit that was replayed.', schema: receipt },
         201: { description: 'The receipt of a commit.', schema: receipt, headers: { link: 'The entry in the book.' } },
