@@ -43,9 +43,9 @@ export async function startTestService({
   const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-service-'))
   const port = await findFreePort()
   const logLines: string[] = []
-  const common = { connections: 20, lockWaitMs: 1_000, timeLimitMs: 5_000, prepareStatements: true }
+  const common = { connections: 20, lockWaitMs: 1_000, timeLimitMs: 5_000, prepareStatements: true, demo: false }
   const targets = {
-    observatory: { ...common, url: observatory.url },
+    observatory: { ...common, url: observatory.url, demo: true },
     ...Object.fromEntries(Object.entries(extraTargets).map(([name, url]) => [name, { ...common, url }])),
   }
   const service = await startService(

@@ -1,7 +1,8 @@
-import { printJson } from '@ledgerman/contract'
+import { printJson, type LockHolder } from '@ledgerman/contract'
 import type { LedgermanClient, TargetClient } from '@ledgerman/client'
 import type { Command } from 'commander'
 import { chooseTarget, connect } from './connection.js'
+import { formatHolders } from './output/waits-text.js'
 
 /** What a command works with; the process's own streams and environment are passed in. */
 export interface Terminal {
@@ -42,5 +43,10 @@ export class CommandContext {
   write(text: string): Promise<void> {
     this.terminal.out(text)
     return this.terminal.drained()
+  }
+
+  /** Says on standard error who holds the lock that a command waits for, so that it does not seem to hang. */
+  sayWaiting = (holders: LockHolder[]): void => {
+    this.terminal.err(`${formatHolders(holders)} …\n`)
   }
 }

@@ -9,6 +9,7 @@ import { addRuns } from './commands/runs.js'
 import { addTables } from './commands/tables.js'
 import { addTargets } from './commands/targets.js'
 import { addTokens } from './commands/tokens.js'
+import { addWaits } from './commands/waits.js'
 import type { CommandContext } from './command-context.js'
 
 /** All commands, in the order a first session needs them. */
@@ -44,6 +45,7 @@ Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong
     addRecords,
     addRuns,
     addBook,
+    addWaits,
     addTokens,
   ])
     add(program, context)

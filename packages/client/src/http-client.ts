@@ -1,4 +1,11 @@
-import { LedgermanProblem, parseJson, printJson, PROBLEM_CODES, type ProblemCode } from '@ledgerman/contract'
+import {
+  LedgermanProblem,
+  parseJson,
+  printJson,
+  PROBLEM_CODES,
+  type LockHolder,
+  type ProblemCode,
+} from '@ledgerman/contract'
 
 export interface ConnectionOptions {
   /** Where the service is, e.g. `http://127.0.0.1:4680`; empty for the page's own origin. */
@@ -47,6 +54,50 @@ export class HttpClient {
       status: answer.status,
       body: (text === '' ? undefined : parseJson(text)) as T,
       guard: tag === null ? null : tag.slice(1, -1),
+    }
+  }
+
+  /**
+   * Sends a call and is told while it waits for a lock, by server-sent events; then answers or throws as `send`.
+   *
+   * @throws LedgermanProblem as `send`
+   */
+  async follow<T>(path: string, request: Request, onWait: (holders: LockHolder[]) => void): Promise<T> {
+    for await (const { event, data } of this.events(path, request)) {
+      if (event === 'waiting') onWait((parseJson(data) as unknown as { holders: LockHolder[] }).holders)
+      if (event !== 'answer') continue
+      const { status, body } = parseJson(data) as unknown as { status: number; body: T }
+      if (status >= 400) throw toProblem(body as Record<string, unknown>)
+      return body
+    }
+    throw new LedgermanProblem(
+      'outcome-unknown',
+      'The connection broke before the answer came. Look into the book for what became of it.',
+      {
+        service: this.#url,
+      },
+    )
+  }
+
+  /** Receives server-sent events (WHATWG HTML, "Server-sent events"). */
+  async *events(
+    path: string,
+    request: Request = {},
+    signal?: AbortSignal,
+  ): AsyncGenerator<{ event: string; data: string }> {
+    let rest = ''
+    for await (const text of this.receive(path, request, 'text/event-stream', signal)) {
+      const blocks = (rest + text).split('\n\n')
+      rest = blocks.pop() ?? ''
+      for (const block of blocks) {
+        const field = (name: string) =>
+          block
+            .split('\n')
+            .filter((line) => line.startsWith(`${name}: `))
+            .map((line) => line.slice(name.length + 2))
+            .join('\n')
+        if (field('data') !== '') yield { event: field('event'), data: field('data') }
+      }
     }
   }
 
@@ -120,14 +171,11 @@ function problemFrom(answer: Response, text: string): LedgermanProblem {
       `The service answered ${answer.status} with something that is no problem document; is it Ledgerman at this address?`,
     )
   }
-  const {
-    code,
-    detail,
-    type: _type,
-    title: _title,
-    status: _status,
-    ...facts
-  } = parseJson(text) as Record<string, unknown>
+  return toProblem(parseJson(text) as Record<string, unknown>)
+}
+
+function toProblem(document: Record<string, unknown>): LedgermanProblem {
+  const { code, detail, type: _type, title: _title, status: _status, ...facts } = document
   const known = PROBLEM_CODES.find((each) => each === code) ?? ('internal' as ProblemCode)
   return new LedgermanProblem(known, String(detail), facts)
 }

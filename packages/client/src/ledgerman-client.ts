@@ -1,4 +1,6 @@
 import {
+  isProblem,
+  parseJson,
   toRecordAddress,
   type BookPrepared,
   type ChangedRecord,
@@ -11,6 +13,7 @@ import {
   type FindBody,
   type FoundRecords,
   type LoadedRecord,
+  type LockHolder,
   type MappingInfo,
   type MappingSummary,
   type NewToken,
@@ -19,7 +22,10 @@ import {
   type RemovedRecord,
   type RunInput,
   type RunMode,
+  type SessionEnded,
   type SessionInfo,
+  type Staged,
+  type StagedInput,
   type TableInfo,
   type TableSummary,
   type TargetInfo,
@@ -27,6 +33,7 @@ import {
   type TokenInput,
   type TransactionInfo,
   type TransactionSummary,
+  type Waits,
 } from '@ledgerman/contract'
 import { Draft, type DraftRecords } from './draft/draft.js'
 import { HttpClient, type ConnectionOptions } from './http-client.js'
@@ -88,6 +95,22 @@ export interface ChangeOptions {
   loaded?: RecordValues | undefined
   /** The guard of an earlier load; `*` accepts any state; left out only where the mapping has no guard. */
   guard?: string | undefined
+  /** What to do where somebody else was faster: `reapply` tries again on the current record, if none of your properties moved. */
+  onConflict?: 'refuse' | 'reapply'
+  /** Told while the change waits for a lock. */
+  onWait?: OnWait | undefined
+}
+
+/** Told who holds the lock that a call waits for. */
+export type OnWait = (holders: LockHolder[]) => void
+
+/** On what a change can be applied again: where none of its properties moved, the current record with those as they were loaded. */
+function reapplied(error: unknown): Pick<ChangeOptions, 'guard' | 'loaded'> | undefined {
+  if (!isProblem(error, 'record-changed')) return undefined
+  const { overlap, loaded, yours, guard } = error.facts as Record<string, unknown>
+  if (!Array.isArray(overlap) || overlap.length > 0 || typeof guard !== 'string') return undefined
+  const names = Object.keys(yours as RecordValues)
+  return { guard, loaded: Object.fromEntries(names.map((name) => [name, (loaded as RecordValues)[name]])) }
 }
 
 function ifMatch(guard: string | undefined): Record<string, string> {
@@ -164,9 +187,36 @@ export class TargetClient {
   }
 
   /** Runs a transaction, or steps that are sent with the run. An idempotency key lets a commit be sent again safely. */
-  async run(run: RunInput, { idempotencyKey }: { idempotencyKey?: string | undefined } = {}): Promise<Receipt> {
+  async run(
+    run: RunInput,
+    { idempotencyKey, onWait }: { idempotencyKey?: string | undefined; onWait?: OnWait | undefined } = {},
+  ): Promise<Receipt> {
     const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
-    return (await this.#http.send<Receipt>(`${this.#path}/runs`, { method: 'POST', body: run, headers })).body
+    const request = { method: 'POST' as const, body: run, headers }
+    if (onWait) return this.#http.follow<Receipt>(`${this.#path}/runs`, request, onWait)
+    return (await this.#http.send<Receipt>(`${this.#path}/runs`, request)).body
+  }
+
+  /** Who blocks whom, right now. */
+  async waits(): Promise<Waits> {
+    return (await this.#http.send<Waits>(`${this.#path}/waits`)).body
+  }
+
+  /** The same, again and again, until `signal` fires. */
+  async *watchWaits(signal?: AbortSignal): AsyncGenerator<Waits> {
+    for await (const { data } of this.#http.events(`${this.#path}/waits/events`, {}, signal))
+      yield parseJson(data) as unknown as Waits
+  }
+
+  /** Cancels what a session runs, or ends it: the session of that pid that began at that moment. */
+  async endSession(pid: number, startedAt: string, did: 'cancel' | 'end'): Promise<SessionEnded> {
+    const request = { method: 'POST' as const, body: { startedAt } }
+    return (await this.#http.send<SessionEnded>(`${this.#path}/waits/${pid}/${did}`, request)).body
+  }
+
+  /** Stages what goes wrong between two programs, on the demo only. */
+  async stage(input: Partial<StagedInput> & Pick<StagedInput, 'what'>): Promise<Staged> {
+    return (await this.#http.send<Staged>(`${this.#path}/staged`, { method: 'POST', body: input })).body
   }
 
   /** Publishes definitions from the texts of their files, all or none; with `check` only says what would become of them. */
@@ -220,18 +270,19 @@ export class TargetClient {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
-    { mode = 'commit', guard, loaded }: ChangeOptions,
+    { mode = 'commit', guard, loaded, onConflict = 'refuse', onWait }: ChangeOptions,
   ): Promise<ChangedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
     const body = { set: values, ...(loaded === undefined ? {} : { loaded }) }
-    return (
-      await this.#http.send<ChangedRecord>(path, {
-        method: 'PATCH',
-        body,
-        query: { ...query, mode },
-        headers: ifMatch(guard),
-      })
-    ).body
+    const request = { method: 'PATCH' as const, body, query: { ...query, mode }, headers: ifMatch(guard) }
+    try {
+      if (onWait) return await this.#http.follow<ChangedRecord>(path, request, onWait)
+      return (await this.#http.send<ChangedRecord>(path, request)).body
+    } catch (error) {
+      const again = onConflict === 'reapply' ? reapplied(error) : undefined
+      if (!again) throw error
+      return this.change(mapping, key, values, { mode, ...again, ...(onWait ? { onWait } : {}) })
+    }
   }
 
   /** Replaces every writable property of one record. */

@@ -43,3 +43,7 @@ export { runPlan } from './run/run-plan.js'
 export type { RunRequest, RunResult } from './run/run-plan.js'
 export type { Evidence } from './run/evidence.js'
 export type { BookedRequest } from './book/book-run.js'
+
+export { listWaits, IDLE_LIMIT_MS } from './waits/list-waits.js'
+export { endSession } from './waits/end-session.js'
+export { stageDemo } from './waits/stage-demo.js'

@@ -31,7 +31,9 @@ export function writeServiceConfig(
   extra: ExtraTarget[],
 ): { file: string; env: NodeJS.ProcessEnv } {
   const env: NodeJS.ProcessEnv = { ...process.env }
-  const targets: Record<string, { url: string }> = { observatory: { url: `file:${databases.observatoryUrlFile}` } }
+  const targets: Record<string, { url: string; demo?: boolean }> = {
+    observatory: { url: `file:${databases.observatoryUrlFile}`, demo: true },
+  }
   extra.forEach(({ name, address }, at) => {
     if (targets[name]) throw new Failure(`--target ${name}: there is a target of that name already.`)
     const variable = `LEDGERMAN_EXTRA_TARGET_${at + 1}`

@@ -1,5 +1,5 @@
 import colors from 'picocolors'
-import type { Command } from 'commander'
+import { Option, type Command } from 'commander'
 import {
   toRecordAddress,
   type ChangedRecord,
@@ -36,6 +36,12 @@ export function addRecords(program: Command, context: CommandContext): void {
     })
 
   keyedCommand('change', 'Change properties of one record.', '<words...>', 'the key values, then property=value pairs')
+    .addOption(
+      new Option(
+        '--on-conflict <what>',
+        'reapply: where somebody was faster and changed other properties, try again',
+      ).choices(['refuse', 'reapply']),
+    )
     .addHelpText(
       'after',
       `
@@ -105,7 +111,13 @@ Examples:
       const { key, pairs } = splitArguments(mapping, words)
       const values = parsePairs(mapping, pairs, options.null ?? [])
       const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
-      const written = await target[verb](name, key, values, { mode: modeOf(options), guard })
+      const onConflict = options.onConflict ?? 'refuse'
+      const written = await target[verb](name, key, values, {
+        mode: modeOf(options),
+        guard,
+        onConflict,
+        onWait: context.sayWaiting,
+      })
       context.print(command, written, () => formatWrite(mapping, key, values, written, options))
     }
   }
@@ -127,6 +139,7 @@ Examples:
 }
 
 interface WriteFlags {
+  onConflict?: 'refuse' | 'reapply'
   commit?: boolean
   if?: string
   null?: string[]

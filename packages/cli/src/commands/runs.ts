@@ -96,7 +96,7 @@ Examples:
         const example = options.example === undefined ? {} : exampleOf(transaction, options.example)
         run = { ...common, transaction: first, params: { ...example, ...typedParams(transaction, parseParams(rest)) } }
       }
-      const receipt = await target.run(run, { idempotencyKey: options.once })
+      const receipt = await target.run(run, { idempotencyKey: options.once, onWait: context.sayWaiting })
       context.print(command, receipt, () => formatRun(receipt, options))
     })
 }

@@ -18,15 +18,29 @@ export function formatProblem(problem: LedgermanProblem): string {
   if (findings && findings.length > 0)
     return [`${colors.red(problem.code)}: nothing was published`, ...findings.map(formatFinding)].join('\n')
   const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
-  const { yours, current } = problem.facts as { yours?: Record<string, unknown>; current?: Record<string, unknown> }
+  const { yours, current, loaded, by } = problem.facts as Record<string, Record<string, unknown> | undefined>
   if (problem.code === 'record-changed' && yours && current) {
-    const rows = Object.keys(yours).map((name) => [name, formatValue(yours[name], 40), formatValue(current[name], 40)])
+    const names = [...new Set([...Object.keys(yours), ...((problem.facts['theirs'] as string[] | undefined) ?? [])])]
+    const rows = names.map((name) => {
+      const who = by?.[name] as { actor: string; at: string } | undefined
+      const mine = name in yours ? formatValue(yours[name], 40) : ''
+      return [
+        name,
+        formatValue(loaded?.[name], 40),
+        mine,
+        formatValue(current[name], 40),
+        who ? colors.dim(`by ${who.actor}, ${who.at}`) : '',
+      ]
+    })
     lines.push(
       '',
-      indent(formatTable(['property', 'yours', 'current'], rows)),
+      indent(formatTable(['property', 'loaded', 'yours', 'current', ''], rows)),
       '',
       `Its guard is now ${String(problem.facts['guard'])}.`,
     )
+    const { overlap } = problem.facts as { overlap?: string[] | null }
+    if (overlap?.length === 0)
+      lines.push(colors.dim('To apply yours to it as it is now: the same command with --on-conflict reapply'))
   }
   const { receipt } = problem.facts as { receipt?: Receipt }
   if (receipt && receipt.steps.length > 1)

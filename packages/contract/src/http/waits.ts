@@ -16,3 +16,65 @@ export const lockHolder = z
   .meta({ id: 'LockHolder' })
 
 export type LockHolder = z.output<typeof lockHolder>
+
+/** A session that waits, is waited for, or is idle in a transaction for long. */
+export const waitingSession = z.strictObject({
+  pid: z.int(),
+  startedAt: z.string().describe('When the session began: with the pid it names one session for ever.'),
+  blockedBy: z.array(z.int()),
+  behind: z.int().describe('How many sessions wait for it, directly or through others.'),
+  isRoot: z.boolean().describe('Whether it is waited for and waits for nobody itself.'),
+  application: z.string().nullable(),
+  user: z.string().nullable(),
+  state: z.string().nullable(),
+  transactionAgeMs: z.number().nullable(),
+  idleMs: z.number().nullable().describe('For how long it has been idle, where it is.'),
+  isIdleTooLong: z.boolean().describe('Idle in a transaction beyond the limit, whether anybody waits yet or not.'),
+  lastStatement: z.string().nullable(),
+  wants: z.string().nullable().describe('The lock it waits for, such as `row` or `table, AccessExclusiveLock`.'),
+  lock: z.enum(['row', 'table', 'other']).nullable(),
+  table: z.string().nullable().describe('The table of the lock it waits for, or holds where others wait.'),
+  holds: z.array(z.string()).describe('What it holds that others wait for.'),
+  run: z.string().nullable().describe("The run's id, where it is one of Ledgerman's own."),
+})
+
+export const waits = z
+  .strictObject({
+    at: z.string(),
+    sessions: z.array(waitingSession),
+    idleLimitMs: z.number(),
+    ended: z
+      .array(
+        z.strictObject({
+          at: z.string(),
+          actor: z.string(),
+          did: z.enum(['cancel', 'end']),
+          pid: z.int(),
+          application: z.string().nullable(),
+          user: z.string().nullable(),
+        }),
+      )
+      .describe('What was cancelled or ended from here lately.'),
+  })
+  .meta({ id: 'Waits' })
+
+/** Names the session once more: its start has to be the one that was seen. */
+export const endSessionInput = z.strictObject({ startedAt: z.string().min(1) }).meta({ id: 'EndSession' })
+export const sessionEnded = z.strictObject({ pid: z.int(), did: z.enum(['cancel', 'end']), done: z.boolean() })
+
+/** What the demo can stage, on the demo target only. */
+export const stagedInput = z
+  .strictObject({
+    what: z.enum(['hold', 'idle', 'edit']),
+    seconds: z.number().min(1).max(120).default(30).describe('It ends by itself.'),
+    lock: z.enum(['row', 'table']).default('row'),
+    code: z.string().default('P-107').describe('The programme it is about.'),
+  })
+  .meta({ id: 'Staged' })
+export const staged = z.strictObject({ what: z.string(), says: z.string(), endsAt: z.string().nullable() })
+
+export type WaitingSession = z.output<typeof waitingSession>
+export type Waits = z.output<typeof waits>
+export type StagedInput = z.output<typeof stagedInput>
+export type Staged = z.output<typeof staged>
+export type SessionEnded = z.output<typeof sessionEnded>

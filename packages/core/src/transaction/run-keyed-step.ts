@@ -15,6 +15,7 @@ import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
 import type { WriteSet } from './change-input.js'
 import { recordChanged, ruleBroken, rowNotWritten } from './change-problems.js'
+import { explainConflict, explainRemoved } from './explain-conflict.js'
 import { guardBind, toGuard, type GuardCondition } from './guard-value.js'
 import { inRehearsal, inTransaction } from './in-transaction.js'
 import { readKeyedRow } from './keyed-row.js'
@@ -169,6 +170,16 @@ export async function runKeyedStep(
     }
   }
 
+  /** Adds what only somebody else can say: who held the lock, who changed or removed the record. */
+  function tellMore(problem: LedgermanProblem): LedgermanProblem | Promise<LedgermanProblem> {
+    const isLoaded = step.guard !== 'any' && step.guard.guards.length > 0
+    if (problem.code === 'lock-timeout') return lockTimeout(problem, watch?.holders ?? [], target.limits.lockWaitMs)
+    if (problem.code === 'record-changed')
+      return explainConflict(target, mapping, step.key, step.guard === 'any' ? [] : step.guard.guards, problem)
+    if (problem.code === 'no-such-record' && isLoaded) return explainRemoved(target, mapping, step.key, problem)
+    return problem
+  }
+
   /** Makes the problem of a run that was rolled back, with its receipt, and writes the refusal to the book. */
   async function refuse(error: unknown): Promise<unknown> {
     const explained = target.explain(raisedByStatement(error, mapping) ?? error, {
@@ -177,10 +188,7 @@ export async function runKeyedStep(
       kind,
     })
     if (!isProblem(explained)) return explained
-    const problem =
-      explained.code === 'lock-timeout'
-        ? lockTimeout(explained, watch?.holders ?? [], target.limits.lockWaitMs)
-        : explained
+    const problem = await tellMore(explained)
     const matched = matchedOf(problem)
     const receipt = receiptFor('refused', { matched, changed: 0, durationMs: performance.now() - started, rows: [] })
     if (isCommit) {

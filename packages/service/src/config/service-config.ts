@@ -13,6 +13,7 @@ const targetConfig = z.strictObject({
   lockWaitMs: milliseconds.default(2_000),
   timeLimitMs: milliseconds.default(10_000),
   prepareStatements: z.boolean().default(true),
+  demo: z.boolean().default(false).describe('Whether held rows and the like may be staged on it.'),
 })
 
 const configFile = z.strictObject({

@@ -41,4 +41,15 @@ export const HOME_STEPS: readonly string[] = [
      expires_at timestamptz not null
    );
    create index rehearsal_expires_at on ledgerman_home.rehearsal (expires_at);`,
+  `create table ledgerman_home.ended_session (
+     target text not null,
+     at timestamptz not null default now(),
+     actor text not null,
+     did text not null check (did in ('cancel', 'end')),
+     pid integer not null,
+     started_at timestamptz not null,
+     application text,
+     "user" text
+   );
+   create index ended_session_at on ledgerman_home.ended_session (target, at);`,
 ]

@@ -3,9 +3,10 @@ import { join } from 'node:path'
 import express, { type ErrorRequestHandler, type Express, type Request, type Response } from 'express'
 import helmet from 'helmet'
 import type { Logger } from 'pino'
-import { isProblem, LedgermanProblem, problemCatalogue, type ProblemCode } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, problemCatalogue, toProblemDocument, type ProblemCode } from '@ledgerman/contract'
 import type { TokenStore } from '../home/token-store.js'
 import { sendProblem, sendReply, sendStream } from './answer.js'
+import { follow } from './follow.js'
 import { authenticate } from './authenticate.js'
 import { toOpenApi } from './openapi.js'
 import { invalid, readBody } from './read-body.js'
@@ -63,9 +64,19 @@ async function serve(route: Route, tokens: TokenStore, request: Request, respons
   const read = route.body ? readBody(request, route.body) : { body: undefined, text: '', mediaType: '' }
   const gone = () => signalOfClose(response)
   const call = { params: request.params, query: query?.data, ...read, caller, request, gone } as Call<never, never>
-  const reply = await route.handle(call)
+  const isFollowed = route.canFollow === true && request.headers.accept?.startsWith('text/event-stream') === true
+  const reply = isFollowed
+    ? follow((onWait) => route.handle({ ...call, onWait } as Call<never, never>), toAnswer)
+    : await route.handle(call)
   if (reply.stream) await sendStream(response, reply)
   else sendReply(response, reply)
+}
+
+/** What an error would have been answered with; one of our own making is told as such, and nothing of it. */
+function toAnswer(error: unknown): { status: number; body: unknown } {
+  const problem = toProblem(error) ?? new LedgermanProblem('internal', 'Something went wrong in Ledgerman.')
+  const body = toProblemDocument(problem.code, problem.detail, problem.facts)
+  return { status: body.status, body }
 }
 
 function signalOfClose(response: Response): AbortSignal {

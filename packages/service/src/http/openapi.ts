@@ -49,7 +49,10 @@ function toOperation(route: Route, toSchema: ToSchema): Json {
           requestBody: {
             required: true,
             content: Object.fromEntries(
-              Object.entries(route.body).map(([type, { schema, shape }]) => [type, { schema: toSchema(shape ?? schema, 'input') }]),
+              Object.entries(route.body).map(([type, { schema, shape }]) => [
+                type,
+                { schema: toSchema(shape ?? schema, 'input') },
+              ]),
             ),
           },
         }

@@ -1,6 +1,6 @@
 import type { Request } from 'express'
 import type { z } from 'zod'
-import type { ProblemCode, Role } from '@ledgerman/contract'
+import type { LockHolder, ProblemCode, Role } from '@ledgerman/contract'
 import type { Caller } from '../home/token-store.js'
 
 export type Method = 'get' | 'put' | 'post' | 'patch' | 'delete'
@@ -15,6 +15,8 @@ export interface Call<Query = unknown, Body = unknown> {
   mediaType: string
   caller: Caller
   request: Request
+  /** Tells a caller who follows the call that it waits for a lock, and who holds it. */
+  onWait?: (holders: LockHolder[]) => void
   /** Fires when the caller goes away before the answer is sent. */
   gone: () => AbortSignal
 }
@@ -57,6 +59,8 @@ export interface Route {
     number,
     { description: string; schema?: z.ZodType; headers?: Record<string, string>; alsoAs?: readonly string[] }
   >
+  /** Whether it can be followed: with `Accept: text/event-stream` it says who holds the lock it waits for. */
+  canFollow?: boolean
   /** The codes that are this call's own; those any call can meet are added. */
   problems?: ProblemCode[]
   handle: (call: Call<never, never>) => Promise<Reply>

@@ -12,6 +12,7 @@ import { tableRoutes } from './table-routes.js'
 import { targetRoutes } from './target-routes.js'
 import { tokenRoutes } from './token-routes.js'
 import { transactionRoutes } from './transaction-routes.js'
+import { waitRoutes } from './wait-routes.js'
 
 /** Every call of the interface. The busiest come first: they are looked for in this order. */
 export function allRoutes(services: Services): Route[] {
@@ -24,6 +25,7 @@ export function allRoutes(services: Services): Route[] {
     transactionRoutes,
     definitionRoutes,
     tableRoutes,
+    waitRoutes,
     targetRoutes,
     tokenRoutes,
     sessionRoutes,

@@ -100,6 +100,7 @@ export function recordRoutes({ targets }: Services) {
       path: `${RECORDS}/{key}`,
       role: 'writer',
       summary: 'Change the named properties of one record.',
+      canFollow: true,
       query: changeQuery,
       headers: { 'If-Match': IF_MATCH },
       body: {
@@ -140,6 +141,7 @@ export function recordRoutes({ targets }: Services) {
       path: `${RECORDS}/{key}`,
       role: 'writer',
       summary: 'Replace every writable property of one record; missing ones are refused by name.',
+      canFollow: true,
       query: changeQuery,
       headers: { 'If-Match': IF_MATCH },
       body: { 'application/json': { schema: record } },
@@ -161,6 +163,7 @@ export function recordRoutes({ targets }: Services) {
       path: `${RECORDS}/{key}`,
       role: 'writer',
       summary: 'Remove one record.',
+      canFollow: true,
       query: changeQuery,
       headers: { 'If-Match': IF_MATCH },
       replies: { 200: { description: 'The receipt, with the values it had.', schema: removedRecord } },
@@ -215,6 +218,7 @@ export function recordRoutes({ targets }: Services) {
       guard: guardCondition(call),
       mode: call.query.mode,
       actor: call.caller.actor,
+      ...(call.onWait ? { onWait: call.onWait } : {}),
     }
   }
 }

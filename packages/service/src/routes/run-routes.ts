@@ -53,6 +53,7 @@ export function runRoutes({ targets, rehearsals }: Services) {
         201: { description: 'The receipt of a commit.', schema: receipt, headers: { link: 'The entry in the book.' } },
       },
       problems: PROBLEMS,
+      canFollow: true,
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const { body, caller } = call
@@ -75,6 +76,7 @@ export function runRoutes({ targets, rehearsals }: Services) {
           request: requestOf(call, subject),
           rehearsed,
           signal: call.gone(),
+          ...(call.onWait ? { onWait: call.onWait } : {}),
         })
         const complete = { ...told }
         if (mode === 'rehearse') complete.rehearsal = await rehearsals.keep(target.name, actor, subject, evidence)

@@ -11,7 +11,7 @@ export class TargetRegistry {
   readonly #plans = new LRUCache<string, { plan: Plan; mappings: Mapping[] }>({ max: 1_000 })
 
   constructor(
-    configured: ServiceConfig['targets'],
+    readonly configured: ServiceConfig['targets'],
     digestKey: Buffer,
     readonly mappings: DefinitionStore<'mapping'>,
     readonly transactions: DefinitionStore<'transaction'>,
@@ -31,6 +31,11 @@ export class TargetRegistry {
         }),
       ]),
     )
+  }
+
+  /** Whether it is the demo, where things may be staged. */
+  isDemo(name: string): boolean {
+    return this.configured[name]?.demo === true
   }
 
   names(): string[] {

@@ -1,0 +1,41 @@
+import { recordHashSql } from '../statement/book-sql.js'
+import type { Mapping } from '../mapping/mapping.js'
+import type { Target } from '../target/target.js'
+import type { KeyTexts } from '../transaction/record-key.js'
+
+/** What one entry did to a record: columns before and after by name, in text form; null where there was none. */
+export interface RecordEvent {
+  id: string
+  at: string
+  actor: string
+  kind: string
+  before: Record<string, string | null> | null
+  after: Record<string, string | null> | null
+}
+
+/** How far back a record is followed. */
+const MOST = 200
+
+/** What was committed to a record, the newest first; nothing where the book is not prepared, or the key is kept as a digest. */
+export async function recordHistory(target: Target, mapping: Mapping, key: KeyTexts): Promise<RecordEvent[]> {
+  if (mapping.key.length === 0 || mapping.key.some((property) => property.sensitive)) return []
+  if (!(await target.isBookPrepared())) return []
+  const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
+  const { rows } = await target.read(HISTORY_SQL, [JSON.stringify(parts), mapping.table.path], 'lm_history')
+  return rows.map(([json]) => JSON.parse(json ?? '') as RecordEvent)
+}
+
+const KEY = 'array(select jsonb_array_elements_text($1::jsonb))'
+const HISTORY_SQL = `
+with wanted as (select ${KEY} as key, ${recordHashSql(KEY)} as record), events as (
+  select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
+  from wanted w join ledgerman.entry e on e.record = w.record and e.key = w.key join ledgerman.statement s on s.id = e.statement
+  where e.outcome = 'committed' and s.relation = $2 and e.changed > 0
+  union all
+  select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
+  from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
+    join ledgerman.entry e on e.id = i.entry join ledgerman.step p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
+  where s.relation = $2
+)
+select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'), 'actor', actor, 'kind', kind, 'before', before, 'after', after)::text
+from events order by id desc, step desc limit ${MOST}`

@@ -1,0 +1,80 @@
+import { setTimeout as delay } from 'node:timers/promises'
+import type { Staged, StagedInput } from '@ledgerman/contract'
+import type { Session, Target } from '../target/target.js'
+
+/** How many sessions pile up behind the one that went idle. */
+const PILE = 4
+
+/**
+ * Stages what goes wrong between two programs, on the demo only, so that it can be seen within a minute. It ends by itself.
+ *
+ * - `hold`: a session that holds a row, or the whole table.
+ * - `idle`: one that changed a row and went idle in its transaction, with others piled up behind.
+ * - `edit`: a competing edit, done and committed by another program.
+ */
+export async function stageDemo(target: Target, input: StagedInput): Promise<Staged> {
+  const { what, seconds, lock, code } = input
+  const endsAt = new Date(Date.now() + seconds * 1000).toISOString()
+  switch (what) {
+    case 'edit': {
+      await target.query(
+        `update programme set hours_left = greatest(hours_left - 0.25, 0), priority = priority % 5 + 1, row_version = row_version + 1 where code = $1`,
+        [code],
+      )
+      return { what, says: `Another program changed hours_left and priority of ${code}.`, endsAt: null }
+    }
+    case 'hold': {
+      const statement =
+        lock === 'table'
+          ? 'lock table programme in exclusive mode'
+          : 'select * from programme where code = $1 for update'
+      await inBackground(target, 'night-report', seconds, (session) =>
+        session.query(statement, lock === 'table' ? [] : [code]),
+      )
+      return {
+        what,
+        says: `A session holds ${lock === 'table' ? 'the table programme' : `the row of ${code}`} for ${seconds} s.`,
+        endsAt,
+      }
+    }
+    case 'idle': {
+      const change = (session: Session) =>
+        session.query('update programme set priority = priority where code = $1', [code])
+      await inBackground(target, 'forgotten-shell', seconds, change)
+      for (let at = 1; at <= PILE; at++)
+        void inBackground(target, `scheduler-${at}`, 0, change, (seconds + 5) * 1000).catch(() => undefined)
+      await delay(100)
+      return {
+        what,
+        says: `A session changed ${code} and went idle in its transaction for ${seconds} s; ${PILE} others wait for it.`,
+        endsAt,
+      }
+    }
+  }
+}
+
+/** Does something in a transaction of a session of its own, and holds it for so long; resolves when it is done, not when it ends. */
+async function inBackground(
+  target: Target,
+  application: string,
+  seconds: number,
+  work: (session: Session) => Promise<unknown>,
+  lockWaitMs = 2_000,
+): Promise<void> {
+  const session = await target.session()
+  const limits = `select set_config('application_name', $1, true), set_config('lock_timeout', $2, true), set_config('statement_timeout', $2, true), set_config('idle_in_transaction_session_timeout', $3, true)`
+  let isDone = false
+  try {
+    await session.query('begin')
+    await session.query(limits, [application, String(lockWaitMs), String((seconds + 10) * 1000)])
+    await work(session)
+    isDone = true
+  } finally {
+    const end = async () => {
+      if (isDone) await delay(seconds * 1000, undefined, { ref: false })
+      await session.query('rollback').catch(() => undefined)
+      session.release(true)
+    }
+    void end()
+  }
+}
