@@ -6,6 +6,7 @@ import {
   mdiSitemapOutline,
   mdiTableEdit,
   mdiThemeLightDark,
+  mdiTimerSand,
 } from '@mdi/js'
 import { computed, onMounted } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -33,6 +34,12 @@ const pages = computed(() => [
     icon: mdiPlaylistCheck,
     to: { name: 'transactions', params: { target: target.value } },
     isActive: route.name === 'transactions',
+  },
+  {
+    title: 'Waits',
+    icon: mdiTimerSand,
+    to: { name: 'waits', params: { target: target.value } },
+    isActive: route.name === 'waits',
   },
   {
     title: 'Tables',

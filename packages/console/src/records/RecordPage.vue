@@ -9,6 +9,7 @@ import ExplainDialog from '../receipts/ExplainDialog.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import ConflictPanel from './ConflictPanel.vue'
 import PropertyField from './PropertyField.vue'
+import WaitingNote from '../waits/WaitingNote.vue'
 import { useListPlace } from './useListPlace.js'
 import { useRecordForm } from './useRecordForm.js'
 
@@ -29,6 +30,7 @@ const {
   conflict,
   isBusy,
   isRemoved,
+  waiting,
   canRun,
 } = form
 const target = computed(() => String(route.params['target']))
@@ -166,14 +168,8 @@ function go(to: string | undefined) {
             </v-card-text>
           </v-card>
           <ProblemAlert :problem="problem" class="mb-3" />
-          <ConflictPanel
-            v-if="conflict"
-            :conflict="conflict"
-            :loaded="loaded"
-            class="mb-3"
-            @take-current="form.takeCurrent()"
-            @keep-mine="form.keepMine()"
-          />
+          <WaitingNote :holders="waiting" :target="target" class="mb-3" />
+          <ConflictPanel v-if="conflict" :key="guard ?? ''" :conflict="conflict" class="mb-3" @solve="form.solve" />
           <ReceiptCard v-if="receipt && !conflict" :receipt="receipt" />
         </div>
       </v-col>

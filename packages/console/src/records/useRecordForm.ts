@@ -7,6 +7,7 @@ import {
   printJson,
   type EntrySummary,
   type LedgermanProblem,
+  type LockHolder,
   type MappingInfo,
   type PropertyInfo,
   type Receipt,
@@ -20,6 +21,11 @@ export interface Conflict {
   problem: LedgermanProblem
   yours: RecordValues
   current: RecordValues
+  loaded: RecordValues
+  /** What they changed, and where both did; null where that is not known. */
+  theirs: string[]
+  overlap: string[] | null
+  by: Record<string, { actor: string; at: string }>
   newest: EntrySummary | undefined
 }
 
@@ -34,6 +40,8 @@ export function useRecordForm() {
   const conflict = ref<Conflict | null>(null)
   const isBusy = ref(false)
   const isRemoved = ref(false)
+  /** Who holds the lock that the last run waits for; empty while it does not. */
+  const waiting = ref<LockHolder[]>([])
   let place = { target: '', mapping: '', key: [] as string[] }
 
   const properties = computed(() => mapping.value?.properties ?? [])
@@ -64,6 +72,7 @@ export function useRecordForm() {
         mode,
         guard: guard.value ?? undefined,
         loaded: pick(loaded.value, Object.keys(values)),
+        onWait: (holders) => (waiting.value = holders),
       })
       receipt.value = changed.receipt
       if (mode === 'commit') {
@@ -86,24 +95,21 @@ export function useRecordForm() {
     return isRemoved.value
   }
 
-  /** Puts the current values into the form in place of everything edited. */
-  function takeCurrent(): Promise<void> {
-    return reload(false)
-  }
-
-  /** Keeps what was edited, on top of the current values; it is rehearsed or committed against those. */
-  function keepMine(): Promise<void> {
-    return reload(true)
-  }
-
-  async function reload(keepEdits: boolean): Promise<void> {
-    const edits = pending.value.map((property) => [property.name, { ...fieldOf(property) }] as const)
+  /**
+   * Takes the current record and puts those of the edits back that are to be kept; what would change then is rehearsed, to be seen
+   * before it is committed.
+   */
+  async function solve(keep: readonly string[]): Promise<void> {
+    const edits = pending.value.flatMap((property) =>
+      keep.includes(property.name) ? [[property.name, { ...fieldOf(property) }] as const] : [],
+    )
     await attempt(async () => {
       const record = await client.target(place.target).load(place.mapping, place.key)
       receipt.value = null
       take(record.record, record.guard)
-      if (keepEdits) for (const [name, state] of edits) fields[name] = state
+      for (const [name, state] of edits) fields[name] = state
     })
+    if (canRun.value) await run('rehearse')
   }
 
   function reset(property: PropertyInfo): void {
@@ -128,11 +134,19 @@ export function useRecordForm() {
       if (isProblem(error)) receipt.value = (error.facts['receipt'] as Receipt | undefined) ?? null
     } finally {
       isBusy.value = false
+      waiting.value = []
     }
   }
 
   async function describeConflict(error: LedgermanProblem): Promise<Conflict> {
-    const { yours = {}, current = {} } = error.facts as { yours?: RecordValues; current?: RecordValues }
+    const {
+      yours = {},
+      current = {},
+      loaded: before = {},
+      theirs = [],
+      overlap = null,
+      by = {},
+    } = error.facts as Partial<Omit<Conflict, 'problem' | 'newest'>>
     const newest = await client
       .target(place.target)
       .entries({ mapping: place.mapping, key: place.key, outcome: 'committed', limit: 1 })
@@ -140,7 +154,7 @@ export function useRecordForm() {
         (page) => page.entries[0],
         () => undefined,
       )
-    return { problem: error, yours, current, newest }
+    return { problem: error, yours, current, loaded: before, theirs, overlap, by, newest }
   }
 
   function fieldOf({ name }: PropertyInfo): FieldState {
@@ -183,8 +197,8 @@ export function useRecordForm() {
     canRun,
     open,
     run,
-    takeCurrent,
-    keepMine,
+    solve,
+    waiting,
     reset,
     isEdited,
   }

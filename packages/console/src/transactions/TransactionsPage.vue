@@ -6,6 +6,7 @@ import { client } from '../client.js'
 import DefinitionEditor from '../definitions/DefinitionEditor.vue'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import StepList from '../receipts/StepList.vue'
+import WaitingNote from '../waits/WaitingNote.vue'
 import StepFlow from './StepFlow.vue'
 import { useTransactionRun } from './useTransactionRun.js'
 
@@ -17,10 +18,8 @@ const loadProblem = ref<unknown>(null)
 const tab = ref('run')
 const target = computed(() => String(route.params['target']))
 const name = computed(() => (route.params['transaction'] ? String(route.params['transaction']) : undefined))
-const { params, receipt, shownReceipt, refusedAt, problem, isBusy, canCommit, takeExample, run } = useTransactionRun(
-  target,
-  transaction,
-)
+const { params, receipt, shownReceipt, refusedAt, problem, isBusy, waiting, canCommit, takeExample, run } =
+  useTransactionRun(target, transaction)
 const isNew = computed(() => name.value === '-')
 const STARTER = `transaction: my-transaction
 summary: What it does.
@@ -159,6 +158,7 @@ function choose(chosen: string | null) {
                 >Commit</v-btn
               >
             </div>
+            <WaitingNote :holders="waiting" :target="target" class="mb-3" />
             <ProblemAlert :problem="problem" class="mb-3" />
             <template v-if="shownReceipt">
               <div class="d-flex align-center ga-3 mb-2" :data-outcome="shownReceipt.outcome">

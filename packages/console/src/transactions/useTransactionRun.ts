@@ -1,5 +1,5 @@
 import { computed, ref, type Ref } from 'vue'
-import { isProblem, type Receipt, type RunMode, type TransactionInfo } from '@ledgerman/contract'
+import { isProblem, type LockHolder, type Receipt, type RunMode, type TransactionInfo } from '@ledgerman/contract'
 import { parseJson } from '@ledgerman/contract'
 import { client } from '../client.js'
 
@@ -9,6 +9,8 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
   const receipt = ref<Receipt | null>(null)
   const problem = ref<unknown>(null)
   const isBusy = ref(false)
+  /** Who holds the lock that the run waits for. */
+  const waiting = ref<LockHolder[]>([])
   /** Whether the parameters are still those that were rehearsed. */
   const rehearsed = ref('')
   const canCommit = computed(
@@ -42,12 +44,15 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
     problem.value = null
     const token = mode === 'commit' ? receipt.value?.rehearsal : undefined
     try {
-      const told = await client.target(target.value).run({
-        mode,
-        transaction: info.name,
-        params: valuesOf(info),
-        ...(token ? { rehearsal: token } : {}),
-      })
+      const told = await client.target(target.value).run(
+        {
+          mode,
+          transaction: info.name,
+          params: valuesOf(info),
+          ...(token ? { rehearsal: token } : {}),
+        },
+        { onWait: (holders) => (waiting.value = holders) },
+      )
       receipt.value = told
       rehearsed.value = mode === 'rehearse' ? JSON.stringify(params.value) : ''
     } catch (error) {
@@ -55,6 +60,7 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
       problem.value = error
     } finally {
       isBusy.value = false
+      waiting.value = []
     }
   }
 
@@ -69,5 +75,5 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
     )
   }
 
-  return { params, receipt, shownReceipt, refusedAt, problem, isBusy, canCommit, takeExample, run }
+  return { params, receipt, shownReceipt, refusedAt, problem, isBusy, waiting, canCommit, takeExample, run }
 }

@@ -125,7 +125,11 @@ export function waitRoutes({ home, targets }: Services) {
           throw new LedgermanProblem('target-denied', `${target.name} is not the demo: nothing is staged there.`, {
             target: target.name,
           })
-        return { status: 200, body: await stageDemo(target, call.body) }
+        const told = await stageDemo(target, call.body).catch((error: unknown) => {
+          throw target.explain(error)
+        })
+        looks.delete(target.name)
+        return { status: 200, body: told }
       },
     }),
   ]

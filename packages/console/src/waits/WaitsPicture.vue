@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import { Handle, MarkerType, Position, VueFlow, useVueFlow } from '@vue-flow/core'
+import '@vue-flow/core/dist/style.css'
+import '@vue-flow/core/dist/theme-default.css'
+import { computed, nextTick, watch } from 'vue'
+import type { WaitingSession } from '@ledgerman/contract'
+import { arrange } from '../layout/arrange.js'
+
+/** Sessions as boxes, an arrow from each that waits to the one it waits for. */
+const props = defineProps<{ sessions: readonly WaitingSession[]; selected: number | null }>()
+const emit = defineEmits<{ select: [pid: number] }>()
+const BOX = { width: 190, height: 64 }
+const { fitView } = useVueFlow('waits')
+
+const edges = computed(() =>
+  props.sessions.flatMap(({ pid, blockedBy, lock }) =>
+    blockedBy.map((blocker) => ({
+      id: `${pid} ${blocker}`,
+      source: String(pid),
+      target: String(blocker),
+      label: lock ?? '',
+      animated: true,
+      markerEnd: MarkerType.ArrowClosed,
+    })),
+  ),
+)
+const nodes = computed(() => {
+  const places = arrange(
+    props.sessions.map(({ pid }) => ({ id: String(pid), ...BOX })),
+    edges.value,
+    'LR',
+  )
+  return props.sessions.map((session) => ({
+    id: String(session.pid),
+    type: 'session',
+    position: places.get(String(session.pid)) ?? { x: 0, y: 0 },
+    data: session,
+  }))
+})
+watch(
+  () => props.sessions.map(({ pid }) => pid).join(),
+  async () => {
+    await nextTick()
+    void fitView({ maxZoom: 1, padding: 0.1 })
+  },
+)
+</script>
+
+<template>
+  <VueFlow
+    id="waits"
+    :nodes="nodes"
+    :edges="edges"
+    :nodes-connectable="false"
+    :nodes-draggable="false"
+    :min-zoom="0.05"
+    :max-zoom="1"
+    fit-view-on-init
+    class="picture"
+    data-test="waits-picture"
+    @node-click="({ node }) => emit('select', Number(node.id))"
+  >
+    <template #node-session="{ id, data }">
+      <div class="session" :class="{ root: data.isRoot, idle: data.isIdleTooLong, selected: Number(id) === selected }">
+        <Handle type="source" :position="Position.Right" />
+        <div>
+          <strong>{{ id }}</strong> {{ data.application }}
+        </div>
+        <div class="small-note text-medium-emphasis">{{ data.state }}</div>
+        <div class="small-note">{{ data.isRoot ? `root, ${data.behind} behind` : (data.wants ?? '') }}</div>
+        <Handle type="target" :position="Position.Left" />
+      </div>
+    </template>
+  </VueFlow>
+</template>
+
+<style scoped>
+.picture {
+  height: 300px;
+}
+.session {
+  width: 190px;
+  padding: 4px 10px;
+  border: 1px solid rgba(var(--v-theme-on-surface), 0.35);
+  border-radius: 6px;
+  background: rgb(var(--v-theme-surface));
+  color: rgb(var(--v-theme-on-surface));
+  font-size: 0.8125rem;
+  overflow: hidden;
+  white-space: nowrap;
+  text-overflow: ellipsis;
+}
+.session.root {
+  border: 2px solid rgb(var(--v-theme-error));
+}
+.session.idle {
+  background: rgba(var(--v-theme-warning), 0.18);
+}
+.session.selected {
+  outline: 2px solid rgb(var(--v-theme-primary));
+}
+.picture :deep(.vue-flow__handle) {
+  opacity: 0;
+}
+.picture :deep(.vue-flow__edge-textbg) {
+  fill: rgb(var(--v-theme-surface));
+}
+.picture :deep(.vue-flow__edge-text) {
+  fill: rgb(var(--v-theme-on-surface));
+  font-size: 10px;
+}
+</style>

@@ -1,0 +1,199 @@
+import pg from 'pg'
+import type { WaitingSession } from '@ledgerman/contract'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+let service: RunningService
+const W = '/v1/targets/observatory/waits'
+const JSON_TYPE = { 'content-type': 'application/json' }
+const open: pg.Client[] = []
+const session = async (application: string, url = service.observatory.ownerUrl) => {
+  const client = new pg.Client({ connectionString: url, application_name: application })
+  client.on('error', () => undefined)
+  await client.connect()
+  open.push(client)
+  return client
+}
+const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
+const look = async () => (await service.request('GET', W)).body.sessions as WaitingSession[]
+
+beforeAll(async () => {
+  service = await startTestService()
+})
+afterEach(async () => {
+  await Promise.all(open.splice(0).map((client) => client.end().catch(() => undefined)))
+})
+afterAll(() => service.stop())
+
+describe('who waits for whom', () => {
+  it('is told right with piles ten deep, quickly, and at little cost', async () => {
+    const PILES = 4
+    const DEEP = 10
+    for (let pile = 0; pile < PILES; pile++) {
+      const root = await session(`root ${pile}`)
+      await root.query('begin')
+      await root.query(
+        pile === 0
+          ? 'lock table telescope in access exclusive mode'
+          : `select 1 from observer where id = ${pile} for update`,
+      )
+      for (let depth = 1; depth < DEEP; depth++) {
+        const waiter = await session(`waiter ${pile}`)
+        await waiter.query('begin')
+        void waiter
+          .query(pile === 0 ? 'select 1 from telescope' : `update observer set active = active where id = ${pile}`)
+          .catch(() => undefined)
+      }
+    }
+    await pause(300)
+    const started = performance.now()
+    const sessions = await look()
+    expect(performance.now() - started).toBeLessThan(1_000)
+    const roots = sessions.filter(({ isRoot }) => isRoot)
+    expect(roots.map(({ application, behind }) => [application, behind]).sort()).toEqual(
+      Array.from({ length: PILES }, (_, pile) => [`root ${pile}`, DEEP - 1]),
+    )
+    expect(sessions).toHaveLength(PILES * DEEP)
+    const tableWait = sessions.find(({ application }) => application === 'waiter 0')
+    expect(tableWait).toMatchObject({
+      lock: 'table',
+      wants: 'table, AccessShareLock',
+      table: 'telescope',
+      state: 'active',
+      lastStatement: 'select 1 from telescope',
+    })
+    expect(sessions.find(({ application }) => application === 'waiter 2')).toMatchObject({
+      lock: 'row',
+      table: 'observer',
+    })
+    expect(roots.find(({ application }) => application === 'root 0')?.holds).toEqual(['telescope, AccessExclusiveLock'])
+  })
+
+  it('shows a run of its own with its id, and says who holds the lock while it waits', async () => {
+    const holder = await session('night report')
+    await holder.query(`begin; select 1 from programme where code = 'P-107' for update`)
+    const waiting: string[] = []
+    const running = service.client
+      .target('observatory')
+      .run(
+        { mode: 'rehearse', transaction: 'move-hours', params: { from: 'P-107', to: 'P-112', hours: '1' } },
+        { onWait: ([first]) => void waiting.push(first?.application ?? '') },
+      )
+      .catch((error: unknown) => error)
+    await pause(500)
+    const sessions = await look()
+    expect(sessions.find(({ run }) => run !== null)).toMatchObject({
+      blockedBy: [sessions[0]?.pid],
+      wants: 'row',
+      table: 'programme',
+    })
+    expect(await running).toMatchObject({
+      code: 'lock-timeout',
+      facts: { holder: { application: 'night report', isRoot: true } },
+    })
+    expect(waiting).toEqual(['night report'])
+    const keyed = await service.request('PATCH', '/v1/targets/observatory/mappings/programme/records/P-107', {
+      headers: { 'content-type': 'application/merge-patch+json', 'if-match': '*' },
+      body: { priority: 1 },
+    })
+    expect(keyed.body).toMatchObject({
+      status: 423,
+      code: 'lock-timeout',
+      application: 'night report',
+      chain: [{ isRoot: true }],
+    })
+  })
+
+  it('is for authors, and ends a session only for an admin who names the one that was seen', async () => {
+    const idle = await session('forgotten', service.observatory.url)
+    await idle.query(`begin; update programme set priority = 1 where code = 'P-101'`)
+    const waiter = await session('behind it')
+    const waited = waiter.query(`update programme set priority = 2 where code = 'P-101'`)
+    await pause(200)
+    const reader = (await service.client.addToken({ name: 'reader', role: 'reader' })).token
+    const author = (await service.client.addToken({ name: 'author', role: 'author' })).token
+    expect((await service.request('GET', W, { token: reader })).status).toBe(403)
+    const [root] = (await service.request('GET', W, { token: author })).body.sessions as WaitingSession[]
+    expect(root).toMatchObject({ application: 'forgotten', isRoot: true, behind: 1 })
+    const end = (startedAt: string, token?: string) =>
+      service.request('POST', `${W}/${root?.pid}/end`, {
+        headers: JSON_TYPE,
+        body: { startedAt },
+        ...(token ? { token } : {}),
+      })
+    expect((await end(root?.startedAt ?? '', author)).status).toBe(403)
+    expect((await end('2020-01-01T00:00:00Z')).body).toMatchObject({ status: 404, code: 'not-found' })
+    expect((await end(root?.startedAt ?? '')).body).toEqual({ pid: root?.pid, did: 'end', done: true })
+    await waited
+    expect((await service.request('GET', W)).body.ended).toMatchObject([
+      { actor: 'admin', did: 'end', application: 'forgotten' },
+    ])
+  })
+
+  it('is streamed as it changes, and things are staged on the demo only', async () => {
+    const staged = await service.client.target('observatory').stage({ what: 'idle', seconds: 2 })
+    expect(staged.says).toMatch(/went idle in its transaction/)
+    const seen: number[] = []
+    const watching = new AbortController()
+    for await (const { sessions } of service.client.target('observatory').watchWaits(watching.signal)) {
+      seen.push(sessions.length)
+      if (sessions.length === 0 || seen.length > 12) break
+    }
+    expect(Math.max(...seen)).toBeGreaterThanOrEqual(5)
+    expect(seen.at(-1)).toBe(0)
+  })
+})
+
+describe('a conflict', () => {
+  const P = '/v1/targets/observatory/mappings/programme/records/P-115'
+  const patch = (set: object, guard: string) =>
+    service.request('PATCH', P, { headers: { ...JSON_TYPE, 'if-match': `"${guard}"` }, body: { set } })
+
+  it('is explained from the book: what was loaded, who changed what, and whether that is in the way', async () => {
+    const { token } = await service.client.addToken({ name: 'day-desk', role: 'writer' })
+    const theirs = {
+      headers: { ...JSON_TYPE, 'if-match': '"v1"' },
+      body: { set: { title: 'Theirs', semester: '2027B' } },
+      token,
+    }
+    expect((await service.request('PATCH', P, theirs)).status).toBe(200)
+    const apart = (await patch({ hoursLeft: '1.00' }, 'v1')).body
+    expect(apart).toMatchObject({
+      code: 'record-changed',
+      overlap: [],
+      theirs: ['title', 'semester'],
+      by: { title: { actor: 'day-desk' } },
+    })
+    expect(apart.loaded).toMatchObject({ hoursLeft: expect.any(String), title: expect.not.stringMatching(/Theirs/) })
+    expect((await patch({ title: 'Mine' }, 'v1')).body).toMatchObject({
+      overlap: ['title'],
+      yours: { title: 'Mine' },
+      current: { title: 'Theirs' },
+    })
+    const target = service.client.target('observatory')
+    const again = await target.change(
+      'programme',
+      ['P-115'],
+      { hoursLeft: '1.00' },
+      { guard: 'v1', onConflict: 'reapply' },
+    )
+    expect(again.record).toMatchObject({ title: 'Theirs', hoursLeft: '1.00', rowVersion: 3 })
+    await expect(
+      target.change('programme', ['P-115'], { title: 'Mine' }, { guard: 'v1', onConflict: 'reapply' }),
+    ).rejects.toMatchObject({ code: 'record-changed' })
+  })
+
+  it('says so where the record was removed meanwhile', async () => {
+    const target = service.client.target('observatory')
+    await target.add('telescope', { code: 'TMP', name: 'Borrowed', apertureM: '0.30' })
+    const { guard } = await target.load('telescope', ['TMP'])
+    await target.remove('telescope', ['TMP'], { guard: guard ?? '' })
+    const gone = await target
+      .change('telescope', ['TMP'], { name: 'x' }, { guard: guard ?? '' })
+      .catch((error: unknown) => error)
+    expect(gone).toMatchObject({
+      code: 'no-such-record',
+      detail: expect.stringMatching(/removed by admin/) as string,
+      facts: { removed: { actor: 'admin' } },
+    })
+  })
+})
