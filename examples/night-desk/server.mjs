@@ -45,5 +45,5 @@ app.use((error, _request, response, next) => {
 })
 
 const server = app.listen(Number(process.env.PORT ?? 8080), '127.0.0.1', () =>
-  console.log(`night desk on ${server.address().port}`),
+  process.stdout.write(`night desk on ${server.address().port}\n`),
 )

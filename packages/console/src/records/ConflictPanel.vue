@@ -69,10 +69,10 @@ const hasNoOverlap = computed(() => props.conflict.overlap?.length === 0)
               v-if="name in conflict.yours"
               :model-value="chosen[name] ?? 'current'"
               mandatory
-              @update:model-value="(value) => (chosen[name] = value)"
               density="compact"
               variant="outlined"
               divided
+              @update:model-value="(value) => (chosen[name] = value)"
             >
               <v-btn value="yours" size="x-small" :data-test="`keep-yours-${name}`">Yours</v-btn>
               <v-btn value="current" size="x-small" :data-test="`keep-current-${name}`">Current</v-btn>
