@@ -14,6 +14,9 @@ export async function makeBenchTable(url: string): Promise<void> {
       priority smallint not null, note text, row_version integer not null default 1);
     insert into allocation (id, code, title, hours, priority)
       select n, 'A-' || n, 'Allocation number ' || n, n % 400, 1 + n % 5 from generate_series(1, ${ROWS}) n;
+    create table sighting (id integer primary key, taken integer not null, band text not null, note text);
+    insert into sighting select n, (n * 7919) % 100000, 'b' || n % 7, null from generate_series(1, 1000000) n;
+    create index on sighting (taken, id);
     create schema audit;
     create table audit.entry (id uuid primary key, at timestamptz not null default now(), actor text not null, statement bigint not null,
       binds text[], key text[], matched integer, changed integer, before jsonb, after jsonb);
@@ -32,6 +35,15 @@ export const allocation: MappingDefinition = mappingDefinition.parse({
       .map((name) => [name, { column: name }])
       .concat([['rowVersion', { column: 'row_version' }]]),
   ),
+})
+
+/** A million rows to be paged through. */
+export const sightings: MappingDefinition = mappingDefinition.parse({
+  mapping: 'sighting',
+  table: 'public.sighting',
+  key: ['id'],
+  guard: { by: 'none' },
+  properties: Object.fromEntries(['id', 'taken', 'band', 'note'].map((name) => [name, { column: name }])),
 })
 
 /** Each caller has rows of its own and knows their versions, so that every change is a hit. */

@@ -1,5 +1,6 @@
 import express from 'express'
 import pg from 'pg'
+import { transferByHand } from './cases/transfers.js'
 import { changeByHand, loadByHand } from './hand-written.js'
 
 // A hand-written endpoint, as a process of its own: node hand-written-server.js PORT URL
@@ -21,5 +22,10 @@ app.patch('/allocations/:id', async (request, response) => {
     hours,
   )
   response.set('etag', `\"${String(row?.['row_version'])}\"`).json(row)
+})
+app.post('/transfers', async (request, response) => {
+  const { from, to } = request.body as { from: string; to: string }
+  await transferByHand(pool, from, to, false)
+  response.status(201).json({ done: true })
 })
 app.listen(Number(port), '127.0.0.1')

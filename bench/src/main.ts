@@ -4,7 +4,9 @@ import { join } from 'node:path'
 import pg from 'pg'
 import { changeRecord, loadRecord, parseKeyParts, prepareBook, resolveMapping, Target } from '@ledgerman/core'
 import { findFreePort, removeCluster, startCluster } from '@ledgerman/local'
-import { allocation, Hand, makeBenchTable } from './bench-table.js'
+import { allocation, Hand, makeBenchTable, sightings } from './bench-table.js'
+import { compareFinds, comparePages } from './cases/finds.js'
+import { compareTransfers, transferDefinition } from './cases/transfers.js'
 import { CALLERS, compare, type Ratio } from './compare.js'
 import { changeByHand, changeByHandWithAudit, loadByHand } from './hand-written.js'
 import { call } from './http-caller.js'
@@ -73,6 +75,12 @@ try {
     ]),
   )
 
+  const sighting = resolveMapping(sightings, 1, await target.table('public.sighting'))
+  print('A page of 50 from a million rows', await comparePages(target, sighting, pool))
+  print('A find by expression', await compareFinds(target, sighting, pool))
+  print('A transfer between two of 1,000 rows, through core', await compareTransfers(target, mapping, pool, 1_000))
+  print('A transfer between two of 4 rows, through core', await compareTransfers(target, mapping, pool, 4))
+
   const servers = await startServers(cluster.adminUrl('home'), url)
   const bearer = { authorization: `Bearer ${servers.token}` }
   const records = `${servers.ours}/v1/targets/bench/mappings/allocation`
@@ -124,6 +132,40 @@ try {
       { name: 'Ledgerman service', once: (caller) => call(`${records}/records/${hand.next(caller)}`, 'GET', bearer) },
     ]),
   )
+  await fetch(`${servers.ours}/v1/targets/bench/transactions/transfer`, {
+    method: 'PUT',
+    headers: { ...bearer, 'content-type': 'application/json' },
+    body: JSON.stringify(transferDefinition),
+  })
+  for (const rows of [1_000, 4]) {
+    const body = () => {
+      const from = 1 + Math.floor(Math.random() * rows)
+      const to = 1 + ((from + Math.floor(Math.random() * (rows - 1))) % rows)
+      return { from: String(from), to: String(to), hours: '0.01' }
+    }
+    print(
+      `A transfer between two of ${rows} rows, through HTTP`,
+      await compare(
+        [
+          {
+            name: 'hand-written endpoint, no audit',
+            once: () => call(`${servers.theirs}/transfers`, 'POST', json, JSON.stringify(body())),
+          },
+          {
+            name: 'Ledgerman service, with its entry',
+            once: () =>
+              call(
+                `${servers.ours}/v1/targets/bench/runs`,
+                'POST',
+                { ...bearer, ...json },
+                JSON.stringify({ mode: 'commit', transaction: 'transfer', params: body() }),
+              ),
+          },
+        ],
+        { rounds: 8 },
+      ),
+    )
+  }
   servers.stop()
   await Promise.all([pool.end(), target.close()])
 } catch (error) {

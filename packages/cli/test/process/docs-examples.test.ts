@@ -76,6 +76,7 @@ function withoutMoments(text: string): string {
     .replace(/[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}/g, 'ID')
     .replace(/\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
     .replace(/\d+(\.\d+)? ms/g, 'N ms')
+    .replace(/\blgr_[\w-]+/g, 'TOKEN')
     .replace(/"durationMs": ?[\d.]+/g, '"durationMs": N')
     .replace(/\bs\d{3,}\b/g, 'STAMP')
     .replace(/ +/g, ' ')

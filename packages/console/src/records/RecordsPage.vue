@@ -29,6 +29,7 @@ const filterProblem = ref<{ detail: string } | null>(null)
 const filter = ref('')
 const isLoading = ref(false)
 const isExplaining = ref(false)
+let turns = 0
 const target = computed(() => String(route.params['target']))
 const name = computed(() => (route.params['mapping'] ? String(route.params['mapping']) : undefined))
 const { named, manyLinks } = useLinkedNames(target, mapping)
@@ -66,6 +67,7 @@ async function loadMappings() {
 
 async function loadPage() {
   if (name.value === undefined || route.name !== 'records') return
+  const turn = ++turns
   isLoading.value = true
   problem.value = null
   filterProblem.value = null
@@ -75,6 +77,8 @@ async function loadPage() {
     const of = client.target(target.value)
     if (mapping.value?.name !== name.value) mapping.value = await of.mapping(name.value)
     const page = await of.find(name.value, find.value)
+    // An answer that comes after a later question is no answer any more.
+    if (turn !== turns) return
     records.value = page.found
     next.value = page.next
     remember(

@@ -7,22 +7,19 @@ import type { Plan } from './plan.js'
 
 /** Finds examples that break a rule of their parameters: those are evaluated by the database, as in a run. */
 export async function checkExamples(target: Target, plan: Plan): Promise<DefinitionFinding[]> {
-  const { paramRules, definition } = plan
+  const { prologue, definition } = plan
   const findings: DefinitionFinding[] = []
-  if (!paramRules) return findings
+  if (prologue.rules.length === 0) return findings
   for (const [at, example] of (definition.examples ?? []).entries()) {
     const params = readParams(plan, example as Record<string, Json>)
-    const values = bindValues(paramRules.statement, (source) =>
-      source.from === 'parameter' ? (params.get(source.name) ?? null) : source.from === 'literal' ? source.text : null,
-    )
-    const { rows } = await target.readOnly(paramRules.statement.text, values)
-    rows[0]?.forEach((verdict, rule) => {
-      const name = paramRules.names[rule]
-      if (verdict !== 't')
-        findings.push({
-          where: `examples.${at + 1}.${name}`,
-          message: `it breaks the rule of ${name}: ${paramRules.sources[rule]}`,
-        })
+    const values = bindValues(prologue.statement, (source) => {
+      if (source.from === 'parameter') return params.get(source.name) ?? null
+      return source.from === 'literal' || source.from === 'value' ? source.text : null
+    })
+    const { rows } = await target.readOnly(prologue.statement.text, values)
+    prologue.rules.forEach(({ name, source }, rule) => {
+      if (rows[0]?.[prologue.settings + rule] !== 't')
+        findings.push({ where: `examples.${at + 1}.${name}`, message: `it breaks the rule of ${name}: ${source}` })
     })
   }
   return findings

@@ -13,7 +13,7 @@ import { isWrite, type Plan, type PlannedStep } from './plan.js'
 export async function checkStatements(target: Target, plan: Plan): Promise<DefinitionFinding[]> {
   const findings: DefinitionFinding[] = []
   const checks = [
-    ...(plan.paramRules ? [{ where: 'params', statement: plan.paramRules.statement, step: undefined }] : []),
+    { where: 'params', statement: plan.prologue.statement, step: undefined },
     ...plan.steps.flatMap((step) =>
       statementsOf(step).map((statement) => ({ where: `steps.${step.no}`, statement, step })),
     ),

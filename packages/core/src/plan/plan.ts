@@ -58,8 +58,11 @@ export interface Plan {
   revision: number | null
   definition: Omit<TransactionDefinition, 'transaction'>
   params: ReadonlyMap<string, Param>
-  /** The rules of parameters, in one row of a column each; null where there are none. */
-  paramRules: { names: string[]; sources: string[]; statement: Statement } | null
+  /**
+   * What a run begins with, in one statement: actor, run id and limits set for this transaction, then a column for each rule of a
+   * parameter, `t` where it holds.
+   */
+  prologue: { statement: Statement; settings: number; rules: { name: string; source: string }[] }
   steps: PlannedStep[]
   isolation: Isolation
   /** Milliseconds; null for the target's own. */

@@ -21,7 +21,7 @@ import { buildFoundKeys, buildLoadStep, type Finder } from '../statement/build-l
 import { buildAddStep, buildWriteStep, type NewValue, type WriteShape } from '../statement/build-write-step.js'
 import { Astray } from '../statement/joins.js'
 import { valueSql, type NamedExpression, type Surroundings } from '../statement/record-scope.js'
-import { SlotList, toStatement } from '../statement/statement.js'
+import { SlotList, toStatement, type SlotSource } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import { comparedSql } from '../values/sql-form.js'
 import { ValueError } from '../values/value-error.js'
@@ -66,7 +66,10 @@ export function resolveTransaction(
   const used = new Set<string>()
   const loaded = new Map<string, Loaded>()
   const isSkipping = definition.lockWait === 'skip'
-  const paramRules = attempt('params', () => resolveRules())
+  const lockWaitMs =
+    definition.lockWait === undefined || isSkipping ? null : durationMs(definition.lockWait as string | number)
+  const timeLimitMs = definition.timeLimit === undefined ? null : durationMs(definition.timeLimit)
+  const prologue = resolvePrologue()
   const steps = definition.steps.flatMap((step, at) => {
     const planned = resolveStep(step, at + 1)
     return planned ? [planned] : []
@@ -81,13 +84,12 @@ export function resolveTransaction(
     revision,
     definition,
     params,
-    paramRules: paramRules ?? null,
+    prologue,
     steps,
     isolation: definition.isolation ?? 'read committed',
-    lockWaitMs:
-      definition.lockWait === undefined || isSkipping ? null : durationMs(definition.lockWait as string | number),
+    lockWaitMs,
     skipLocked: isSkipping,
-    timeLimitMs: definition.timeLimit === undefined ? null : durationMs(definition.timeLimit),
+    timeLimitMs,
     retry: definition.retry ?? DEFAULT_RETRIES,
     mappings: surrounded.mappings,
   }
@@ -378,20 +380,33 @@ export function resolveTransaction(
     return { source, statement: toStatement(`select coalesce(${sql}, false)`, slots) }
   }
 
-  function resolveRules(): Plan['paramRules'] {
+  function resolvePrologue(): Plan['prologue'] {
+    const slots = new SlotList()
+    const text = (slotName: string, source: SlotSource) =>
+      `${slots.add({ name: slotName, type: 'text', sensitive: false, source })}::text`
+    // lock_timeout 0 would wait for ever: one millisecond is at once.
+    const limit = (setting: string, ms: number | null) =>
+      ms === null
+        ? []
+        : [
+            `set_config('${setting}', ${text(`:${setting}`, { from: 'value', text: String(Math.max(1, ms)), at: setting })}, true)`,
+          ]
+    const settings = [
+      `set_config('ledgerman.actor', ${text(':actor', { from: 'actor' })}, true)`,
+      `set_config('application_name', 'ledgerman run ' || ${text(':run', { from: 'entry', field: 'id' })}, true)`,
+      ...limit('lock_timeout', lockWaitMs),
+      ...limit('statement_timeout', timeLimitMs),
+    ]
     const rules = Object.entries(definition.params ?? {}).flatMap(([param, { rule }]) => {
       const named = rule === undefined ? undefined : read(`params.${param}.rule`, rule)
-      return named ? [{ param, named }] : []
+      const sql =
+        named && attempt(named.label, () => valueSql(named, null, slots, surroundings(slots), plainType('boolean')))
+      return named && sql !== undefined ? [{ name: param, source: named.source, sql: `coalesce(${sql}, false)` }] : []
     })
-    if (rules.length === 0) return null
-    const slots = new SlotList()
-    const list = rules.map(
-      ({ named }) => `coalesce(${valueSql(named, null, slots, surroundings(slots), plainType('boolean'))}, false)`,
-    )
     return {
-      names: rules.map(({ param }) => param),
-      sources: rules.map(({ named }) => named.source),
-      statement: toStatement(`select ${list.join(', ')}`, slots),
+      statement: toStatement(`select ${[...settings, ...rules.map(({ sql }) => sql)].join(', ')}`, slots),
+      settings: settings.length,
+      rules: rules.map(({ name: param, source }) => ({ name: param, source })),
     }
   }
 

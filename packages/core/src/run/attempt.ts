@@ -36,7 +36,6 @@ export class Attempt {
   ) {}
 
   async runSteps(): Promise<void> {
-    await this.#checkParamRules()
     for (const step of this.plan.steps) await this.runStep(step)
   }
 
@@ -187,27 +186,27 @@ export class Attempt {
     return { matched, changed }
   }
 
-  async #checkParamRules(): Promise<void> {
-    const rules = this.plan.paramRules
-    if (!rules) return
-    this.statement = rules.statement
-    const { rows } = await this.session.query(
-      rules.statement.text,
-      this.#values(rules.statement, null),
-      rules.statement.name,
-    )
-    const broken = rows[0]?.findIndex((verdict) => verdict !== 't') ?? -1
-    if (broken < 0) return
-    throw new LedgermanProblem(
-      'rule-broken',
-      `The parameter ${rules.names[broken]} breaks its rule: ${rules.sources[broken]}.`,
-      {
-        parameter: rules.names[broken],
-        rule: rules.sources[broken],
-        by: 'parameter',
-        where: `params.${rules.names[broken]}`,
-      },
-    )
+  /**
+   * Begins the transaction. What sets it up goes out right behind BEGIN: it writes nothing, so it may.
+   *
+   * @throws LedgermanProblem rule-broken where a parameter breaks its rule.
+   */
+  async begin(): Promise<void> {
+    const { statement, settings, rules } = this.plan.prologue
+    this.statement = statement
+    const begun = this.session.query(`begin isolation level ${this.plan.isolation}`)
+    const [{ rows }] = await Promise.all([
+      this.session.query(statement.text, this.#values(statement, null), statement.name),
+      begun,
+    ])
+    const broken = rules.find((_, at) => rows[0]?.[settings + at] !== 't')
+    if (!broken) return
+    throw new LedgermanProblem('rule-broken', `The parameter ${broken.name} breaks its rule: ${broken.source}.`, {
+      parameter: broken.name,
+      rule: broken.source,
+      by: 'parameter',
+      where: `params.${broken.name}`,
+    })
   }
 
   async #holds({ statement }: Judgement): Promise<boolean> {

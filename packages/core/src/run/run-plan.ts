@@ -111,13 +111,7 @@ async function attemptOnce(
   let isCommitting = false
   let isClean = false
   try {
-    await session.query(`begin isolation level ${plan.isolation}`)
-    await prepareSession(session, {
-      actor: request.actor,
-      lockWaitMs: plan.lockWaitMs,
-      timeLimitMs: plan.timeLimitMs,
-      run: run.id,
-    })
+    await attempt.begin()
     if (isCommit && request.request) {
       const before = await findRequest(target, session, plan, request.actor, request.request)
       if (before) {
@@ -197,31 +191,6 @@ async function attemptOnce(
       return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
     return step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
   }
-}
-
-/** Isolation stands in BEGIN; the rest is set for this transaction only. */
-async function prepareSession(
-  session: Session,
-  {
-    actor,
-    lockWaitMs,
-    timeLimitMs,
-    run,
-  }: { actor: string; lockWaitMs: number | null; timeLimitMs: number | null; run: string },
-): Promise<void> {
-  const settings: [name: string, value: string][] = [
-    ['ledgerman.actor', actor],
-    ['application_name', `ledgerman run ${run}`],
-    // lock_timeout 0 would wait for ever: one millisecond is at once.
-    ...(lockWaitMs === null ? [] : [['lock_timeout', String(Math.max(1, lockWaitMs))] as [string, string]]),
-    ...(timeLimitMs === null ? [] : [['statement_timeout', String(Math.max(1, timeLimitMs))] as [string, string]]),
-  ]
-  const list = settings.map(([name], at) => `set_config('${name}', $${at + 1}, true)`)
-  await session.query(
-    `select ${list.join(', ')}`,
-    settings.map(([, value]) => value),
-    `lm_set${lockWaitMs === null ? '' : '_lock'}${timeLimitMs === null ? '' : '_time'}`,
-  )
 }
 
 /** Cancels a run in the database when its time is over, or its caller gone. */

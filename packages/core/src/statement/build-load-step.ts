@@ -43,7 +43,7 @@ export function buildLoadStep(
   from ${mapping.table.sql} as t${joins.sql}
   where ${condition}${order}${rowLock}
 )
-select ${output.join(', ')}, hit."guard of it", count(*) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`)}
+select ${output.join(', ')}, hit."guard of it", count(*) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}
 from hit
 limit ${limit}::integer`,
     slots,
@@ -86,7 +86,8 @@ export function finderSql(
     .join(' and ')
 }
 
-/** A digest of all rows that does not depend on their order. */
-export function rowsDigestSql(row: string): string {
+/** A digest of all rows that does not depend on their order; needed where more may be found than are looked at one by one. */
+export function rowsDigestSql(row: string, isNeeded: boolean): string {
+  if (!isNeeded) return 'null::bigint'
   return `bit_xor(hashtextextended(${row}::text, 0)) over ()`
 }

@@ -164,7 +164,7 @@ function writeStatement(
 select ${outputSql('hit', mapping.properties)},
   hit.${extra.guard_holds}, hit.${extra.as_expected}, hit.${extra.differs}, done.${extra.written}, hit.${extra.guard}, done.${extra.guard},
   count(*) over (), count(done.${extra.written}) over (), count(*) filter (where ${refused}) over (), count(*) filter (where ${unwritten}) over (),
-  min(${brokenRule}) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`)}, ${leftOut},
+  min(${brokenRule}) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}, ${leftOut},
   ${outputSql('done', touched)}
 ${from}
 order by ${refused} desc${byPlace ? '' : `, ${key.map(({ column }) => `hit.${column.sql}`).join(', ')}`}

@@ -67,7 +67,8 @@ export class Target implements Queryable {
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
     this.#prepareStatements = options.prepareStatements ?? true
     this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
-    this.#pool = makePool(options, this.limits, {})
+    // Statements go out as they are asked for: BEGIN and what sets a transaction up share a round trip.
+    this.#pool = makePool(options, this.limits, {}, { pipeline: true })
     this.#readers = makePool(options, this.limits, { default_transaction_read_only: 'on' })
   }
 
@@ -309,8 +310,14 @@ export class Target implements Queryable {
   }
 }
 
-function makePool(options: TargetOptions, limits: SessionLimits, settings: Record<string, string>): pg.Pool {
+function makePool(
+  options: TargetOptions,
+  limits: SessionLimits,
+  settings: Record<string, string>,
+  others: pg.PoolConfig & { pipeline?: boolean } = {},
+): pg.Pool {
   const pool = new pg.Pool({
+    ...others,
     connectionString: options.url,
     max: options.connections ?? 10,
     connectionTimeoutMillis: CONNECT_LIMIT_MS,

@@ -48,7 +48,8 @@ export function readDefinitions(
     if (error) {
       const [start] = error.linePos ?? []
       const message = `the YAML cannot be read: ${error.message.split('\n')[0]?.replace(/ at line \d+.*$/, '')}`
-      findings.push({ file, line: start?.line ?? null, column: start?.col ?? null, where: '', message })
+      const where = start ? `line ${start.line}, column ${start.col}` : ''
+      findings.push({ file, line: start?.line ?? null, column: start?.col ?? null, where, message })
       continue
     }
     const read = check(document, source, file, locate)

@@ -55,7 +55,7 @@ describe('mappings', () => {
       /did you mean rowVersion/,
     ],
     ['an unknown member', { kye: ['code'] }, /unknown member kye/],
-    ['a name that does not fit its address', { mapping: 'other' }, /The definition is of other/],
+    ['a name that does not fit its address', { mapping: 'other' }, /the body the mapping other/],
     ['a table that is not there', { table: 'public.programmes' }, /no table public.programmes/],
   ])('are refused with %s', async (_what, difference, words) => {
     const base = observatoryDefinition('programme')
