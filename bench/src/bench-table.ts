@@ -15,7 +15,7 @@ export async function makeBenchTable(url: string): Promise<void> {
     insert into allocation (id, code, title, hours, priority)
       select n, 'A-' || n, 'Allocation number ' || n, n % 400, 1 + n % 5 from generate_series(1, ${ROWS}) n;
     create table sighting (id integer primary key, taken integer not null, band text not null, note text);
-    insert into sighting select n, (n * 7919) % 100000, 'b' || n % 7, null from generate_series(1, 1000000) n;
+    insert into sighting select n, (n * 7919::bigint) % 100000, 'b' || n % 7, null from generate_series(1, 1000000) n;
     create index on sighting (taken, id);
     create schema audit;
     create table audit.entry (id uuid primary key, at timestamptz not null default now(), actor text not null, statement bigint not null,

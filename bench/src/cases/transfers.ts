@@ -1,4 +1,4 @@
-import pg from 'pg'
+import type pg from 'pg'
 import { transactionDefinition } from '@ledgerman/contract'
 import { preparePlan, runPlan, type Mapping, type Target } from '@ledgerman/core'
 import { compare, type Ratio } from '../compare.js'

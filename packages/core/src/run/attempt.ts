@@ -31,6 +31,8 @@ export class Attempt {
     readonly session: Session,
     /** Whether images go into the book. */
     readonly isBooked: boolean,
+    /** Whether what the steps read and match is kept as evidence. */
+    readonly isWitnessed: boolean,
     /** Counts that a rehearsal fixed, by step. */
     readonly fixedCounts: ReadonlyMap<number, number>,
   ) {}
@@ -305,6 +307,7 @@ export class Attempt {
   }
 
   #witness(step: PlannedStep, matched: number, rows: (string | null)[][], width: number, digest: string | null): void {
+    if (!this.isWitnessed) return
     const mapping = 'mapping' in step ? step.mapping : null
     this.evidence.push({
       step: step.no,

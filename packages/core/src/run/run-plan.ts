@@ -106,7 +106,15 @@ async function attemptOnce(
   const watch = new LockWatch(target, session.pid, lockWaitMs, request.onWait)
   const state = { entry: run.id, actor: request.actor, params, loaded: new Map(), outcomes: new Map() }
   const fixed = new Map((request.rehearsed ?? []).map(({ step, matched }) => [step, matched]))
-  const attempt = new Attempt(target, plan, state, session, isCommit, fixed)
+  const attempt = new Attempt(
+    target,
+    plan,
+    state,
+    session,
+    isCommit,
+    !isCommit || request.rehearsed !== undefined,
+    fixed,
+  )
   const limit = new Deadline(target, session, run.started + timeLimitMs - performance.now(), request.signal)
   let isCommitting = false
   let isClean = false
