@@ -20,7 +20,7 @@ const ledgerman = (...words) => {
   try {
     return execFileSync(join(root, 'bin/ledgerman'), words, { env, encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'] })
   } catch (error) {
-    return error.stderr
+    return `${error.stdout ?? ''}${error.stderr}`
   }
 }
 
@@ -32,18 +32,39 @@ await page.goto(`${url}/t/observatory/records/programme`)
 await page.locator('[data-test=records] tbody tr').first().waitFor()
 await shoot('records')
 
+await page.goto(`${url}/t/observatory/records/programme?where=${encodeURIComponent("hoursLeft > 10 and lead.familyName ilike 'b%'")}&order=hoursLeft desc&properties=code,title,lead.familyName,semester,hoursLeft`)
+await page.locator('[data-test=records] tbody tr').first().waitFor()
+await shoot('find')
+await page.goto(`${url}/t/observatory/tables?table=public.block`)
+await page.locator('[data-test=table-columns]').waitFor()
+await page.waitForTimeout(800)
+await shoot('tables')
+await page.goto(`${url}/t/observatory/transactions/move-hours`)
+await page.locator('[data-test=flow] .step').nth(5).waitFor()
+await page.click('[data-test=rehearse]')
+await page.locator('[data-outcome=rehearsed]').waitFor()
+await page.click('[data-test=step-4] button')
+await shoot('transaction-rehearsed')
+await page.goto(`${url}/t/observatory/transactions/stretch-exposures`)
+await page.locator('[data-test=flow] .step').nth(1).waitFor()
+await page.click('[data-test=example-2]')
+await page.click('[data-test=rehearse]')
+await page.locator('[data-outcome=refused]').waitFor()
+await shoot('transaction-refused')
+
+await page.goto(`${url}/t/observatory/records/programme`)
 await page.getByText('P-107', { exact: true }).click()
 await page.fill('[data-test=property-hoursLeft] input', '14.50')
 await page.click('[data-test=rehearse]')
 await page.locator('[data-outcome=rehearsed]').waitFor()
 await shoot('record-rehearsed')
 
-ledgerman('change', 'programme', 'P-107', 'hoursLeft=12.00', 'priority=1', '--commit')
+ledgerman('change', 'programme', 'P-107', 'hoursLeft=12.00', 'semester=2027A', '--commit')
 await page.click('[data-test=commit]')
 await page.locator('[data-test=conflict]').waitFor()
 await shoot('conflict')
 await page.click('[data-test=keep-mine]')
-await page.waitForTimeout(300)
+await page.locator('[data-outcome=rehearsed]').waitFor()
 await page.click('[data-test=commit]')
 await page.locator('[data-outcome=committed]').waitFor()
 ledgerman('change', 'programme', 'P-108', 'hoursLeft=399', '--commit')
@@ -67,6 +88,14 @@ await page.locator('[data-test=property-state]').waitFor()
 await page.click('[data-test=property-night] input')
 await shoot('editors')
 
+ledgerman('demo', 'idle', '--seconds', '14', '--code', 'P-121')
+const lockTimeout = [['run', 'move-hours', 'from=P-121', 'to=P-122', 'hours=1'], ['waits']]
+const lockText = lockTimeout.map((words) => `$ ledgerman ${words.join(' ')}\n${ledgerman(...words)}`).join('\n')
+await page.goto(`${url}/t/observatory/waits`)
+await page.locator('[data-test=waits-picture] .session.root').waitFor()
+await page.waitForTimeout(2500)
+await shoot('waits')
+
 const session = [
   ['change', 'programme', 'P-112', 'hoursLeft=30.00'],
   ['change', 'programme', 'P-112', 'hoursLeft=30.00', '--if', 'v1', '--commit'],
@@ -78,4 +107,6 @@ await page.setContent('<pre></pre>')
 await page.addStyleTag({ content: 'body { margin: 0; background: #15191a } pre { margin: 0; padding: 20px; color: #dfe5e4; font: 14px/1.35 "DejaVu Sans Mono", monospace }' })
 await page.evaluate((content) => (document.querySelector('pre').textContent = content), text)
 await shoot('terminal-change')
+await page.evaluate((content) => (document.querySelector('pre').textContent = content), lockText)
+await shoot('terminal-lock-timeout')
 await browser.close()

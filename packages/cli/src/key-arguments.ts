@@ -65,3 +65,16 @@ function getProperty(mapping: MappingInfo, name: string): PropertyInfo {
     { where: name },
   )
 }
+
+/** Parts `name=value` at its first equals sign. @throws LedgermanProblem request-invalid */
+export function splitPair(pair: string, option: string): [string, string] {
+  const at = pair.indexOf('=')
+  if (at >= 1) return [pair.slice(0, at), pair.slice(at + 1)]
+  throw new LedgermanProblem('request-invalid', `--${option} ${pair}: expected name=value.`, { where: option })
+}
+
+/** Collects the values that expressions name as `:name`. */
+export function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
+  const [name, value] = splitPair(pair, 'bind')
+  return { ...all, [name.replace(/^:/, '')]: value }
+}

@@ -3,6 +3,7 @@ import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import { Option, type Command } from 'commander'
 import colors from 'picocolors'
 import type { CommandContext } from '../command-context.js'
+import { bindValue } from '../key-arguments.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord, formatRecords } from '../output/record-text.js'
 
@@ -113,10 +114,4 @@ function toFind(where: string | undefined, { bind, order, properties, limit, aft
 
 function nothing(mapping: string, where: string | undefined, { after }: FindFlags): string {
   return `No ${mapping} ${where === undefined ? 'is there' : 'fits'}${after === undefined ? '' : ' after that'}.`
-}
-
-function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
-  const at = pair.indexOf('=')
-  if (at < 1) throw new LedgermanProblem('request-invalid', `--bind ${pair}: expected name=value.`, { where: 'bind' })
-  return { ...all, [pair.slice(0, at).replace(/^:/, '')]: pair.slice(at + 1) }
 }

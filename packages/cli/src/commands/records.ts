@@ -5,10 +5,12 @@ import {
   type ChangedRecord,
   type MappingInfo,
   type RecordValues,
+  type RunInput,
   type RunMode,
 } from '@ledgerman/contract'
+import type { TargetClient } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
-import { parsePairs, splitArguments } from '../key-arguments.js'
+import { bindValue, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord } from '../output/record-text.js'
@@ -35,7 +37,25 @@ export function addRecords(program: Command, context: CommandContext): void {
       context.print(command, loaded, () => formatRecord(loaded))
     })
 
-  keyedCommand('change', 'Change properties of one record.', '<words...>', 'the key values, then property=value pairs')
+  keyedCommand(
+    'change',
+    'Change properties of one record, or with --where of all that a condition is true of.',
+    '[words...]',
+    'the key values (none with --where), then property=value pairs',
+  )
+    .option('--where <expression>', 'all records that this is true of, in one statement')
+    .option('--bind <name=value>', 'a value for a :name in the expressions (repeatable)', bindValue, {})
+    .option(
+      '--compute <property=expression>',
+      "from the row's own values, such as 'hoursLeft=hoursLeft - 1' (repeatable)",
+      collect,
+    )
+    .option(
+      '--expect <count>',
+      'how many rows --where has to match: one, some, any, a number, or a range such as 2..40',
+    )
+    .option('--every-row', 'the condition leaves no row out, and that is meant')
+    .option('--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse')
     .addOption(
       new Option(
         '--on-conflict <what>',
@@ -51,9 +71,23 @@ Examples:
   ledgerman change programme P-107 hoursLeft=14.50
   ledgerman change programme P-107 hoursLeft=14.50 --statement
   ledgerman change programme P-107 hoursLeft=14.50 --if v1 --commit
-  ledgerman change calibration HF1 2026-02-03 flat frames=12 --null note --commit`,
+  ledgerman change calibration HF1 2026-02-03 flat frames=12 --null note --commit
+  ledgerman change programme --where "semester = :s" --bind s=2026A --compute 'priority=least(priority + 1, 5)'`,
     )
-    .action(writeValues('change'))
+    .action(async (name: string, words: string[], options: WriteFlags & FilterFlags, command: Command) => {
+      if (options.where === undefined && options.compute === undefined && options.rehearsal === undefined)
+        return writeValues('change')(name, words, options, command)
+      const target = await context.target(command)
+      const mapping = await target.mapping(name)
+      const run = await toRun(target, mapping, words, options)
+      const receipt = await target.run(run, { onWait: context.sayWaiting })
+      context.print(command, receipt, () => {
+        const text = formatReceipt(receipt, { statement: options.statement ?? false })
+        return receipt.outcome === 'committed'
+          ? `${text}\n\nEntry ${receipt.id}`
+          : `${text}\n\n${colors.dim(`To keep exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
+      })
+    })
 
   keyedCommand(
     'replace',
@@ -136,6 +170,48 @@ Examples:
       ])
       .option('--statement', 'show the statement and its binds')
   }
+}
+
+interface FilterFlags {
+  where?: string
+  bind: Record<string, string>
+  compute?: string[]
+  expect?: string
+  everyRow?: boolean
+  rehearsal?: string
+}
+
+/** A change by condition, or with computed values, as a run of one step. */
+async function toRun(
+  target: TargetClient,
+  mapping: MappingInfo,
+  words: string[],
+  options: WriteFlags & FilterFlags,
+): Promise<RunInput> {
+  const { where, bind, expect, everyRow, rehearsal } = options
+  const { key, pairs } = where === undefined ? splitArguments(mapping, words) : { key: [], pairs: words }
+  const values = parsePairs(mapping, pairs, options.null ?? [])
+  const compute = Object.fromEntries((options.compute ?? []).map((pair) => splitPair(pair, 'compute')))
+  const sets = {
+    ...(Object.keys(values).length > 0 ? { values } : {}),
+    ...(Object.keys(compute).length > 0 ? { compute } : {}),
+  }
+  const count = expect === undefined ? {} : { expect: (/^\d+$/.test(expect) ? Number(expect) : expect) as 'one' }
+  const guard = where === undefined ? (options.if ?? (await target.load(mapping.name, key)).guard ?? 'any') : undefined
+  const finder =
+    where === undefined
+      ? {
+          key: Object.fromEntries(mapping.key.map((name, at) => [name, `'${(key[at] ?? '').replaceAll("'", "''")}'`])),
+          guard: guard ?? 'any',
+        }
+      : { where, ...(everyRow ? { everyRow } : {}) }
+  const step = { change: mapping.name, ...finder, ...count, ...sets }
+  const mode = rehearsal !== undefined ? 'commit' : modeOf(options)
+  return { mode, steps: [step], params: bind, ...(rehearsal === undefined ? {} : { rehearsal }) }
+}
+
+function collect(pair: string, all: string[] = []): string[] {
+  return [...all, pair]
 }
 
 interface WriteFlags {

@@ -110,3 +110,60 @@ describe('the command line', () => {
     expect(help.out).toMatch(/ledgerman change programme P-107 hoursLeft=14\.50/)
   })
 })
+
+describe('changes by condition', () => {
+  it('are rehearsed, counted, and committed exactly as they were rehearsed', async () => {
+    const words = [
+      'change',
+      'programme',
+      '--where',
+      'semester = :s and hoursLeft > :h',
+      '--bind',
+      's=2026A',
+      '--bind',
+      'h=100',
+      '--compute',
+      'priority=least(priority + 1, 5)',
+    ]
+    const rehearsed = await run([...words, '--json'])
+    const receipt = JSON.parse(rehearsed.out) as { rehearsal: string; steps: { matched: number }[] }
+    expect(receipt.steps[0]?.matched).toBeGreaterThan(1)
+    expect((await run([...words, '--commit'])).err).toMatch(/states no count/)
+    expect((await run([...words, '--rehearsal', receipt.rehearsal])).out).toMatch(
+      /^committed: expected 6|^committed: expected \d+/,
+    )
+    const keyed = await run([
+      'change',
+      'programme',
+      'P-107',
+      '--compute',
+      'hoursLeft=hoursLeft - :n',
+      '--bind',
+      'n=0.5',
+      '--commit',
+    ])
+    expect(keyed.out).toMatch(/hoursLeft +\S+ +→/)
+    expect(
+      (await run(['change', 'programme', '--where', 'true', 'priority=3', '--expect', 'any', '--commit'])).err,
+    ).toMatch(/everyRow/)
+  })
+
+  it('and runs, waits and definitions read well in a terminal', async () => {
+    expect((await run(['transactions'])).out).toMatch(/move-hours +from, to, hours/)
+    const refused = await run(['run', 'move-hours', 'from=P-112', 'to=P-107', 'hours=9999', '--commit'])
+    expect([refused.exit, refused.err]).toEqual([
+      6,
+      expect.stringMatching(/has \S+ hours left[\s\S]*3 +require +not true/),
+    ])
+    expect((await run(['run', 'move-hours', '--example', '7'])).exit).toBe(2)
+    expect((await run(['waits'])).out).toMatch(/Nobody waits/)
+    expect((await run(['fetch', join(folder, 'defs')])).out).toMatch(/move-hours\.yaml +new/)
+    expect((await run(['check', join(folder, 'defs')])).out).toMatch(/All fit observatory/)
+    writeFileSync(
+      join(folder, 'defs/mappings/wrong.yaml'),
+      'mapping: wrong\ntable: public.nowhere\nkey: []\nguard: { by: none }\nproperties: {}\n',
+    )
+    const wrong = await run(['publish', join(folder, 'defs')])
+    expect([wrong.exit, wrong.err]).toEqual([2, expect.stringMatching(/wrong\.yaml:2:8 table: There is no table/)])
+  })
+})

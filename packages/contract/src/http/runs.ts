@@ -19,7 +19,9 @@ const named = z.strictObject({ ...common, transaction: transactionName, revision
 const adHoc = {
   ...common,
   ...runLimits,
-  types: typed.optional().describe('The types of the parameters; what is not named is text.'),
+  types: typed
+    .optional()
+    .describe('The types of the parameters; what is not named takes the type of what it stands beside.'),
 }
 
 const unnamed = z.strictObject({ ...adHoc, steps: z.array(stepInput).min(1).max(1000) })

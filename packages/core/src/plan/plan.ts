@@ -6,7 +6,8 @@ import type { ColumnType } from '../values/column-type.js'
 
 export interface Param {
   name: string
-  type: ColumnType
+  /** Null where it takes the type of what it stands beside. */
+  type: ColumnType | null
   nullable: boolean
   /** The value where none is given, in PostgreSQL's text form; undefined where one has to be. */
   default: string | null | undefined

@@ -62,7 +62,9 @@ export function resolveTransaction(
 ): Plan {
   const findings: DefinitionFinding[] = []
   const params = resolveParams(definition, surrounded, findings)
-  const parameters = new Map([...params].map(([param, { type }]) => [param, typeOfParam(type)]))
+  const parameters = new Map(
+    [...params].map(([param, { type }]) => [param, type === null ? undefined : typeOfParam(type)]),
+  )
   const used = new Set<string>()
   const loaded = new Map<string, Loaded>()
   const isSkipping = definition.lockWait === 'skip'
@@ -508,6 +510,9 @@ export function resolveTransaction(
 
 const DEFAULT_RETRIES = 3
 
+/** What the type of a parameter is called that takes the type of what it stands beside: as PostgreSQL calls it. */
+export const UNTYPED = 'unknown'
+
 function loadedBy(step: StepDefinition, planned: PlannedStep | undefined): Loaded {
   const mapping = planned && 'mapping' in planned ? planned.mapping : null
   const isOne = planned?.kind === 'add' || planned?.expect === 'one' || planned?.expect === 1
@@ -529,6 +534,10 @@ function resolveParams(
 ): Map<string, Param> {
   const resolved = new Map<string, Param>()
   for (const [name, param] of Object.entries(params)) {
+    if (param.type === UNTYPED) {
+      resolved.set(name, { name, type: null, nullable: true, default: undefined })
+      continue
+    }
     const type = types.get(param.type)
     if (!type) {
       findings.push({ where: `params.${name}.type`, message: `the target has no type ${param.type}` })
@@ -560,7 +569,7 @@ function checkExamples(
           where: `${where}.${name}`,
           message: `there is no parameter ${name}; ${suggestName(name, params.keys())}`,
         })
-      else textOf(value, param.type, `${where}.${name}`, findings)
+      else if (param.type) textOf(value, param.type, `${where}.${name}`, findings)
     }
     for (const { name, default: fallback } of params.values())
       if (fallback === undefined && !Object.hasOwn(example, name))

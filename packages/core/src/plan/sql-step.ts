@@ -48,6 +48,8 @@ export function resolveSqlStep(
     const before = bytes.subarray(from, colon.start).toString()
     const type = parameters?.get(name.text)
     used.add(name.text)
+    if (!type && parameters?.has(name.text))
+      return refuse(`:${name.text} needs a type here: a raw statement does not say of itself what its parameters are`)
     if (!type)
       return refuse(
         `:${name.text} is not a parameter; ${suggestName(name.text, parameters?.keys() ?? [])}`,

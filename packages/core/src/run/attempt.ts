@@ -1,5 +1,6 @@
 import { LedgermanProblem, type RecordValues, type StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { parameterText } from '../expression/parameter-value.js'
 import { isWrite, type Judgement, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
 import { WRITE_FLAGS } from '../statement/build-write-step.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
@@ -228,11 +229,13 @@ export class Attempt {
     return bindValues(statement, (source, slot) => this.#valueOf(source, slot, step))
   }
 
-  #valueOf(source: SlotSource, _slot: Slot, step: PlannedStep | null): string | null {
+  #valueOf(source: SlotSource, slot: Slot, step: PlannedStep | null): string | null {
     const { state } = this
     switch (source.from) {
       case 'parameter':
-        return state.params.get(source.name) ?? null
+        return this.plan.params.get(source.name)?.type === null
+          ? parameterText({ ...source, sensitive: slot.sensitive }, state.given[source.name] ?? null)
+          : (state.params.get(source.name) ?? null)
       case 'loaded':
         return loadedText(state, source.name, source.property)
       case 'outcome':

@@ -1,6 +1,6 @@
 import { LedgermanProblem, suggestName, type Json } from '@ledgerman/contract'
 import { parameterText } from '../expression/parameter-value.js'
-import type { Plan } from '../plan/plan.js'
+import type { Param, Plan } from '../plan/plan.js'
 
 /**
  * Checks a run's parameters before anything is sent: each there, of its type, and none too many.
@@ -28,17 +28,7 @@ export function readParams(
 }
 
 function textOf(
-  {
-    name,
-    type,
-    nullable,
-    default: fallback,
-  }: {
-    name: string
-    type: Plan['params'] extends ReadonlyMap<string, infer P> ? (P extends { type: infer T } ? T : never) : never
-    nullable: boolean
-    default: string | null | undefined
-  },
+  { name, type, nullable, default: fallback }: Param,
   given: Readonly<Record<string, Json>>,
   transaction: string | null,
 ): string | null {
@@ -46,20 +36,20 @@ function textOf(
     if (fallback !== undefined) return fallback
     throw new LedgermanProblem(
       'request-invalid',
-      `${transaction ?? 'The run'} needs the parameter ${name} (${type.sql}).`,
+      `${transaction ?? 'The run'} needs the parameter ${name}${type ? ` (${type.sql})` : ''}.`,
       {
         where: `params.${name}`,
         parameter: name,
-        expected: type.sql,
+        expected: type?.sql,
       },
     )
   }
   const value = given[name] ?? null
   if (value === null && !nullable)
-    throw new LedgermanProblem('value-invalid', `:${name}: expected ${type.sql}, got null.`, {
+    throw new LedgermanProblem('value-invalid', `:${name}: expected ${type?.sql ?? 'a value'}, got null.`, {
       where: name,
       parameter: name,
-      expected: type.sql,
+      expected: type?.sql,
     })
   return parameterText({ name, isList: false, as: type, sensitive: false }, value)
 }

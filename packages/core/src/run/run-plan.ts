@@ -104,7 +104,14 @@ async function attemptOnce(
   const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
   const timeLimitMs = plan.timeLimitMs ?? target.limits.timeLimitMs
   const watch = new LockWatch(target, session.pid, lockWaitMs, request.onWait)
-  const state = { entry: run.id, actor: request.actor, params, loaded: new Map(), outcomes: new Map() }
+  const state = {
+    entry: run.id,
+    actor: request.actor,
+    params,
+    given: request.params,
+    loaded: new Map(),
+    outcomes: new Map(),
+  }
   const fixed = new Map((request.rehearsed ?? []).map(({ step, matched }) => [step, matched]))
   const attempt = new Attempt(
     target,

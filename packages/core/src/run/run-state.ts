@@ -1,3 +1,4 @@
+import type { Json } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 
 /** What an attempt has so far: parameters, what was loaded, what the steps matched and changed. */
@@ -5,6 +6,8 @@ export interface RunState {
   entry: string
   actor: string
   params: ReadonlyMap<string, string | null>
+  /** The parameters as they were given, for those that have no type of their own. */
+  given: Readonly<Record<string, Json>>
   loaded: Map<string, LoadedRow>
   outcomes: Map<string, { matched: number; changed: number }>
 }

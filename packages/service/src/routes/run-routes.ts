@@ -100,7 +100,7 @@ export function runRoutes({ targets, rehearsals }: Services) {
       )
     const { steps, types = {}, params = {}, isolation, lockWait, timeLimit, retry } = body
     const declared = Object.keys(params).map((name) => {
-      const type = types[name] ?? 'text'
+      const type = types[name] ?? 'unknown'
       return [name, { ...(typeof type === 'string' ? { type } : type), nullable: true }]
     })
     const limits = Object.fromEntries(
