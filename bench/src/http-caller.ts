@@ -22,7 +22,9 @@ export function call(
         answer.setEncoding('utf8')
         answer.on('data', (chunk: string) => (text += chunk))
         answer.on('end', () =>
-          answer.statusCode === 200 ? resolve(text) : reject(new Error(`${answer.statusCode}: ${text}`)),
+          answer.statusCode === 200 || answer.statusCode === 201
+            ? resolve(text)
+            : reject(new Error(`${answer.statusCode}: ${text}`)),
         )
       },
     )

@@ -104,7 +104,7 @@ const session = [
 ]
 const text = session.map((words) => `$ ledgerman ${words.join(' ')}\n${ledgerman(...words)}`).join('\n')
 await page.setContent('<pre></pre>')
-await page.addStyleTag({ content: 'body { margin: 0; background: #15191a } pre { margin: 0; padding: 20px; color: #dfe5e4; font: 14px/1.35 "DejaVu Sans Mono", monospace }' })
+await page.addStyleTag({ content: 'body { margin: 0; background: #15191a } pre { margin: 0; white-space: pre-wrap; padding: 20px; color: #dfe5e4; font: 14px/1.35 "DejaVu Sans Mono", monospace }' })
 await page.evaluate((content) => (document.querySelector('pre').textContent = content), text)
 await shoot('terminal-change')
 await page.evaluate((content) => (document.querySelector('pre').textContent = content), lockText)

@@ -91,15 +91,24 @@ with activity as materialized (
 ), involved as materialized (
   select pid from waiting union select unnest(by) from waiting
   union select pid from activity where state like 'idle in transaction%' and state_change < clock_timestamp() - $1::integer * interval '1 ms'
+), wanted as materialized (
+  select distinct on (pid) pid, locktype, mode, relation from locks where not granted
+), row_of as materialized (
+  select pid, min(relation::text)::oid as relation from locks where locktype = 'tuple' group by pid
+), held as materialized (
+  select l.pid, json_agg(distinct jsonb_build_object('table', l.relation::regclass::text, 'mode', l.mode)) as list
+  from locks l join pg_class c on c.oid = l.relation
+  where l.granted and l.locktype = 'relation' and c.relkind in ('r', 'p') and l.mode <> 'AccessShareLock'
+    and l.relation in (select relation from wanted where relation is not null union select relation from row_of)
+  group by l.pid
 )
 select json_build_object('pid', a.pid, 'startedAt', to_char(a.backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'),
-  'blockedBy', coalesce((select array_to_json(array(select distinct unnest(w.by))) from waiting w where w.pid = a.pid), '[]'),
+  'blockedBy', coalesce((select array_to_json(array(select distinct unnest(b.by)))), '[]'),
   'application', a.application_name, 'user', a.usename, 'state', a.state,
   'transactionAgeMs', round(extract(epoch from clock_timestamp() - a.xact_start) * 1000),
   'idleMs', case when a.state like 'idle%' then round(extract(epoch from clock_timestamp() - a.state_change) * 1000) end,
   'lastStatement', left(a.query, 1000),
-  'waits', (select json_build_object('type', l.locktype, 'mode', l.mode, 'table', l.relation::regclass::text) from locks l where l.pid = a.pid and not l.granted limit 1),
-  'rowTable', (select l.relation::regclass::text from locks l where l.pid = a.pid and l.locktype = 'tuple' limit 1),
-  'held', coalesce((select json_agg(distinct jsonb_build_object('table', l.relation::regclass::text, 'mode', l.mode))
-    from locks l join pg_class c on c.oid = l.relation where l.pid = a.pid and l.granted and l.locktype = 'relation' and c.relkind in ('r', 'p') and l.mode <> 'AccessShareLock'), '[]'))::text
-from involved join activity a on a.pid = involved.pid`
+  'waits', case when w.pid is not null then json_build_object('type', w.locktype, 'mode', w.mode, 'table', w.relation::regclass::text) end,
+  'rowTable', r.relation::regclass::text, 'held', coalesce(h.list, '[]'))::text
+from involved join activity a on a.pid = involved.pid
+left join waiting b on b.pid = a.pid left join wanted w on w.pid = a.pid left join row_of r on r.pid = a.pid left join held h on h.pid = a.pid`

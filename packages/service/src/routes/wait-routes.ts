@@ -15,24 +15,32 @@ import { defineRoute, type Call } from '../http/route.js'
 import type { Services } from './services.js'
 
 const WAITS = '/v1/targets/{target}/waits'
-/** How often the target is looked at while somebody watches, in milliseconds; all watchers share one look. */
+/** How often the target is looked at while somebody watches, in milliseconds at least; all watchers share one look. */
 const EVERY_MS = 1_000
 
 export function waitRoutes({ home, targets }: Services) {
-  const looks = new Map<string, { at: number; look: Promise<Waits> }>()
+  const looks = new Map<string, { until: number; look: Promise<Waits> }>()
   const targetOf = ({ params }: Pick<Call, 'params'>) => targets.get(params['target'] ?? '')
 
   function look(target: Target): Promise<Waits> {
     const known = looks.get(target.name)
-    if (known && Date.now() - known.at < EVERY_MS / 2) return known.look
-    const taken = Promise.all([listWaits(target), endedLately(target.name)]).then(([sessions, ended]) => ({
+    if (known && Date.now() < known.until) return known.look
+    let tookMs = 0
+    const started = performance.now()
+    const listed = listWaits(target).finally(() => (tookMs = performance.now() - started))
+    const taken = Promise.all([listed, endedLately(target.name)]).then(([sessions, ended]) => ({
       at: new Date().toISOString(),
       sessions,
       idleLimitMs: IDLE_LIMIT_MS,
       ended,
     }))
-    looks.set(target.name, { at: Date.now(), look: taken })
-    taken.catch(() => looks.delete(target.name))
+    const kept = { until: Infinity, look: taken }
+    looks.set(target.name, kept)
+    taken.then(
+      // So that looking never costs the target more than a hundredth of one processor, however long its queues are.
+      () => (kept.until = Date.now() + Math.max(EVERY_MS / 2, tookMs * 100)),
+      () => looks.delete(target.name),
+    )
     return taken
   }
 

@@ -21,6 +21,8 @@ beforeAll(async () => {
 })
 afterEach(async () => {
   await Promise.all(open.splice(0).map((client) => client.end().catch(() => undefined)))
+  // A look is kept a hundred times as long as it took.
+  await pause(1_500)
 })
 afterAll(() => service.stop())
 
