@@ -93,6 +93,21 @@ describe('a draft', () => {
     await expect(desk.commit()).rejects.toMatchObject({ code: 'request-invalid' })
   })
 
+  it('is told from the book who was faster, and whether they are in the way', async () => {
+    const [mine, theirs] = [draft(), draft()]
+    const [here, there] = [
+      await mine.load('programme', { code: 'P-111' }),
+      await theirs.load('programme', { code: 'P-111' }),
+    ]
+    there.title = 'Theirs'
+    await theirs.commit()
+    here.hoursLeft = '0.50'
+    await expect(mine.commit()).rejects.toMatchObject({
+      code: 'record-changed',
+      facts: { step: 1, overlap: [], theirs: ['title'], by: { title: { actor: 'admin' } } },
+    })
+  })
+
   it('can be typed by what its mappings say', async () => {
     const target = service.client.target('observatory')
     const text = typesOfMappings([await target.mapping('block'), await target.mapping('programme')])

@@ -22,6 +22,8 @@ export class Attempt {
   readonly evidence: Evidence = []
   /** The step that runs, or ran last; null before the first. */
   current: PlannedStep | null = null
+  /** The record that somebody else changed meanwhile, where that is why the attempt failed. */
+  conflict: { mapping: Mapping; key: ReadonlyMap<string, string>; guards: readonly string[] } | null = null
   /** The statement that runs, for telling its errors. */
   statement: Statement | null = null
 
@@ -263,15 +265,18 @@ export class Attempt {
   }
 
   #guardBind(step: PlannedWrite): string {
-    const { guards, mapping, loadedName } = step
+    const isAny = step.guards === null || step.guards === 'any'
+    return guardBind(step.mapping, isAny ? 'any' : { guards: this.#guardsOf(step) })
+  }
+
+  /** The guards that the record may have, where the step says. */
+  #guardsOf({ guards, mapping, loadedName }: PlannedWrite): readonly string[] {
+    if (guards === null || guards === 'any') return []
     if (guards === 'loaded') {
       const guard = toGuard(mapping, this.state.loaded.get(loadedName ?? '')?.guard ?? null)
-      return guardBind(mapping, { guards: guard === null ? [] : [guard] })
+      return guard === null ? [] : [guard]
     }
-    if (guards === null || guards === 'any') return guardBind(mapping, 'any')
-    return guardBind(mapping, {
-      guards: 'parameter' in guards ? [this.state.params.get(guards.parameter) ?? ''] : guards,
-    })
+    return 'parameter' in guards ? [this.state.params.get(guards.parameter) ?? ''] : guards
   }
 
   #fits(step: PlannedStep, matched: number): boolean {
@@ -347,6 +352,7 @@ export class Attempt {
         row[mapping.properties.findIndex((each) => each === mapping.key[at])] ?? '',
       ]),
     )
+    this.conflict = { mapping, key, guards: this.#guardsOf(step) }
     return recordChanged(
       mapping,
       { key, yours: definition.values ?? {}, loaded },

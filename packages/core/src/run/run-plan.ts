@@ -15,6 +15,7 @@ import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError } from '../problem/database-error.js'
 import type { Session, Target } from '../target/target.js'
+import { explainConflict } from '../transaction/explain-conflict.js'
 import { bookNotPrepared } from '../transaction/change-problems.js'
 import { entryAddress, roundMs } from '../transaction/receipt.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
@@ -201,6 +202,9 @@ async function attemptOnce(
       timeLimitMs,
     })
     if (!isProblem(explained)) return explained
+    const { conflict } = attempt
+    if (conflict && explained.code === 'record-changed')
+      return explainConflict(target, conflict.mapping, conflict.key, conflict.guards, explained)
     if (explained.code === 'lock-timeout') return lockTimeout(explained, watch.holders, lockWaitMs, step)
     if (isDatabaseError(error) && error.code === '40P01')
       return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })

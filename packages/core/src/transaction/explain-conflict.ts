@@ -39,7 +39,8 @@ export async function explainConflict(
       JSON.stringify(loaded[name]) !== JSON.stringify(facts.current[name]) &&
       isSettable(mapping, name),
   )
-  const isKnown = names.every((name) => compared.includes(name))
+  // Of computed values nobody said what they would be.
+  const isKnown = names.length > 0 && names.every((name) => compared.includes(name))
   const overlap = isKnown ? names.filter((name) => theirs.includes(name)) : null
   const by = Object.fromEntries(theirs.flatMap((name) => writerOf(mapping, name, facts.current[name], events, target)))
   const words =
