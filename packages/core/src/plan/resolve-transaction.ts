@@ -26,7 +26,8 @@ import type { ColumnType } from '../values/column-type.js'
 import { comparedSql } from '../values/sql-form.js'
 import { ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'
-import type { Judgement, Param, Plan, PlannedStep, Words } from './plan.js'
+import type { Judgement, Plan, PlannedStep, Words } from './plan.js'
+import { checkExampleValues, resolveParams } from './resolve-params.js'
 import { resolveSqlStep } from './sql-step.js'
 import { parseWords } from './words.js'
 
@@ -61,7 +62,7 @@ export function resolveTransaction(
   surrounded: Surrounded,
 ): Plan {
   const findings: DefinitionFinding[] = []
-  const params = resolveParams(definition, surrounded, findings)
+  const params = resolveParams(definition, surrounded.types, findings)
   const parameters = new Map(
     [...params].map(([param, { type }]) => [param, type === null ? undefined : typeOfParam(type)]),
   )
@@ -79,7 +80,7 @@ export function resolveTransaction(
   for (const param of params.keys())
     if (!used.has(param))
       findings.push({ where: `params.${param}`, message: 'no step uses it; use it, or take it out' })
-  checkExamples(definition, params, findings)
+  checkExampleValues(definition, params, findings)
   if (findings.length > 0) throw definitionProblem(name ?? 'steps', findings, 'transaction')
   return {
     name,
@@ -510,9 +511,6 @@ export function resolveTransaction(
 
 const DEFAULT_RETRIES = 3
 
-/** What the type of a parameter is called that takes the type of what it stands beside: as PostgreSQL calls it. */
-export const UNTYPED = 'unknown'
-
 function loadedBy(step: StepDefinition, planned: PlannedStep | undefined): Loaded {
   const mapping = planned && 'mapping' in planned ? planned.mapping : null
   const isOne = planned?.kind === 'add' || planned?.expect === 'one' || planned?.expect === 1
@@ -525,64 +523,4 @@ function loadedBy(step: StepDefinition, planned: PlannedStep | undefined): Loade
 
 function typeOfParam(type: ColumnType): ValueType {
   return { sql: type.sql, column: type, sensitive: false }
-}
-
-function resolveParams(
-  { params = {} }: Pick<TransactionDefinition, 'params'>,
-  { types }: Surrounded,
-  findings: DefinitionFinding[],
-): Map<string, Param> {
-  const resolved = new Map<string, Param>()
-  for (const [name, param] of Object.entries(params)) {
-    if (param.type === UNTYPED) {
-      resolved.set(name, { name, type: null, nullable: true, default: undefined })
-      continue
-    }
-    const type = types.get(param.type)
-    if (!type) {
-      findings.push({ where: `params.${name}.type`, message: `the target has no type ${param.type}` })
-      continue
-    }
-    const nullable = param.nullable ?? false
-    const fallback = Object.hasOwn(param, 'default')
-      ? textOf(param.default, type, `params.${name}.default`, findings)
-      : nullable
-        ? null
-        : undefined
-    resolved.set(name, { name, type, nullable, default: fallback })
-  }
-  return resolved
-}
-
-/** Examples are run by forms, checks and drills, so each has to fit its parameters. */
-function checkExamples(
-  { examples = [] }: Pick<TransactionDefinition, 'examples'>,
-  params: ReadonlyMap<string, Param>,
-  findings: DefinitionFinding[],
-): void {
-  examples.forEach((example, at) => {
-    const where = `examples.${at + 1}`
-    for (const [name, value] of Object.entries(example)) {
-      const param = params.get(name)
-      if (!param)
-        findings.push({
-          where: `${where}.${name}`,
-          message: `there is no parameter ${name}; ${suggestName(name, params.keys())}`,
-        })
-      else if (param.type) textOf(value, param.type, `${where}.${name}`, findings)
-    }
-    for (const { name, default: fallback } of params.values())
-      if (fallback === undefined && !Object.hasOwn(example, name))
-        findings.push({ where, message: `the parameter ${name} is missing` })
-  })
-}
-
-function textOf(value: unknown, type: ColumnType, where: string, findings: DefinitionFinding[]): string | null {
-  try {
-    return valueToText(value as Json, type)
-  } catch (error) {
-    if (!(error instanceof ValueError)) throw error
-    findings.push({ where, message: `expected ${error.expected}` })
-    return null
-  }
 }

@@ -44,3 +44,12 @@ export function expectedRevision({ request }: Pick<Call, 'request'>): number | '
   const [first] = tags.strong
   return first !== undefined && /^\d{1,9}$/.test(first) ? Number(first) : -1
 }
+
+/** The revision an address names. @throws LedgermanProblem request-invalid */
+export function revisionOf({ params }: Pick<Call, 'params'>): number {
+  const number = Number(params['revision'])
+  if (Number.isInteger(number) && number >= 1 && number <= 1e9) return number
+  throw new LedgermanProblem('request-invalid', `revision: expected a number from 1, got "${params['revision']}".`, {
+    where: 'revision',
+  })
+}

@@ -1,5 +1,4 @@
 import {
-  LedgermanProblem,
   mappingDefinition,
   mappingInfo,
   mappingList,
@@ -8,7 +7,7 @@ import {
   type MappingSummary,
 } from '@ledgerman/contract'
 import { describeProperties, type Target } from '@ledgerman/core'
-import { expectedRevision, publishOne } from '../definitions/publish-one.js'
+import { expectedRevision, publishOne, revisionOf } from '../definitions/publish-one.js'
 import type { MappingRevision } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
@@ -62,14 +61,7 @@ export function mappingRoutes(services: Services) {
       replies: { 200: { description: 'As it was published.', schema: mappingInfo } },
       handle: async ({ params }) => {
         const target = targetOf(params)
-        const number = Number(params['revision'])
-        if (!Number.isInteger(number) || number < 1 || number > 1e9) {
-          throw new LedgermanProblem(
-            'request-invalid',
-            `revision: expected a number from 1, got "${params['revision']}".`,
-            { where: 'revision' },
-          )
-        }
+        const number = revisionOf({ params })
         return {
           status: 200,
           body: await describe(target, await mappings.getRevision(target.name, params['mapping'] ?? '', number)),

@@ -3,12 +3,11 @@ import {
   transactionDefinition,
   transactionInfo,
   transactionList,
-  LedgermanProblem,
   type TransactionInfo,
   type TransactionSummary,
 } from '@ledgerman/contract'
 import type { Target } from '@ledgerman/core'
-import { expectedRevision, publishOne } from '../definitions/publish-one.js'
+import { expectedRevision, publishOne, revisionOf } from '../definitions/publish-one.js'
 import type { TransactionRevision } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
@@ -64,13 +63,7 @@ export function transactionRoutes(services: Services) {
       replies: { 200: { description: 'As it was published.', schema: transactionInfo } },
       handle: async ({ params }) => {
         const target = targetOf(params)
-        const number = Number(params['revision'])
-        if (!Number.isInteger(number) || number < 1 || number > 1e9)
-          throw new LedgermanProblem(
-            'request-invalid',
-            `revision: expected a number from 1, got "${params['revision']}".`,
-            { where: 'revision' },
-          )
+        const number = revisionOf({ params })
         return {
           status: 200,
           body: await describe(
