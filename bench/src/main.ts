@@ -35,11 +35,16 @@ try {
     hand.changed(id)
   }
 
+  /** Runs a comparison and prints it, unless only others were asked for: `npm run bench -- find transfer`. */
+  const show = async (title: string, measure: () => Promise<Ratio[]>): Promise<void> => {
+    const wanted = process.argv.slice(2)
+    if (wanted.length === 0 || wanted.some((word) => title.includes(word))) print(title, await measure())
+  }
+
   console.log(`${cpus().length} × ${cpus()[0]?.model ?? 'processor'}, Node ${process.version}, ${CALLERS} callers\n`)
 
-  print(
-    'One keyed change, through core',
-    await compare([
+  await show('One keyed change, through core', () =>
+    compare([
       {
         name: 'hand-written, no audit (3 round trips)',
         once: (caller) => changing(caller, (id, version, hours) => changeByHand(pool, id, version, hours)),
@@ -64,9 +69,8 @@ try {
     ]),
   )
 
-  print(
-    'One load by key, through core',
-    await compare([
+  await show('One load by key, through core', () =>
+    compare([
       { name: 'hand-written', once: (caller) => loadByHand(pool, hand.next(caller)) },
       {
         name: 'Ledgerman core',
@@ -76,8 +80,8 @@ try {
   )
 
   const sighting = resolveMapping(sightings, 1, await target.table('public.sighting'))
-  print('A page of 50 from a million rows', await comparePages(target, sighting, pool))
-  print('A find by expression', await compareFinds(target, sighting, pool))
+  await show('A page of 50 from a million rows', () => comparePages(target, sighting, pool))
+  await show('A find by expression', () => compareFinds(target, sighting, pool))
   const servers = await startServers(cluster.adminUrl('home'), url)
   const bearer = { authorization: `Bearer ${servers.token}` }
   const records = `${servers.ours}/v1/targets/bench/mappings/allocation`
@@ -89,9 +93,8 @@ try {
   const json = { 'content-type': 'application/json' }
   const patch = { ...bearer, 'content-type': 'application/merge-patch+json' }
 
-  print(
-    'One keyed change, through HTTP',
-    await compare([
+  await show('One keyed change, through HTTP', () =>
+    compare([
       {
         name: 'hand-written endpoint, no audit',
         once: (caller) =>
@@ -119,9 +122,8 @@ try {
     ]),
   )
 
-  print(
-    'One load by key, through HTTP',
-    await compare([
+  await show('One load by key, through HTTP', () =>
+    compare([
       {
         name: 'hand-written endpoint',
         once: (caller) => call(`${servers.theirs}/allocations/${hand.next(caller)}`, 'GET'),
@@ -130,8 +132,8 @@ try {
     ]),
   )
   // Last, since transfers move the versions that the callers above know.
-  print('A transfer between two of 1,000 rows, through core', await compareTransfers(target, mapping, pool, 1_000))
-  print('A transfer between two of 4 rows, through core', await compareTransfers(target, mapping, pool, 4))
+  await show('A transfer between two of 1,000 rows, through core', () => compareTransfers(target, mapping, pool, 1_000))
+  await show('A transfer between two of 4 rows, through core', () => compareTransfers(target, mapping, pool, 4))
   await fetch(`${servers.ours}/v1/targets/bench/transactions/transfer`, {
     method: 'PUT',
     headers: { ...bearer, 'content-type': 'application/json' },
@@ -143,9 +145,8 @@ try {
       const to = 1 + ((from + Math.floor(Math.random() * (rows - 1))) % rows)
       return { from: String(from), to: String(to), hours: '0.01' }
     }
-    print(
-      `A transfer between two of ${rows} rows, through HTTP`,
-      await compare(
+    await show(`A transfer between two of ${rows} rows, through HTTP`, () =>
+      compare(
         [
           {
             name: 'hand-written endpoint, no audit',

@@ -39,15 +39,18 @@ export function compareFinds(target: Target, mapping: Mapping, pool: pg.Pool): P
         },
       },
       {
-        name: 'Ledgerman core',
+        name: 'Ledgerman core, values bound',
+        once: () => {
+          const where = 'taken between :low and :low + 1 and band <> :x'
+          return findRecords(target, mapping, { where, bind: { low: band(), x: 'x' }, limit: PAGE }, noLinks)
+        },
+      },
+      {
+        name: 'Ledgerman core, values in the text, new each time',
         once: () => {
           const low = band()
-          return findRecords(
-            target,
-            mapping,
-            { where: `taken between ${low} and ${low + 1} and band <> :x`, bind: { x: 'x' }, limit: PAGE },
-            noLinks,
-          )
+          const where = `taken between ${low} and ${low + 1} and band <> :x`
+          return findRecords(target, mapping, { where, bind: { x: 'x' }, limit: PAGE }, noLinks)
         },
       },
     ],

@@ -23,6 +23,8 @@ export interface PreparedFind extends FindStatement {
   values: (string | null)[]
   /** Where the page begins; null at the start. */
   place: Place | null
+  /** Whether it is worth a prepared statement. */
+  isPrepared: boolean
 }
 
 /**
@@ -41,7 +43,7 @@ export async function findRecords(
   const read = await readFindRequest(mapping, request, false, findMapping)
   const find = prepareFind(mapping, request, read)
   const [rows, count] = await Promise.all([
-    runFind(target, mapping, find.statement, find.values, signal),
+    runFind(target, mapping, find.statement, find.values, signal, find.isPrepared),
     request.count && countRecords(target, mapping, read, request.count, signal),
   ])
   const last = rows[request.limit - 1]
@@ -86,12 +88,25 @@ export function prepareFind(
   read: ReadFind,
 ): PreparedFind {
   const place = page.after === undefined ? null : readCursor(mapping, page.order ?? '', page.after)
-  const find = buildFind(mapping, read.shape, read.links, pagePlace(mapping, place))
-  if (place && 'values' in place && place.values.length !== find.orderValues)
+  const find = builtFind(mapping, read, pagePlace(mapping, place))
+  if (place && 'values' in place && place.values.length !== find.orderAt.length)
     throw new LedgermanProblem('request-invalid', `after: this is not the "next" of a page of ${mapping.name}.`, {
       where: 'after',
     })
-  return { ...find, place, values: valuesOf(find.statement, read.bind, place, page.limit + 1) }
+  return {
+    ...find,
+    place,
+    values: valuesOf(find.statement, read.bind, place, page.limit + 1),
+    // What is asked for once is not worth a prepared statement in every session.
+    isPrepared: read.uses > 1,
+  }
+}
+
+function builtFind(mapping: Mapping, { shape, links, built }: ReadFind, page: PagePlace): FindStatement {
+  const kind = typeof page === 'string' ? page : page.isNull.map(Number).join('')
+  let find = built.get(kind)
+  if (!find) built.set(kind, (find = buildFind(mapping, shape, links, page)))
+  return find
 }
 
 /** Runs a statement that only reads, and tells what goes wrong in the words of the expression. */
@@ -101,9 +116,11 @@ export async function runFind(
   statement: Statement,
   values: (string | null)[],
   signal: AbortSignal | undefined,
+  isPrepared = false,
 ): Promise<(string | null)[][]> {
   try {
-    return (await target.readOnly(statement.text, values, signal)).rows
+    const name = isPrepared ? statement.name : undefined
+    return (await target.readOnly(statement.text, values, signal, name)).rows
   } catch (error) {
     throw target.explain(error, { mapping, slots: statement.slots, statement })
   }
@@ -131,7 +148,7 @@ function pagePlace(mapping: Mapping, place: Place | null): PagePlace {
 
 function nextCursor(request: PageRequest, find: PreparedFind, last: (string | null)[]): string {
   const order = request.order ?? ''
-  if (find.orderValues > 0) return writeCursor(order, { values: last.slice(-find.orderValues) })
+  if (find.orderAt.length > 0) return writeCursor(order, { values: find.orderAt.map((at) => last[at] ?? null) })
   const before = find.place && 'offset' in find.place ? find.place.offset : 0
   return writeCursor(order, { offset: before + request.limit })
 }

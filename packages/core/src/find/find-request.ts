@@ -4,7 +4,7 @@ import { parameterText } from '../expression/parameter-value.js'
 import { parseExpression } from '../expression/parse.js'
 import { followLinks, type FindMappingByName, type Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
-import type { FindShape } from '../statement/build-find.js'
+import type { FindShape, FindStatement } from '../statement/build-find.js'
 import type { Slot, SlotSource } from '../statement/statement.js'
 import { parseOrder, parseProperties } from './order.js'
 
@@ -20,11 +20,26 @@ export interface FindRequest {
 }
 
 /** A request that was read, with every link resolved that it follows. */
-export interface ReadFind {
-  shape: FindShape
-  links: Links
+export interface ReadFind extends KnownFind {
   bind: Record<string, Json>
 }
+
+/** What is the same for every request of the same words, whatever is bound. */
+interface KnownFind {
+  shape: FindShape
+  links: Links
+  /** The parameters that the expression names. */
+  parameters: ReadonlySet<string>
+  /** The statements built of it, by the kind of place that a page begins at. */
+  built: Map<string, FindStatement>
+  /** How often it was asked for. */
+  uses: number
+}
+
+/** How many requests of one mapping are kept at most, those asked for last. */
+const MOST_KNOWN = 200
+
+const knownFinds = new WeakMap<Mapping, Map<string, KnownFind>>()
 
 /**
  * Reads what is asked for.
@@ -37,15 +52,47 @@ export async function readFindRequest(
   guarded: boolean,
   findMapping: FindMappingByName,
 ): Promise<ReadFind> {
-  const { where: source, bind = {} } = request
+  const { where, order, properties, bind = {} } = request
+  let known = knownFinds.get(mapping)
+  if (!known) knownFinds.set(mapping, (known = new Map()))
+  const words = JSON.stringify([where, order, properties, guarded])
+  let find = known.get(words)
+  if (!find || !(await leadsWhereItLed(mapping, find, findMapping))) {
+    find = await readWords(mapping, request, guarded, findMapping)
+    if (known.size >= MOST_KNOWN) known.delete(known.keys().next().value ?? '')
+  }
+  // Set anew, so that what was asked for longest ago stands first.
+  known.delete(words)
+  known.set(words, find)
+  find.uses++
+  assertBound(find.parameters, bind)
+  return { ...find, bind }
+}
+
+async function leadsWhereItLed(mapping: Mapping, find: KnownFind, findMapping: FindMappingByName): Promise<boolean> {
+  if (!mapping.definition.links) return true
+  return find.links.leadWhere(await linksOf(mapping, find.shape, findMapping))
+}
+
+function linksOf(mapping: Mapping, { where, order, properties }: FindShape, findMapping: FindMappingByName) {
+  const paths = [...order.map(({ path }) => path), ...(properties ?? [])]
+  return followLinks(mapping, where ? [where.expression] : [], paths, findMapping)
+}
+
+async function readWords(
+  mapping: Mapping,
+  request: FindRequest,
+  guarded: boolean,
+  findMapping: FindMappingByName,
+): Promise<KnownFind> {
+  const source = request.where
   const expression = source === undefined || source.trim() === '' ? null : parseExpression(source)
   const where = expression && { label: 'where', source: source ?? '', expression }
-  assertBound(expression ? parametersOf(expression) : new Set(), bind)
   const order = parseOrder(request.order ?? '')
   const properties = request.properties === undefined ? null : parseProperties(request.properties)
-  const paths = [...order.map(({ path }) => path), ...(properties ?? [])]
-  const links = await followLinks(mapping, expression ? [expression] : [], paths, findMapping)
-  return { shape: { where, order, properties, guarded }, links, bind }
+  const shape = { where, order, properties, guarded }
+  const parameters = expression ? parametersOf(expression) : new Set<string>()
+  return { shape, parameters, links: await linksOf(mapping, shape, findMapping), built: new Map(), uses: 0 }
 }
 
 /** The value of a slot that comes from the expression; undefined for any other. */

@@ -27,6 +27,12 @@ export class Links {
     if (!ofMapping) this.#links.set(mapping, (ofMapping = new Map()))
     ofMapping.set(link.name, link)
   }
+
+  /** Whether the same links lead to the same mappings here and there. */
+  leadWhere(other: Links): boolean {
+    const ends = [...this.#links].flatMap(([from, links]) => [...links.values()].map((link) => ({ from, link })))
+    return ends.every(({ from, link }) => other.get(from, link.name)?.mapping === link.mapping)
+  }
 }
 
 /** Names of a mapping's links that lead to one record. */

@@ -17,3 +17,8 @@ export interface DatabaseError extends Error {
 export function isDatabaseError(error: unknown): error is DatabaseError {
   return error instanceof Error && 'severity' in error && typeof (error as { code?: unknown }).code === 'string'
 }
+
+/** Whether what a session has prepared no longer fits the table, which was altered since; prepared afresh it would run. */
+export function isStalePlan(error: unknown): boolean {
+  return isDatabaseError(error) && error.code === '0A000' && error.message.includes('cached plan')
+}

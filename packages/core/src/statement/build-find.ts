@@ -30,14 +30,14 @@ export interface FoundColumn {
 
 /**
  * A find, built. Row shape: `columns` in order; for each of `linkPaths` whether a record is there, `t` or `f`; the guard
- * where it was asked for; the values of the order's terms, for the next page's place.
+ * where it was asked for; those values of the order's terms that are not among the columns, for the next page's place.
  */
 export interface FindStatement {
   statement: Statement
   columns: FoundColumn[]
   linkPaths: string[][]
-  /** How many values of the order follow; 0 where pages go by offset. */
-  orderValues: number
+  /** Where in a row each value of the order stands; empty where pages go by offset. */
+  orderAt: number[]
 }
 
 interface SortTerm {
@@ -86,8 +86,9 @@ export function buildFind(mapping: Mapping, shape: FindShape, links: Links, page
     const where = conditions.length > 0 ? `\nwhere ${conditions.join('\n  and ')}` : ''
     return `select ${list.join(', ')}\n${from}${joins.sql}${where}${orderBy}\nlimit ${limit}`
   }
-  const result = { columns: columns.map(({ sql: _, ...column }) => column), linkPaths, orderValues: keyset.length }
-  const reads = [...output, ...keyset.map(({ read }) => read)]
+  const reads = [...output, ...keyset.map(({ read }) => read).filter((read) => !output.includes(read))]
+  const orderAt = keyset.map(({ read }) => reads.indexOf(read))
+  const result = { columns: columns.map(({ sql: _, ...column }) => column), linkPaths, orderAt }
   if (branches.length === 1) {
     const offset =
       page === 'offset'
@@ -124,7 +125,7 @@ export function buildExport(mapping: Mapping, shape: FindShape, links: Links): F
     statement: toStatement(text, slots),
     columns: columns.map(({ sql: _, ...column }) => column),
     linkPaths,
-    orderValues: 0,
+    orderAt: [],
   }
 }
 

@@ -37,8 +37,8 @@ export interface StatementExpression {
 export interface Statement {
   text: string
   slots: Slot[]
-  /** Under which it is prepared once a session: a digest of the text. */
-  name: string
+  /** Under which it is prepared once a session: a digest of the text, made when it is first asked for. */
+  readonly name: string
   expressions: readonly StatementExpression[]
   /** Which place of which expression a place of the text comes from: in order, `position` in characters from 1. */
   marks: readonly Mark[]
@@ -85,7 +85,7 @@ export function toStatement(markedText: string, list: SlotList): Statement {
     .filter((part, number) => {
       // Every second part stands between two NULs: a mark.
       if (number % 2 === 0) {
-        position += [...part].length
+        position += charactersIn(part)
         return true
       }
       const [expression = 0, at = 0] = part.split(':').map(Number)
@@ -93,8 +93,23 @@ export function toStatement(markedText: string, list: SlotList): Statement {
       return false
     })
     .join('')
-  const name = `lm_${createHash('sha256').update(text).digest('hex').slice(0, 24)}`
-  return { text, slots: list.slots, name, expressions: list.expressions, marks }
+  let name: string | undefined
+  return {
+    text,
+    slots: list.slots,
+    get name() {
+      return (name ??= `lm_${createHash('sha256').update(text).digest('hex').slice(0, 24)}`)
+    },
+    expressions: list.expressions,
+    marks,
+  }
+}
+
+/** Characters as PostgreSQL counts them, which are not UTF-16's units. */
+function charactersIn(text: string): number {
+  let count = text.length
+  for (let at = 0; at < text.length; at++) if ((text.charCodeAt(at) & 0xfc00) === 0xdc00) count--
+  return count
 }
 
 /** The expression, and the place in it, that a place of the statement's text comes from, where it comes from one. */
@@ -116,7 +131,7 @@ export function bindValues(
 }
 
 function isSameSource(one: SlotSource, other: SlotSource): boolean {
-  return JSON.stringify(one) === JSON.stringify(other)
+  return one.from === other.from && JSON.stringify(one) === JSON.stringify(other)
 }
 
 /** The same statement behind other words, such as `explain`. */

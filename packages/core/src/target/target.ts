@@ -6,7 +6,7 @@ import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isDatabaseError } from '../problem/database-error.js'
+import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
@@ -38,6 +38,9 @@ const GATE_PATIENCE_MS = 20
 /** After how long a table is read from the catalogue again, in milliseconds: an alteration is noticed by then at the latest. */
 const CATALOGUE_AGE_MS = 10_000
 
+/** How many statements a session prepares at most: each stays in the server's memory for as long as the session. */
+const MOST_PREPARED = 1_000
+
 /** A session on loan from the pool: hand it back with `release`, or have it destroyed. */
 export interface Session extends Queryable {
   /** The server's process that serves it. */
@@ -60,6 +63,7 @@ export class Target implements Queryable {
   #bookPrepared = false
   /** Statements whose text is known to stand in the book. */
   readonly knownStatements = new Set<string>()
+  readonly #prepared = new Set<string>()
 
   constructor(options: TargetOptions) {
     this.name = options.name
@@ -85,7 +89,7 @@ export class Target implements Queryable {
       client.release()
       return rows
     } catch (error) {
-      client.release(isConnectionError(error))
+      client.release(isUnusable(error))
       throw error
     }
   }
@@ -105,13 +109,13 @@ export class Target implements Queryable {
     }
   }
 
-  /** Runs a statement that changes nothing; a session that turns out to be broken is replaced once. */
+  /** Runs a statement that changes nothing; a session that turns out to be of no more use is replaced once. */
   async read(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
     try {
       return await this.query(text, values, name)
     } catch (error) {
-      if (!isConnectionError(error)) throw error
-      return this.query(text, values, name).catch((again: unknown) => {
+      if (!isUnusable(error)) throw error
+      return this.query(text, values, isStalePlan(error) ? undefined : name).catch((again: unknown) => {
         throw isConnectionError(again) ? translateConnectionError(this.name, again) : again
       })
     }
@@ -123,11 +127,12 @@ export class Target implements Queryable {
    * @throws LedgermanProblem cancelled; target-unavailable where a session broke twice.
    */
   async readOnly(text: string, values: readonly (string | null)[], signal?: AbortSignal, name?: string): Promise<Rows> {
-    const once = () => this.inReader(signal, (session) => session.query(text, values, name))
+    const once = (preparedName?: string) =>
+      this.inReader(signal, (session) => session.query(text, values, preparedName))
     try {
-      return await once()
+      return await once(name)
     } catch (error) {
-      if (!isConnectionError(error) || signal?.aborted) throw error
+      if (!isUnusable(error) || signal?.aborted) throw error
       return once()
     }
   }
@@ -150,7 +155,7 @@ export class Target implements Queryable {
         query: (text, values = [], name) => client.query<(string | null)[]>(this.#toQuery(text, values, name)),
       })
     } catch (error) {
-      isBroken = isConnectionError(error)
+      isBroken = isUnusable(error)
       if (signal?.aborted)
         throw new LedgermanProblem(
           'cancelled',
@@ -191,7 +196,10 @@ export class Target implements Queryable {
 
   #toQuery(text: string, values: readonly (string | null)[], name: string | undefined): pg.QueryArrayConfig {
     const query: pg.QueryArrayConfig = { text, values: values as (string | null)[], rowMode: 'array' }
-    if (name && this.#prepareStatements) query.name = name
+    if (name && this.#prepareStatements && (this.#prepared.has(name) || this.#prepared.size < MOST_PREPARED)) {
+      this.#prepared.add(name)
+      query.name = name
+    }
     return query
   }
 
@@ -308,6 +316,11 @@ export class Target implements Queryable {
   async close(): Promise<void> {
     await Promise.all([this.#pool.end(), this.#readers.end()])
   }
+}
+
+/** Whether the session an error came from is better ended: it broke, or what it has prepared fits no more. */
+function isUnusable(error: unknown): boolean {
+  return isConnectionError(error) || isStalePlan(error)
 }
 
 function makePool(

@@ -7,7 +7,7 @@ import { recordRefusal } from '../book/record-refusal.js'
 import { settleOutcome } from '../book/settle-outcome.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isDatabaseError } from '../problem/database-error.js'
+import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import type { KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Rows } from '../target/queryable.js'
@@ -275,7 +275,7 @@ async function runStatement(
     return await once(run.name)
   } catch (error) {
     // The table was altered since the session prepared the statement: it is prepared afresh, once.
-    if (isDatabaseError(error) && error.code === '0A000' && /cached plan/.test(error.message)) return once(undefined)
+    if (isStalePlan(error)) return once(undefined)
     throw error
   }
 }
