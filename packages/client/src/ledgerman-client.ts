@@ -22,6 +22,7 @@ import {
   type RemovedRecord,
   type RunInput,
   type RunMode,
+  type RunState,
   type SessionEnded,
   type SessionInfo,
   type Staged,
@@ -36,7 +37,7 @@ import {
   type Waits,
 } from '@ledgerman/contract'
 import { Draft, type DraftRecords } from './draft/draft.js'
-import { HttpClient, type ConnectionOptions } from './http-client.js'
+import { HttpClient, type ConnectionOptions, type Request } from './http-client.js'
 
 /** The service's calls, typed. Each throws `LedgermanProblem` as the service answers it. */
 export class LedgermanClient {
@@ -193,8 +194,12 @@ export class TargetClient {
   ): Promise<Receipt> {
     const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
     const request = { method: 'POST' as const, body: run, headers }
-    if (onWait) return this.#http.follow<Receipt>(`${this.#path}/runs`, request, onWait)
-    return (await this.#http.send<Receipt>(`${this.#path}/runs`, request)).body
+    return this.#write<Receipt>(`${this.#path}/runs`, request, onWait)
+  }
+
+  /** A run that may still be going on. @throws LedgermanProblem not-found */
+  async runState(id: string): Promise<RunState> {
+    return (await this.#http.send<RunState>(`${this.#path}/runs/${encodeURIComponent(id)}`)).body
   }
 
   /** Who blocks whom, right now. */
@@ -276,8 +281,7 @@ export class TargetClient {
     const body = { set: values, ...(loaded === undefined ? {} : { loaded }) }
     const request = { method: 'PATCH' as const, body, query: { ...query, mode }, headers: ifMatch(guard) }
     try {
-      if (onWait) return await this.#http.follow<ChangedRecord>(path, request, onWait)
-      return (await this.#http.send<ChangedRecord>(path, request)).body
+      return await this.#write<ChangedRecord>(path, request, onWait)
     } catch (error) {
       const again = onConflict === 'reapply' ? reapplied(error) : undefined
       if (!again) throw error
@@ -290,48 +294,32 @@ export class TargetClient {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
-    { mode = 'commit', guard }: ChangeOptions,
+    { mode = 'commit', guard, onWait }: ChangeOptions,
   ): Promise<ChangedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
-    return (
-      await this.#http.send<ChangedRecord>(path, {
-        method: 'PUT',
-        body: values,
-        query: { ...query, mode },
-        headers: ifMatch(guard),
-      })
-    ).body
+    const request = { method: 'PUT' as const, body: values, query: { ...query, mode }, headers: ifMatch(guard) }
+    return this.#write<ChangedRecord>(path, request, onWait)
   }
 
   /** Adds one record. Properties that are not named get their columns' defaults. */
   async add(
     mapping: string,
     values: RecordValues,
-    { mode = 'commit' }: Pick<ChangeOptions, 'mode'> = {},
+    { mode = 'commit', onWait }: Pick<ChangeOptions, 'mode' | 'onWait'> = {},
   ): Promise<ChangedRecord> {
-    return (
-      await this.#http.send<ChangedRecord>(`${this.#mappingPath(mapping)}/records`, {
-        method: 'POST',
-        body: values,
-        query: { mode },
-      })
-    ).body
+    const request = { method: 'POST' as const, body: values, query: { mode } }
+    return this.#write<ChangedRecord>(`${this.#mappingPath(mapping)}/records`, request, onWait)
   }
 
   /** Removes one record. */
   async remove(
     mapping: string,
     key: readonly string[],
-    { mode = 'commit', guard }: ChangeOptions,
+    { mode = 'commit', guard, onWait }: ChangeOptions,
   ): Promise<RemovedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
-    return (
-      await this.#http.send<RemovedRecord>(path, {
-        method: 'DELETE',
-        query: { ...query, mode },
-        headers: ifMatch(guard),
-      })
-    ).body
+    const request = { method: 'DELETE' as const, query: { ...query, mode }, headers: ifMatch(guard) }
+    return this.#write<RemovedRecord>(path, request, onWait)
   }
 
   async entries(
@@ -342,6 +330,9 @@ export class TargetClient {
       key?: readonly string[] | undefined
       outcome?: string | undefined
       actor?: string | undefined
+      transaction?: string | undefined
+      from?: string | undefined
+      until?: string | undefined
     } = {},
   ): Promise<EntryList> {
     const { key, ...query } = filter
@@ -354,6 +345,11 @@ export class TargetClient {
 
   async entry(id: string): Promise<EntryInfo> {
     return (await this.#http.send<EntryInfo>(`${this.#path}/entries/${encodeURIComponent(id)}`)).body
+  }
+
+  /** Sends a call that may come to wait for a lock, and tells of it where somebody wants to know. */
+  async #write<T>(path: string, request: Request, onWait: OnWait | undefined): Promise<T> {
+    return onWait ? this.#http.follow<T>(path, request, onWait) : (await this.#http.send<T>(path, request)).body
   }
 
   #tablePath(schema: string, name: string): string {

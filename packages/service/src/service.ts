@@ -10,6 +10,7 @@ import { RehearsalStore } from './home/rehearsal-store.js'
 import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
 import { allRoutes } from './routes/all-routes.js'
+import { BegunRuns } from './runs/begun-runs.js'
 import { TargetRegistry } from './targets/target-registry.js'
 
 const CONSOLE_DIR = fileURLToPath(new URL('../../console/dist/', import.meta.url))
@@ -37,7 +38,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   )
   const server = createServer(
     createApp({
-      routes: allRoutes({ home, tokens, targets, rehearsals: new RehearsalStore(home) }),
+      routes: allRoutes({ home, tokens, targets, rehearsals: new RehearsalStore(home), begunRuns: new BegunRuns() }),
       tokens,
       log,
       consoleDir: CONSOLE_DIR,

@@ -1,5 +1,5 @@
 import colors from 'picocolors'
-import type { Command } from 'commander'
+import { InvalidArgumentError, type Command } from 'commander'
 import type { EntryInfo, EntrySummary } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
@@ -18,6 +18,9 @@ export function addBook(program: Command, context: CommandContext): void {
     .option('--outcome <outcome>', 'only committed, or only refused ones')
     .option('--actor <name>', 'only those of one actor')
     .option('--mapping <mapping>', 'only those of one mapping')
+    .option('--transaction <name>', 'only runs of one transaction')
+    .option('--from <moment>', 'only those since then, such as 2026-02-03 or 2026-02-03T21:00:00Z', readMoment)
+    .option('--until <moment>', 'only those before then', readMoment)
     .option('--key <value...>', 'only those of one record; needs --mapping')
     .addHelpText(
       'after',
@@ -65,7 +68,18 @@ interface ListFlags {
   outcome?: string
   actor?: string
   mapping?: string
+  transaction?: string
+  from?: string
+  until?: string
   key?: string[]
+}
+
+/** A moment as the interface takes it; one without a zone, or without a time, is read in this machine's zone. */
+function readMoment(text: string): string {
+  const moment = new Date(/^\d{4}-\d{2}-\d{2}$/.test(text) ? `${text}T00:00` : text)
+  if (Number.isNaN(moment.getTime()))
+    throw new InvalidArgumentError('Expected a moment such as 2026-02-03 or 2026-02-03T21:00:00Z.')
+  return moment.toISOString()
 }
 
 function toRow({ id, at, actor, outcome, problem, kind, mapping, key, matched, changed }: EntrySummary): string[] {

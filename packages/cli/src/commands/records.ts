@@ -112,7 +112,7 @@ Examples:
       const target = await context.target(command)
       const mapping = await target.mapping(name)
       const values = parsePairs(mapping, pairs, options.null ?? [])
-      const added = await target.add(name, values, { mode: modeOf(options) })
+      const added = await target.add(name, values, { mode: modeOf(options), onWait: context.sayWaiting })
       context.print(command, added, () =>
         formatWrite(
           mapping,
@@ -131,7 +131,7 @@ Examples:
       const mapping = await target.mapping(name)
       const { key } = splitArguments(mapping, words)
       const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
-      const { receipt } = await target.remove(name, key, { mode: modeOf(options), guard })
+      const { receipt } = await target.remove(name, key, { mode: modeOf(options), guard, onWait: context.sayWaiting })
       context.print(command, { receipt }, () =>
         formatWrite(mapping, key, {}, { receipt, guard: options.commit ? null : (guard ?? null) }, options),
       )

@@ -1,29 +1,43 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { toRecordAddress, type EntryInfo } from '@ledgerman/contract'
+import { isProblem, toRecordAddress, type EntryInfo, type RunState } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
+import WaitingNote from '../waits/WaitingNote.vue'
 import { formatInstant } from './format-instant.js'
 
 const route = useRoute()
 const entry = ref<EntryInfo | null>(null)
 const problem = ref<unknown>(null)
+/** The run, as long as there is no entry of it: while it is going on, or where it left none. */
+const run = ref<RunState | null>(null)
+let again: number | undefined
 
 watch(
   () => [route.params['target'], route.params['entry']] as const,
-  async ([target, id]) => {
-    if (id === undefined) return
-    problem.value = null
-    try {
-      entry.value = await client.target(String(target)).entry(String(id))
-    } catch (error) {
-      problem.value = error
-    }
+  ([target, id]) => {
+    entry.value = run.value = null
+    if (id !== undefined) void show(String(target), String(id))
   },
   { immediate: true },
 )
+onUnmounted(() => window.clearTimeout(again))
+
+async function show(name: string, id: string) {
+  window.clearTimeout(again)
+  const target = client.target(name)
+  problem.value = null
+  try {
+    entry.value = await target.entry(id)
+    run.value = null
+  } catch (error) {
+    if (isProblem(error, 'not-found')) run.value = await target.runState(id).catch(() => null)
+    if (run.value?.state === 'running') again = window.setTimeout(() => void show(name, id), 1_000)
+    else if (!run.value || run.value.entry !== null) problem.value = error
+  }
+}
 
 function recordLink({ mapping, key, receipt }: EntryInfo) {
   return {
@@ -39,15 +53,34 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
       <router-link :to="{ name: 'book', params: { target: route.params['target'] } }">Book</router-link> / entry
     </div>
     <ProblemAlert :problem="problem" />
+    <template v-if="run">
+      <h1 class="mb-1">run {{ run.transaction ?? 'of steps' }}</h1>
+      <p class="text-medium-emphasis mb-4">
+        begun {{ formatInstant(run.startedAt) }} UTC by {{ run.actor }}, to
+        {{ run.mode === 'commit' ? 'commit' : 'rehearse' }} ·
+        <span class="mono">{{ run.id }}</span>
+      </p>
+      <template v-if="run.state === 'running'">
+        <WaitingNote :holders="run.waitsFor" :target="String(route.params['target'])" class="mb-3" />
+        <v-alert type="info" variant="tonal" data-test="running">
+          This run is still going on. Its entry is written with its commit, and is shown here then.
+        </v-alert>
+      </template>
+      <v-alert v-else type="info" variant="tonal">
+        This run is over and left no entry:
+        {{ run.mode === 'rehearse' ? 'a rehearsal leaves none' : 'nothing of it was kept' }}.
+      </v-alert>
+    </template>
     <template v-if="entry">
       <h1 class="mb-1">
-        {{ entry.kind }} {{ entry.mapping }}
+        {{ entry.kind }} {{ entry.transaction ?? entry.mapping }}
         <router-link v-if="entry.key && entry.mapping" :to="recordLink(entry)">{{
           Object.values(entry.key).join(', ')
         }}</router-link>
       </h1>
       <p class="text-medium-emphasis mb-4">
-        {{ formatInstant(entry.at) }} UTC by {{ entry.actor }}, mapping revision {{ entry.receipt.revision ?? '–' }} ·
+        {{ formatInstant(entry.at) }} UTC by {{ entry.actor
+        }}<template v-if="entry.receipt.revision !== null">, revision {{ entry.receipt.revision }}</template> ·
         <span class="mono">{{ entry.id }}</span>
       </p>
       <v-alert v-if="entry.problem" type="error" variant="tonal" class="mb-4" :title="entry.problem">{{

@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import { chosenBy } from '../definition/chosen-by.js'
 import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
+import { lockHolder } from './waits.js'
 import { RUN_MODES } from '../receipt/receipt.js'
 
 const common = {
@@ -36,5 +37,20 @@ export const runInputShape = z
   .union([named, z.strictObject({ ...adHoc, steps: z.array(stepDefinition).min(1).max(1000) })])
   .meta({ id: 'RunInput' })
 
+/** A run that was begun here: still going on, or over. */
+export const runState = z
+  .strictObject({
+    id: z.string(),
+    state: z.enum(['running', 'over']),
+    mode: z.enum(RUN_MODES),
+    actor: z.string(),
+    transaction: z.string().nullable(),
+    startedAt: z.string(),
+    waitsFor: z.array(lockHolder).describe('Who holds the lock it waits for, where it waits for one.'),
+    entry: z.string().nullable().describe('Where its entry stands, once it is over and left one.'),
+  })
+  .meta({ id: 'RunState' })
+
+export type RunState = z.output<typeof runState>
 export type RunInput = z.output<typeof runInput>
 export type NamedRunInput = z.output<typeof named>

@@ -35,6 +35,8 @@ export interface RunRequest {
   /** What a rehearsal saw, where exactly that is to be committed. */
   rehearsed?: Evidence | undefined
   signal?: AbortSignal | undefined
+  /** Told the run's id before anything is sent. */
+  onBegin?: (run: { id: string; startedAt: string }) => void
   /** Told while the run waits for a lock. */
   onWait?: (holders: LockHolder[]) => void
 }
@@ -67,6 +69,7 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
     await introducePlan(target, plan)
   }
   const run = { id: uuidv7(), startedAt: new Date().toISOString(), started: performance.now() }
+  request.onBegin?.(run)
   for (let attempts = 1; ; attempts++) {
     const outcome = await attemptOnce(target, plan, request, params, run, attempts)
     if (outcome.result) return outcome.result

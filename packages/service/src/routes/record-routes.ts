@@ -179,6 +179,7 @@ export function recordRoutes({ targets }: Services) {
       path: RECORDS,
       role: 'writer',
       summary: 'Add one record. Columns that are not named get their defaults.',
+      canFollow: true,
       query: changeQuery,
       body: { 'application/json': { schema: record } },
       replies: {
@@ -193,7 +194,12 @@ export function recordRoutes({ targets }: Services) {
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
         const { mode } = call.query
-        const added = await addRecord(target, mapping, { values: call.body, mode, actor: call.caller.actor })
+        const added = await addRecord(target, mapping, {
+          values: call.body,
+          mode,
+          actor: call.caller.actor,
+          ...(call.onWait ? { onWait: call.onWait } : {}),
+        })
         const reply = written(added, mode)
         if (mode === 'rehearse') return reply
         const address = toRecordAddress(

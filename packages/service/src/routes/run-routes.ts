@@ -1,9 +1,11 @@
 import {
   includesRole,
+  isProblem,
   LedgermanProblem,
   receipt,
   runInput,
   runInputShape,
+  runState,
   type Json,
   type ProblemCode,
   type Receipt,
@@ -12,6 +14,7 @@ import {
 import { confirmRun, preparePlan, runPlan, type Evidence, type Plan, type Target } from '@ledgerman/core'
 import type { z } from 'zod'
 import { digestOf } from '../home/rehearsal-store.js'
+import type { BegunRun } from '../runs/begun-runs.js'
 import { defineRoute, type Call } from '../http/route.js'
 import type { Services } from './services.js'
 
@@ -39,7 +42,7 @@ const PROBLEMS: ProblemCode[] = [
   'too-large',
 ]
 
-export function runRoutes({ targets, rehearsals }: Services) {
+export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
   return [
     defineRoute<z.ZodType, RunInput>({
       method: 'post',
@@ -68,6 +71,8 @@ export function runRoutes({ targets, rehearsals }: Services) {
         const { actor } = caller
         const rehearsed =
           rehearsal === undefined ? undefined : await rehearsals.find<Evidence>(rehearsal, target.name, actor, subject)
+        const transaction = plan.name
+        let begun: BegunRun | undefined
         const { receipt: told, evidence } = await runPlan(target, plan, {
           mode,
           actor,
@@ -76,8 +81,21 @@ export function runRoutes({ targets, rehearsals }: Services) {
           request: requestOf(call, subject),
           rehearsed,
           signal: call.gone(),
-          ...(call.onWait ? { onWait: call.onWait } : {}),
-        })
+          onBegin: (run) => (begun = begunRuns.begin(target.name, run, { mode, actor, transaction })),
+          onWait: (holders) => {
+            begun?.waits(holders)
+            call.onWait?.(holders)
+          },
+        }).then(
+          (result) => {
+            begun?.over(result.receipt)
+            return result
+          },
+          (error: unknown) => {
+            begun?.over(isProblem(error) ? (error.facts['receipt'] as Receipt | undefined) : undefined)
+            throw error
+          },
+        )
         const complete = { ...told }
         if (mode === 'rehearse') complete.rehearsal = await rehearsals.keep(target.name, actor, subject, evidence)
         if (confirm && mode === 'commit') complete.confirmed = await confirmRun(target, plan, told)
@@ -87,6 +105,19 @@ export function runRoutes({ targets, rehearsals }: Services) {
           headers: entryLink(complete),
         }
       },
+    }),
+    defineRoute({
+      method: 'get',
+      path: '/v1/targets/{target}/runs/{run}',
+      role: 'author',
+      summary: 'A run that was begun by this service lately: still going on, or over.',
+      replies: { 200: { description: 'How it stands.', schema: runState } },
+      problems: ['not-found'],
+      handle: ({ params }) =>
+        Promise.resolve({
+          status: 200,
+          body: begunRuns.get(targets.get(params['target'] ?? '').name, params['run'] ?? ''),
+        }),
     }),
   ]
 

@@ -1,6 +1,7 @@
 import type { TokenStore } from '../home/token-store.js'
 import type { HomeDatabase } from '../home/home-database.js'
 import type { RehearsalStore } from '../home/rehearsal-store.js'
+import type { BegunRuns } from '../runs/begun-runs.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
 
 /** What the routes work with. */
@@ -9,4 +10,5 @@ export interface Services {
   tokens: TokenStore
   targets: TargetRegistry
   rehearsals: RehearsalStore
+  begunRuns: BegunRuns
 }

@@ -28,31 +28,32 @@ afterAll(() => service.stop())
 
 describe('who waits for whom', () => {
   it('is told right with piles ten deep, quickly, and at little cost', async () => {
-    const PILES = 4
+    const PILES = 30
     const DEEP = 10
-    for (let pile = 0; pile < PILES; pile++) {
+    const pileUp = async (pile: number) => {
       const root = await session(`root ${pile}`)
       await root.query('begin')
       await root.query(
         pile === 0
           ? 'lock table telescope in access exclusive mode'
-          : `select 1 from observer where id = ${pile} for update`,
+          : `select 1 from programme where id = ${pile} for update`,
       )
       for (let depth = 1; depth < DEEP; depth++) {
         const waiter = await session(`waiter ${pile}`)
         await waiter.query('begin')
         void waiter
-          .query(pile === 0 ? 'select 1 from telescope' : `update observer set active = active where id = ${pile}`)
+          .query(pile === 0 ? 'select 1 from telescope' : `update programme set priority = priority where id = ${pile}`)
           .catch(() => undefined)
       }
     }
+    await Promise.all(Array.from({ length: PILES }, (_, pile) => pileUp(pile)))
     await pause(300)
     const started = performance.now()
     const sessions = await look()
     expect(performance.now() - started).toBeLessThan(1_000)
     const roots = sessions.filter(({ isRoot }) => isRoot)
     expect(roots.map(({ application, behind }) => [application, behind]).sort()).toEqual(
-      Array.from({ length: PILES }, (_, pile) => [`root ${pile}`, DEEP - 1]),
+      Array.from({ length: PILES }, (_, pile) => [`root ${pile}`, DEEP - 1]).sort(),
     )
     expect(sessions).toHaveLength(PILES * DEEP)
     const tableWait = sessions.find(({ application }) => application === 'waiter 0')
@@ -65,7 +66,7 @@ describe('who waits for whom', () => {
     })
     expect(sessions.find(({ application }) => application === 'waiter 2')).toMatchObject({
       lock: 'row',
-      table: 'observer',
+      table: 'programme',
     })
     expect(roots.find(({ application }) => application === 'root 0')?.holds).toEqual(['telescope, AccessExclusiveLock'])
   })
@@ -83,16 +84,38 @@ describe('who waits for whom', () => {
       .catch((error: unknown) => error)
     await pause(500)
     const sessions = await look()
-    expect(sessions.find(({ run }) => run !== null)).toMatchObject({
-      blockedBy: [sessions[0]?.pid],
-      wants: 'row',
-      table: 'programme',
+    const ours = sessions.find(({ run }) => run !== null)
+    expect(ours).toMatchObject({ blockedBy: [sessions[0]?.pid], wants: 'row', table: 'programme' })
+    // What the link from the waits leads to while there is no entry yet.
+    const target = service.client.target('observatory')
+    expect(await target.runState(ours?.run ?? '')).toMatchObject({
+      state: 'running',
+      transaction: 'move-hours',
+      actor: 'admin',
+      waitsFor: [{ application: 'night report' }],
     })
     expect(await running).toMatchObject({
       code: 'lock-timeout',
       facts: { holder: { application: 'night report', isRoot: true } },
     })
     expect(waiting).toEqual(['night report'])
+    expect(await target.runState(ours?.run ?? '')).toMatchObject({ state: 'over', entry: null })
+    await expect(target.runState('nobody')).rejects.toMatchObject({ code: 'not-found' })
+    for (const verb of [
+      () =>
+        target.remove('programme', ['P-107'], {
+          guard: '*',
+          onWait: ([first]) => void waiting.push(`remove ${first?.application}`),
+        }),
+      () =>
+        target.add(
+          'programme',
+          { code: 'P-107', title: 'x', lead: 1, semester: '2026A' },
+          { mode: 'rehearse', onWait: () => undefined },
+        ),
+    ])
+      expect(await verb().catch((error: unknown) => error)).toHaveProperty('code')
+    expect(waiting).toContain('remove night report')
     const keyed = await service.request('PATCH', '/v1/targets/observatory/mappings/programme/records/P-107', {
       headers: { 'content-type': 'application/merge-patch+json', 'if-match': '*' },
       body: { priority: 1 },
