@@ -1,6 +1,7 @@
 import { Command } from 'commander'
 import { addBook } from './commands/book.js'
 import { addDefinitions } from './commands/definitions.js'
+import { addDrill } from './commands/drill.js'
 import { addFind } from './commands/find.js'
 import { addLogin } from './commands/login.js'
 import { addMappings } from './commands/mappings.js'
@@ -44,6 +45,7 @@ Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong
     addFind,
     addRecords,
     addRuns,
+    addDrill,
     addBook,
     addWaits,
     addTokens,

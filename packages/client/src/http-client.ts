@@ -26,6 +26,20 @@ export interface Request {
   query?: Record<string, string | number | boolean | undefined>
 }
 
+/** How far a long call is. */
+export interface Progress {
+  done: number
+  total: number
+  what: string
+}
+
+/** Told on a call's way. */
+export interface Follower {
+  /** Who holds the lock that it waits for. */
+  onWait?: ((holders: LockHolder[]) => void) | undefined
+  onProgress?: ((progress: Progress) => void) | undefined
+}
+
 export interface Answer<T> {
   status: number
   body: T
@@ -62,9 +76,10 @@ export class HttpClient {
    *
    * @throws LedgermanProblem as `send`
    */
-  async follow<T>(path: string, request: Request, onWait: (holders: LockHolder[]) => void): Promise<T> {
+  async follow<T>(path: string, request: Request, { onWait, onProgress }: Follower): Promise<T> {
     for await (const { event, data } of this.events(path, request)) {
-      if (event === 'waiting') onWait((parseJson(data) as unknown as { holders: LockHolder[] }).holders)
+      if (event === 'progress') onProgress?.(parseJson(data) as unknown as Progress)
+      if (event === 'waiting') onWait?.((parseJson(data) as unknown as { holders: LockHolder[] }).holders)
       if (event !== 'answer') continue
       const { status, body } = parseJson(data) as unknown as { status: number; body: T }
       if (status >= 400) throw toProblem(body as Record<string, unknown>)

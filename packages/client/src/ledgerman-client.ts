@@ -6,6 +6,9 @@ import {
   type ChangedRecord,
   type DefinitionsInput,
   type DefinitionsPublished,
+  type DrilledRun,
+  type DrillReport,
+  type DrillRequest,
   type DerivedMapping,
   type EntryInfo,
   type EntryList,
@@ -35,9 +38,10 @@ import {
   type TransactionInfo,
   type TransactionSummary,
   type Waits,
+  type Walk,
 } from '@ledgerman/contract'
 import { Draft, type DraftRecords } from './draft/draft.js'
-import { HttpClient, type ConnectionOptions, type Request } from './http-client.js'
+import { HttpClient, type ConnectionOptions, type Progress, type Request } from './http-client.js'
 
 /** The service's calls, typed. Each throws `LedgermanProblem` as the service answers it. */
 export class LedgermanClient {
@@ -202,6 +206,30 @@ export class TargetClient {
     return (await this.#http.send<RunState>(`${this.#path}/runs/${encodeURIComponent(id)}`)).body
   }
 
+  /** Drills runs in a scratch database, and is told how far that is. */
+  async drill<Kind extends DrillReport['kind']>(
+    input: DrillRequest & { kind: Kind },
+    onProgress?: (progress: Progress) => void,
+  ): Promise<Extract<DrillReport, { kind: Kind }>> {
+    const request = { method: 'POST' as const, body: input }
+    return this.#http.follow(`${this.#path}/drills`, request, { onProgress })
+  }
+
+  /** Begins to go through a run step by step in a scratch database. */
+  async beginWalk(run: DrilledRun): Promise<Walk> {
+    return (await this.#http.send<Walk>(`${this.#path}/walks`, { method: 'POST', body: { run } })).body
+  }
+
+  /** Runs the next step, or after the last one the commit. */
+  async nextStep(walk: string): Promise<Walk> {
+    return (await this.#http.send<Walk>(`${this.#path}/walks/${encodeURIComponent(walk)}/next`, { method: 'POST' }))
+      .body
+  }
+
+  async stopWalk(walk: string): Promise<void> {
+    await this.#http.send(`${this.#path}/walks/${encodeURIComponent(walk)}`, { method: 'DELETE' })
+  }
+
   /** Who blocks whom, right now. */
   async waits(): Promise<Waits> {
     return (await this.#http.send<Waits>(`${this.#path}/waits`)).body
@@ -349,7 +377,7 @@ export class TargetClient {
 
   /** Sends a call that may come to wait for a lock, and tells of it where somebody wants to know. */
   async #write<T>(path: string, request: Request, onWait: OnWait | undefined): Promise<T> {
-    return onWait ? this.#http.follow<T>(path, request, onWait) : (await this.#http.send<T>(path, request)).body
+    return onWait ? this.#http.follow<T>(path, request, { onWait }) : (await this.#http.send<T>(path, request)).body
   }
 
   #tablePath(schema: string, name: string): string {

@@ -32,6 +32,12 @@ export async function prepareDatabases(
       'grant ledgerman_observatory to observatory_owner; grant pg_read_all_stats, pg_signal_backend to ledgerman_observatory',
     ),
   )
+  // Drills are run in databases of their own beside the home database, and put their rows back between trials.
+  await asAdmin(cluster, 'postgres', (client) =>
+    client.query(
+      'alter role ledgerman_home createdb; grant set on parameter session_replication_role, deadlock_timeout to ledgerman_home',
+    ),
+  )
   await ensureDatabase(cluster, 'ledgerman', 'ledgerman_home')
   await ensureDatabase(cluster, 'observatory', 'observatory_owner')
   await loadObservatory(readFileSync(owner, 'utf8').trim(), demoDir, say)

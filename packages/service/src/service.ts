@@ -1,6 +1,7 @@
 import { createServer, type Server } from 'node:http'
 import { fileURLToPath } from 'node:url'
 import { setTimeout as delay } from 'node:timers/promises'
+import { sweepScratch } from '@ledgerman/core'
 import type { Logger } from 'pino'
 import type { ServiceConfig } from './config/service-config.js'
 import { ensureAdminToken } from './home/admin-token.js'
@@ -10,6 +11,7 @@ import { RehearsalStore } from './home/rehearsal-store.js'
 import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
 import { allRoutes } from './routes/all-routes.js'
+import { OpenWalks } from './drills/open-walks.js'
 import { BegunRuns } from './runs/begun-runs.js'
 import { TargetRegistry } from './targets/target-registry.js'
 
@@ -36,9 +38,18 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     new DefinitionStore(home, 'transaction'),
     (target, error) => log.warn({ target, error: error.message }, 'target session broke'),
   )
+  const openWalks = new OpenWalks()
   const server = createServer(
     createApp({
-      routes: allRoutes({ home, tokens, targets, rehearsals: new RehearsalStore(home), begunRuns: new BegunRuns() }),
+      routes: allRoutes({
+        home,
+        tokens,
+        targets,
+        rehearsals: new RehearsalStore(home),
+        begunRuns: new BegunRuns(),
+        openWalks,
+        homeUrl: config.home.url,
+      }),
       tokens,
       log,
       consoleDir: CONSOLE_DIR,
@@ -47,10 +58,15 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)
+  void sweepScratch(config.home.url).then(
+    (dropped) => dropped.length > 0 && log.info({ dropped }, 'scratch databases of before were dropped'),
+    (error: unknown) => log.warn({ error: String(error) }, 'scratch databases of before could not be looked for'),
+  )
   return {
     server,
     async stop() {
       await closeServer(server, config.stopLimitMs)
+      await openWalks.stopAll()
       await targets.close()
       await home.close()
     },

@@ -1,18 +1,12 @@
 import { readFileSync } from 'node:fs'
-import {
-  LedgermanProblem,
-  parseJson,
-  suggestName,
-  type Receipt,
-  type RunInput,
-  type TransactionInfo,
-} from '@ledgerman/contract'
+import { LedgermanProblem, type Receipt, type RunInput } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import colors from 'picocolors'
 import { parse } from 'yaml'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import { formatTable } from '../output/table.js'
+import { exampleOf, parseParams, typedParams } from '../run-arguments.js'
 
 interface RunFlags {
   commit?: boolean
@@ -124,46 +118,5 @@ function readSteps(file: string): Record<string, unknown> {
   if (content !== null && typeof content === 'object' && 'steps' in content) return content as Record<string, unknown>
   throw new LedgermanProblem('request-invalid', `${file}: expected a list of steps, or an object with steps.`, {
     where: file,
-  })
-}
-
-function parseParams(pairs: readonly string[]): Record<string, string> {
-  return Object.fromEntries(
-    pairs.map((pair) => {
-      const at = pair.indexOf('=')
-      if (at < 1)
-        throw new LedgermanProblem('request-invalid', `"${pair}": expected name=value, such as hours=4.`, {
-          where: pair,
-        })
-      return [pair.slice(0, at), pair.slice(at + 1)]
-    }),
-  )
-}
-
-/** A parameter of an array or json type is JSON on the command line; every other one is text, which the service reads as its type. */
-function typedParams({ definition }: TransactionInfo, params: Record<string, string>): Record<string, unknown> {
-  return Object.fromEntries(
-    Object.entries(params).map(([name, text]) => {
-      const type = definition.params?.[name]?.type ?? 'text'
-      if (!/\[\]$|^jsonb?$/.test(type)) return [name, text]
-      try {
-        return [name, parseJson(text)]
-      } catch {
-        throw new LedgermanProblem(
-          'value-invalid',
-          `${name}: expected ${type} as JSON, such as ["P-107","P-112"], got ${text}.`,
-          { where: name },
-        )
-      }
-    }),
-  )
-}
-
-function exampleOf({ name, definition: { examples = [] } }: TransactionInfo, number: string): Record<string, unknown> {
-  const example = examples[Number(number) - 1]
-  if (example) return example
-  const known = examples.map((_, at) => String(at + 1))
-  throw new LedgermanProblem('request-invalid', `${name} has no example ${number}; ${suggestName(number, known)}`, {
-    where: 'example',
   })
 }

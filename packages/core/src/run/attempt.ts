@@ -16,6 +16,14 @@ import { loadedText, type RunState } from './run-state.js'
 
 const RECEIPT_ROWS = 100
 
+/** Rows that a step read or wrote: the values of all properties in order, in text form. */
+export interface SeenRows {
+  step: PlannedStep
+  /** Null for the result of a raw statement, whose values stand in the order of its columns. */
+  mapping: Mapping | null
+  rows: { before: (string | null)[] | null; after: (string | null)[] | null; isWritten: boolean }[]
+}
+
 /** One attempt at a plan: its steps, one after the other, in a transaction that somebody else began. */
 export class Attempt {
   readonly receipts: StepReceipt[] = []
@@ -26,6 +34,8 @@ export class Attempt {
   conflict: { mapping: Mapping; key: ReadonlyMap<string, string>; guards: readonly string[] } | null = null
   /** The statement that runs, for telling its errors. */
   statement: Statement | null = null
+  /** Told of every row that a step read or wrote, whole and in clear, for drills. */
+  onRows: ((rows: SeenRows) => void) | null = null
 
   constructor(
     readonly target: Target,
@@ -107,6 +117,11 @@ export class Attempt {
         after: null,
       })),
     })
+    this.onRows?.({
+      step,
+      mapping,
+      rows: rows.map((row) => ({ before: row.slice(0, width), after: null, isWritten: false })),
+    })
     this.#witness(step, matched, rows, width, rows[0]?.[width + 2] ?? null)
     this.#expect(step, mapping, matched, keys)
     const [row] = rows
@@ -154,6 +169,18 @@ export class Attempt {
         return guard === null ? told : { ...told, guard }
       }),
     })
+    this.onRows?.({
+      step,
+      mapping,
+      rows: rows.map((row) => {
+        const isWritten = flag(row, 'written') === 't'
+        return {
+          before: width === 0 ? null : row.slice(0, width),
+          after: step.kind === 'remove' || !isWritten ? null : afterTexts(step, row, width),
+          isWritten,
+        }
+      }),
+    })
     if (width > 0) this.#witness(step, matched, rows, width, flag(first, 'digest'))
     this.#expect(step, mapping, matched, keys)
     if (first) {
@@ -177,6 +204,7 @@ export class Attempt {
     const matched = command === 'SELECT' ? rows.length : (rowCount ?? rows.length)
     const changed = command === 'SELECT' ? 0 : matched
     say({ matched, changed })
+    this.onRows?.({ step, mapping: null, rows: rows.map((before) => ({ before, after: null, isWritten: false })) })
     this.#witness(step, matched, [], 0, null)
     if (!this.#fits(step, matched))
       throw unexpected({

@@ -14,6 +14,7 @@ import { settleRun } from '../book/settle-run.js'
 import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError } from '../problem/database-error.js'
+import type { Rows } from '../target/queryable.js'
 import type { Session, Target } from '../target/target.js'
 import { explainConflict } from '../transaction/explain-conflict.js'
 import { bookNotPrepared } from '../transaction/change-problems.js'
@@ -37,8 +38,19 @@ export interface RunRequest {
   signal?: AbortSignal | undefined
   /** Told the run's id before anything is sent. */
   onBegin?: (run: { id: string; startedAt: string }) => void
+  /** What a drill does to the run on its way. */
+  hooks?: RunHooks
   /** Told while the run waits for a lock. */
   onWait?: (holders: LockHolder[]) => void
+}
+
+/** Called at these places of a run; what they throw is what happened there. */
+export interface RunHooks {
+  beforeStep?(step: number, session: Session): Promise<void>
+  afterStep?(step: number, session: Session): Promise<void>
+  beforeCommit?(session: Session): Promise<void>
+  /** In place of COMMIT. */
+  commit?(session: Session): Promise<Rows>
 }
 
 export interface RunResult {
@@ -139,7 +151,12 @@ async function attemptOnce(
         return { result: { receipt: { ...before, replayed: true }, evidence: [] } }
       }
     }
-    await attempt.runSteps()
+    for (const step of plan.steps) {
+      attempt.current = step
+      await request.hooks?.beforeStep?.(step.no, session)
+      await attempt.runStep(step)
+      await request.hooks?.afterStep?.(step.no, session)
+    }
     if (request.rehearsed) assertSame(request.rehearsed, attempt.evidence)
     if (isCommit) {
       await bookRun(
@@ -149,8 +166,9 @@ async function attemptOnce(
         attempt,
         request.request,
       )
+      await request.hooks?.beforeCommit?.(session)
       isCommitting = true
-      const { command } = await session.query('commit')
+      const { command } = await (request.hooks?.commit ?? sendCommit)(session)
       if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
     } else {
       await session.query('set constraints all immediate')
@@ -188,6 +206,13 @@ async function attemptOnce(
 
   async function explain(error: unknown): Promise<unknown> {
     const step = attempt.current?.no
+    if (isConnectionError(error) && step !== undefined)
+      return new LedgermanProblem(
+        'target-unavailable',
+        `The connection to ${target.name} broke in step ${step}. Nothing was committed; try again.`,
+        { target: target.name, step },
+        { cause: error },
+      )
     if (limit.hasFired && isDatabaseError(error))
       return limit.isCallerGone
         ? new LedgermanProblem(
@@ -213,6 +238,10 @@ async function attemptOnce(
       return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
     return step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
   }
+}
+
+function sendCommit(session: Session): Promise<Rows> {
+  return session.query('commit')
 }
 
 /** Cancels a run in the database when its time is over, or its caller gone. */

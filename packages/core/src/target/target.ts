@@ -1,3 +1,4 @@
+import type { Socket } from 'node:net'
 import pg from 'pg'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { readCatalogue, readType } from '../catalogue/read-catalogue.js'
@@ -46,6 +47,8 @@ export interface Session extends Queryable {
   /** The server's process that serves it. */
   readonly pid: number
   release(destroy?: boolean): void
+  /** Breaks the connection off, as a network or a machine does. */
+  breakOff(): void
 }
 
 /** A PostgreSQL database whose records are worked on: its sessions, its catalogue, its book. */
@@ -183,6 +186,7 @@ export class Target implements Queryable {
       pid: pidOf(client),
       query: (text, values = [], name) => client.query<(string | null)[]>(this.#toQuery(text, values, name)),
       release: (destroy = false) => client.release(destroy),
+      breakOff: () => (client as unknown as { connection: { stream: Socket } }).connection.stream.destroy(),
     }
   }
 

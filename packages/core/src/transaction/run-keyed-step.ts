@@ -13,6 +13,7 @@ import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Rows } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
+import { toTextArray } from '../values/text-array.js'
 import type { WriteSet } from './change-input.js'
 import { recordChanged, ruleBroken, rowNotWritten } from './change-problems.js'
 import { explainConflict, explainRemoved } from './explain-conflict.js'
@@ -306,9 +307,4 @@ function toHeader(target: Target, mapping: Mapping, { mode, actor, note }: RunOp
 
 function showableKey(target: Target, mapping: Mapping, key: KeyTexts): (string | null)[] {
   return mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null))
-}
-
-/** An array of texts in PostgreSQL's text form. */
-function toTextArray(texts: readonly (string | null)[]): string {
-  return `{${texts.map((text) => (text === null ? 'NULL' : `"${text.replace(/["\\]/g, '\\$&')}"`)).join(',')}}`
 }

@@ -66,7 +66,7 @@ async function serve(route: Route, tokens: TokenStore, request: Request, respons
   const call = { params: request.params, query: query?.data, ...read, caller, request, gone } as Call<never, never>
   const isFollowed = route.canFollow === true && request.headers.accept?.startsWith('text/event-stream') === true
   const reply = isFollowed
-    ? follow((onWait) => route.handle({ ...call, onWait } as Call<never, never>), toAnswer)
+    ? follow((follower) => route.handle({ ...call, ...follower } as Call<never, never>), toAnswer)
     : await route.handle(call)
   if (reply.stream) await sendStream(response, reply)
   else sendReply(response, reply)

@@ -1,14 +1,27 @@
 import { printJson, type LockHolder } from '@ledgerman/contract'
 import type { Reply } from './route.js'
 
+/** How far a long call is. */
+export interface Progress {
+  done: number
+  total: number
+  what: string
+}
+
+/** Tells a caller who follows a call. */
+export interface Follower {
+  onWait(holders: LockHolder[]): void
+  onProgress(progress: Progress): void
+}
+
 /**
- * Answers a call with server-sent events: `waiting` while it waits for a lock, with who holds it, then `answer` with the status and
- * body that a plain call would have had. So a caller who wants to can see why it takes long.
+ * Answers a call with server-sent events: `waiting` while it waits for a lock, with who holds it, `progress` where it takes long, then
+ * `answer` with the status and body that a plain call would have had. So a caller who wants to can see why it takes long.
  *
  * @param toAnswer makes the answer of an error.
  */
 export function follow(
-  handle: (onWait: (holders: LockHolder[]) => void) => Promise<Reply>,
+  handle: (follower: Follower) => Promise<Reply>,
   toAnswer: (error: unknown) => { status: number; body: unknown },
 ): Reply {
   return {
@@ -19,20 +32,24 @@ export function follow(
 
   async function* events(): AsyncGenerator<string> {
     let wake: () => void = () => undefined
-    const waiting: LockHolder[][] = []
-    let answer: { status: number; body: unknown } | undefined
-    const handled = handle((holders) => {
-      waiting.push(holders)
+    const told: string[] = []
+    const tell = (event: string, data: unknown) => {
+      told.push(`event: ${event}\ndata: ${printJson(data)}\n\n`)
       wake()
+    }
+    let answer: { status: number; body: unknown } | undefined
+    const handled = handle({
+      onWait: (holders) => tell('waiting', { holders }),
+      onProgress: (progress) => tell('progress', progress),
     })
       .then(({ status, body }) => ({ status, body }), toAnswer)
-      .then((told) => {
-        answer = told
+      .then((given) => {
+        answer = given
         wake()
       })
-    while (!answer || waiting.length > 0) {
-      const holders = waiting.shift()
-      if (holders) yield `event: waiting\ndata: ${printJson({ holders })}\n\n`
+    while (!answer || told.length > 0) {
+      const next = told.shift()
+      if (next !== undefined) yield next
       else await new Promise<void>((resolve) => (wake = resolve))
     }
     await handled

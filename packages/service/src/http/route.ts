@@ -1,6 +1,7 @@
 import type { Request } from 'express'
 import type { z } from 'zod'
 import type { LockHolder, ProblemCode, Role } from '@ledgerman/contract'
+import type { Progress } from './follow.js'
 import type { Caller } from '../home/token-store.js'
 
 export type Method = 'get' | 'put' | 'post' | 'patch' | 'delete'
@@ -17,6 +18,8 @@ export interface Call<Query = unknown, Body = unknown> {
   request: Request
   /** Tells a caller who follows the call that it waits for a lock, and who holds it. */
   onWait?: (holders: LockHolder[]) => void
+  /** Tells a caller who follows the call how far it is. */
+  onProgress?: (progress: Progress) => void
   /** Fires when the caller goes away before the answer is sent. */
   gone: () => AbortSignal
 }
@@ -59,7 +62,7 @@ export interface Route {
     number,
     { description: string; schema?: z.ZodType; headers?: Record<string, string>; alsoAs?: readonly string[] }
   >
-  /** Whether it can be followed: with `Accept: text/event-stream` it says who holds the lock it waits for. */
+  /** Whether it can be followed: with `Accept: text/event-stream` it says who holds the lock it waits for, and how far it is. */
   canFollow?: boolean
   /** The codes that are this call's own; those any call can meet are added. */
   problems?: ProblemCode[]

@@ -1,5 +1,6 @@
 import type { Route } from '../http/route.js'
 import { definitionRoutes } from './definition-routes.js'
+import { drillRoutes } from './drill-routes.js'
 import { entryRoutes } from './entry-routes.js'
 import { findRoutes } from './find-routes.js'
 import { healthRoutes } from './health-routes.js'
@@ -26,6 +27,7 @@ export function allRoutes(services: Services): Route[] {
     definitionRoutes,
     tableRoutes,
     waitRoutes,
+    drillRoutes,
     targetRoutes,
     tokenRoutes,
     sessionRoutes,

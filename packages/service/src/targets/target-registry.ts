@@ -1,5 +1,14 @@
 import { isProblem, LedgermanProblem, suggestName, type TargetInfo } from '@ledgerman/contract'
-import { mappingNamesOf, preparePlan, resolveMapping, Target, type Mapping, type Plan } from '@ledgerman/core'
+import {
+  mappingNamesOf,
+  parseTablePath,
+  preparePlan,
+  resolveMapping,
+  Target,
+  toTablePath,
+  type Mapping,
+  type Plan,
+} from '@ledgerman/core'
 import { LRUCache } from 'lru-cache'
 import type { ServiceConfig } from '../config/service-config.js'
 import type { DefinitionStore, MappingRevision } from '../home/definition-store.js'
@@ -51,6 +60,32 @@ export class TargetRegistry {
     })
   }
 
+  /** The address of a target's database, with its password. */
+  url(name: string): string {
+    return this.configured[this.get(name).name]?.url ?? ''
+  }
+
+  /** The latest revision of a transaction, or an earlier one, as it was written. @throws LedgermanProblem not-found */
+  transaction(target: Target, name: string, revision?: number) {
+    return revision === undefined
+      ? this.transactions.get(target.name, name)
+      : this.transactions.getRevision(target.name, name, revision)
+  }
+
+  /** By table, the columns that some mapping says are sensitive. */
+  async sensitiveColumns(target: Target): Promise<Map<string, Set<string>>> {
+    const hidden = new Map<string, Set<string>>()
+    for (const { definition } of await this.mappings.list(target.name)) {
+      const { schema, name } = parseTablePath(definition.table)
+      const columns = Object.values(definition.properties).flatMap(({ sensitive, column }) =>
+        sensitive ? [column] : [],
+      )
+      const path = toTablePath(schema, name)
+      if (columns.length > 0) hidden.set(path, new Set([...(hidden.get(path) ?? []), ...columns]))
+    }
+    return hidden
+  }
+
   /** The latest revision of a mapping, resolved. @throws LedgermanProblem not-found, definition-invalid (drift) */
   async mapping(target: Target, name: string): Promise<Mapping> {
     return this.resolve(target, await this.mappings.get(target.name, name))
@@ -69,10 +104,7 @@ export class TargetRegistry {
 
   /** The latest revision of a transaction, or an earlier one, as a plan that fits the target. @throws LedgermanProblem not-found, definition-invalid */
   async plan(target: Target, name: string, revision?: number): Promise<Plan> {
-    const found =
-      revision === undefined
-        ? await this.transactions.get(target.name, name)
-        : await this.transactions.getRevision(target.name, name, revision)
+    const found = await this.transaction(target, name, revision)
     // A plan is good as long as every mapping it uses is the same object: neither published anew nor altered underneath.
     const key = `${target.name} ${name} ${found.revision}`
     const mappings = await Promise.all([...mappingNamesOf(found.definition)].map((each) => this.mapping(target, each)))

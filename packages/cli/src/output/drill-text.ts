@@ -1,0 +1,163 @@
+import colors from 'picocolors'
+import type { Anomaly, DrillReport, FaultResult, InterleavingDrill, RaceDrill, ScratchInfo } from '@ledgerman/contract'
+import { indent } from './receipt-text.js'
+import { formatTable, formatValue } from './table.js'
+
+const MOST_VALUES = 4
+
+/** What a drill came to, for people. */
+export function formatDrill(report: DrillReport): string {
+  const body =
+    report.kind === 'fault'
+      ? formatFaults([report.undisturbed, ...report.results])
+      : report.kind === 'interleaving'
+        ? formatInterleavings(report)
+        : formatRace(report)
+  return `${body}\n\n${verdict(report)}\n${colors.dim(formatScratch(report.scratch))}`
+}
+
+/** One line that says whether a drill found something. */
+export function verdict(report: DrillReport): string {
+  const seconds = `${(report.durationMs / 1000).toFixed(1)} s`
+  const [good, bad] = [colors.green, colors.red]
+  switch (report.kind) {
+    case 'fault': {
+      const wrong = report.results.filter(({ agrees }) => !agrees).length
+      return wrong === 0
+        ? good(
+            `${report.results.length} faults in ${seconds}: what the caller was told, the rows and the book agree after each.`,
+          )
+        : bad(`${wrong} of ${report.results.length} faults in ${seconds} leave something wrong.`)
+    }
+    case 'interleaving': {
+      const tried = report.results.reduce((sum, each) => sum + each.tried, 0)
+      const found = report.results.reduce(
+        (sum, { anomalies }) => sum + anomalies.reduce((all, { schedules }) => all + schedules, 0),
+        0,
+      )
+      const sample = report.sampled
+        ? `, a sample of the ${report.possible} at each level and guard (seed ${report.seed})`
+        : ', all there are'
+      return found === 0
+        ? good(`${tried} schedules in ${seconds}${sample}: each came to what its runs come to one after another.`)
+        : bad(`${found} of ${tried} schedules in ${seconds}${sample}: came to what no order of their runs comes to.`)
+    }
+    case 'race':
+      return report.passed
+        ? good(`${report.times} runs, ${report.atOnce} at once, in ${seconds}: every invariant held.`)
+        : bad(`${report.times} runs, ${report.atOnce} at once, in ${seconds}: an invariant was broken.`)
+  }
+}
+
+function formatFaults(results: readonly FaultResult[]): string {
+  return formatTable(
+    ['', 'fault', 'told', 'rows', 'what it came to'],
+    results.map(({ fault, outcome, differing, agrees, says }) => [
+      agrees ? colors.green('ok') : colors.red('!!'),
+      fault,
+      outcome === 'committed' ? colors.green(outcome) : outcome,
+      differing.length === 0 ? colors.dim('as before') : `${differing.length} differ`,
+      says.length > 90 ? `${says.slice(0, 89)}…` : says,
+    ]),
+  )
+}
+
+function formatInterleavings({ runs, results }: InterleavingDrill): string {
+  const who = runs.map(({ run, what, statements }) => `${run}  ${what}, ${statements} statements with its commit`)
+  const table = formatTable(
+    ['isolation', 'guard', 'tried', 'committed', 'refused', 'why', 'anomalies'],
+    results.map(({ isolation, guard, tried, committed, refused, refusals, anomalies }) => [
+      isolation,
+      guard,
+      String(tried),
+      String(committed),
+      String(refused),
+      Object.entries(refusals)
+        .map(([code, count]) => `${code} ${count}`)
+        .join(', '),
+      anomalies.length === 0
+        ? colors.green('none')
+        : colors.red(anomalies.map(({ name, schedules }) => `${name} ${schedules}`).join(', ')),
+    ]),
+    ['tried', 'committed', 'refused'],
+  )
+  const first = new Map<string, { where: string; anomaly: Anomaly }>()
+  for (const { isolation, guard, anomalies } of results)
+    for (const anomaly of anomalies)
+      if (!first.has(anomaly.name)) first.set(anomaly.name, { where: `${isolation}, guard ${guard}`, anomaly })
+  const shown = [...first.values()].map(
+    ({ where, anomaly }) =>
+      `${colors.red(anomaly.name)} at ${where}: ${anomaly.says}\n${indent(formatSchedule(anomaly.schedule))}`,
+  )
+  return [who.join('\n'), table, ...shown].join('\n\n')
+}
+
+/** A schedule as it went, a line for each statement, a column for each run. */
+export function formatSchedule(schedule: Anomaly['schedule']): string {
+  // What somebody changes is what is worth seeing of what is read.
+  const names = new Set(schedule.flatMap(({ writes }) => writes.flatMap(({ after }) => Object.keys(after ?? {}))))
+  return formatTable(
+    ['', 'run', 'statement', ''],
+    schedule.map(({ run, step, says, did, reads, writes }, at) => [
+      String(at + 1),
+      run,
+      `${step === 'commit' ? '' : `${step}  `}${says.length > 70 ? `${says.slice(0, 69)}…` : says}`,
+      [
+        did === 'ran' ? '' : colors.yellow(did),
+        ...reads.slice(0, 2).map(({ values }) => `sees ${formatValues(values, names)}`),
+        ...writes.map(
+          ({ before, after }) => `${formatValues(before ?? {})} → ${after ? formatValues(after) : 'removed'}`,
+        ),
+      ]
+        .filter((part) => part !== '')
+        .join('; '),
+    ]),
+    [''],
+  )
+}
+
+function formatValues(values: Record<string, unknown>, names?: ReadonlySet<string>): string {
+  const all = Object.entries(values)
+  const named = all.filter(([name]) => names?.has(name))
+  const entries = named.length > 0 ? named : all
+  const shown = entries.slice(0, MOST_VALUES).map(([name, value]) => `${name} ${formatValue(value, 24)}`)
+  return shown.join(', ') + (entries.length > MOST_VALUES ? ', …' : '')
+}
+
+function formatRace({ committed, refused, refusals, retries, latencyMs, perSecond, kept }: RaceDrill): string {
+  const why = Object.entries(refusals).map(([code, count]) => `${code} ${count}`)
+  const counts = formatTable(
+    ['committed', 'refused', 'retries', 'median', 'p95', 'slowest', 'runs a second'],
+    [
+      [
+        String(committed),
+        why.length > 0 ? `${refused} (${why.join(', ')})` : String(refused),
+        String(retries),
+        `${latencyMs.median} ms`,
+        `${latencyMs.p95} ms`,
+        `${latencyMs.most} ms`,
+        String(perSecond),
+      ],
+    ],
+  )
+  if (kept.length === 0) return counts
+  const invariants = formatTable(
+    ['', 'kept', '', 'looks'],
+    kept.map(({ expression, held, says, looks }) => [
+      held ? colors.green('ok') : colors.red('!!'),
+      expression,
+      says,
+      String(looks),
+    ]),
+    ['looks'],
+  )
+  return `${counts}\n\n${invariants}`
+}
+
+function formatScratch({ tables, notes, builtMs }: ScratchInfo): string {
+  const rows = tables.map(({ table, rows: count }) => `${count} of ${table}`).join(', ')
+  return [
+    `In a scratch database of its own, built in ${builtMs} ms: ${rows || 'no rows'}. The target was only read.`,
+    ...notes,
+  ].join('\n')
+}

@@ -1,0 +1,47 @@
+import { LedgermanProblem, parseJson, suggestName, type TransactionInfo } from '@ledgerman/contract'
+
+/** Reads name=value pairs. @throws LedgermanProblem request-invalid */
+export function parseParams(pairs: readonly string[]): Record<string, string> {
+  return Object.fromEntries(
+    pairs.map((pair) => {
+      const at = pair.indexOf('=')
+      if (at < 1)
+        throw new LedgermanProblem('request-invalid', `"${pair}": expected name=value, such as hours=4.`, {
+          where: pair,
+        })
+      return [pair.slice(0, at), pair.slice(at + 1)]
+    }),
+  )
+}
+
+/** A parameter of an array or json type is JSON on the command line; every other one is text, which the service reads as its type. */
+export function typedParams({ definition }: TransactionInfo, params: Record<string, string>): Record<string, unknown> {
+  return Object.fromEntries(
+    Object.entries(params).map(([name, text]) => {
+      const type = definition.params?.[name]?.type ?? 'text'
+      if (!/\[\]$|^jsonb?$/.test(type)) return [name, text]
+      try {
+        return [name, parseJson(text)]
+      } catch {
+        throw new LedgermanProblem(
+          'value-invalid',
+          `${name}: expected ${type} as JSON, such as ["P-107","P-112"], got ${text}.`,
+          { where: name },
+        )
+      }
+    }),
+  )
+}
+
+/** The parameters of one of a transaction's examples, counted from 1. @throws LedgermanProblem request-invalid */
+export function exampleOf(
+  { name, definition: { examples = [] } }: TransactionInfo,
+  number: string,
+): Record<string, unknown> {
+  const example = examples[Number(number) - 1]
+  if (example) return example
+  const known = examples.map((_, at) => String(at + 1))
+  throw new LedgermanProblem('request-invalid', `${name} has no example ${number}; ${suggestName(number, known)}`, {
+    where: 'example',
+  })
+}

@@ -1,0 +1,159 @@
+import {
+  isProblem,
+  LedgermanProblem,
+  type DrilledRun,
+  type DrillGuard,
+  type Isolation,
+  type Json,
+  type StepDefinition,
+  type TransactionDefinition,
+} from '@ledgerman/contract'
+import type { FindMappingByName } from '../mapping/links.js'
+import type { Mapping } from '../mapping/mapping.js'
+import { resolveMapping } from '../mapping/resolve-mapping.js'
+import { preparePlan } from '../plan/prepare-plan.js'
+import type { Target } from '../target/target.js'
+import type { Drilled } from './scratch/observe-run.js'
+
+type Definition = Omit<TransactionDefinition, 'transaction'>
+
+/** Where definitions come from. */
+export interface Definitions {
+  mapping(target: Target, name: string): Promise<Mapping>
+  transaction(name: string, revision?: number): Promise<{ definition: TransactionDefinition; revision: number }>
+}
+
+/** How a run is drilled, where other than its definition says. */
+export interface DrillVariant {
+  isolation?: Isolation | undefined
+  guard?: DrillGuard | undefined
+  /** In milliseconds. */
+  lockWaitMs?: number
+  timeLimitMs?: number
+  /** Whether what each write finds is loaded before it, so that it is known also where the write is refused. */
+  observes?: boolean
+  /** Whether failed attempts are repeated, as the definition says. */
+  retries?: boolean
+}
+
+/** A guard that a run cannot have: its mapping has no version, or is of a view. */
+export class NoSuchGuard extends Error {}
+
+/**
+ * Makes a plan of what is to be drilled, in the scratch database or on the target itself.
+ *
+ * @throws LedgermanProblem definition-invalid, not-found, request-invalid; NoSuchGuard
+ */
+export async function drilledPlan(
+  target: Target,
+  run: DrilledRun,
+  definitions: Definitions,
+  variant: DrillVariant = {},
+): Promise<Drilled> {
+  const { definition, name, revision, params, what } = await definitionOf(run, definitions)
+  const { guard = 'as defined', isolation, lockWaitMs, timeLimitMs, retries = false, observes = false } = variant
+  const drilled: Definition = {
+    ...definition,
+    steps: observes ? definition.steps.flatMap(withLoad) : guardedSteps(definition.steps, guard),
+    ...(isolation === undefined ? {} : { isolation }),
+    ...(lockWaitMs === undefined || definition.lockWait === 'skip' ? {} : { lockWait: lockWaitMs }),
+    ...(timeLimitMs === undefined ? {} : { timeLimit: timeLimitMs }),
+    ...(retries ? {} : { retry: 0 }),
+  }
+  const findMapping: FindMappingByName = async (each) => guardedBy(await definitions.mapping(target, each), guard)
+  return { plan: await preparePlan(target, drilled, name, revision, findMapping), params, what }
+}
+
+interface Named {
+  definition: Definition
+  name: string | null
+  revision: number | null
+  params: Record<string, Json>
+  what: string
+}
+
+/** A load and a save of one record are two steps. */
+async function definitionOf(run: DrilledRun, definitions: Definitions): Promise<Named> {
+  const params = ('params' in run ? (run.params ?? {}) : {}) as Record<string, Json>
+  if ('transaction' in run) {
+    const { definition, revision } = await definitions.transaction(run.transaction, run.revision)
+    const { transaction: name, ...rest } = definition
+    return { definition: rest as Definition, name, revision, params, what: name }
+  }
+  if ('mapping' in run) {
+    const { mapping, key, values } = run
+    const bound = Object.fromEntries(Object.entries(key).map(([property, value]) => [`key_${property}`, value as Json]))
+    const found = Object.fromEntries(Object.keys(key).map((property) => [property, `:key_${property}`]))
+    const steps: StepDefinition[] = [
+      { load: mapping, as: 'loaded', key: found },
+      { change: 'loaded', values },
+    ]
+    return {
+      definition: { params: untyped(bound), steps },
+      name: null,
+      revision: null,
+      params: bound,
+      what: `load and save ${mapping} ${Object.values(key).map(String).join(', ')}`,
+    }
+  }
+  const { steps, types = {}, isolation, lockWait, timeLimit, retry } = run
+  const limits = Object.fromEntries(
+    Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined),
+  )
+  const definition: Definition = { params: untyped(params, types), steps, ...limits }
+  return { definition, name: null, revision: null, params, what: `${steps.length} steps` }
+}
+
+function untyped(params: Record<string, Json>, types: Record<string, string> = {}) {
+  return Object.fromEntries(
+    Object.keys(params).map((name) => [name, { type: types[name] ?? 'unknown', nullable: true }]),
+  )
+}
+
+/** The steps with every write that names its record by key guarded by the record as loaded, or not at all. */
+function guardedSteps(steps: readonly StepDefinition[], guard: DrillGuard): StepDefinition[] {
+  if (guard === 'as defined') return [...steps]
+  const loads = new Map<string, string>()
+  const names = new Set<string>()
+  return steps.map((step) => {
+    if ('load' in step && step.as !== undefined) {
+      names.add(step.as)
+      if (step.key) loads.set(`${step.load} ${JSON.stringify(step.key)}`, step.as)
+    }
+    const verb = (['change', 'replace', 'remove'] as const).find((each) => each in step)
+    if (!verb) return step
+    const write = step as Record<string, unknown>
+    const subject = String(write[verb])
+    if (guard === 'none') return { ...step, guard: 'any' } as StepDefinition
+    const loaded = names.has(subject) ? undefined : loads.get(`${subject} ${JSON.stringify(write['key'])}`)
+    if (loaded === undefined) return step
+    const { key: _, guard: __, ...rest } = write
+    return { ...rest, [verb]: loaded } as StepDefinition
+  })
+}
+
+function withLoad(step: StepDefinition): StepDefinition[] {
+  const verb = (['change', 'replace', 'remove'] as const).find((each) => each in step)
+  const { key, where, when } = step as { key?: object; where?: string; when?: string }
+  if (!verb || (key === undefined && where === undefined)) return [step]
+  const load = { load: (step as Record<string, unknown>)[verb], ...(key ? { key } : { where }), expect: 'any' }
+  return [{ ...load, ...(when === undefined ? {} : { when }) } as StepDefinition, step]
+}
+
+function guardedBy(mapping: Mapping, guard: DrillGuard): Mapping {
+  const { definition, revision, table } = mapping
+  if (guard === 'as defined' || guard === definition.guard.by) return mapping
+  if (guard === 'version') throw new NoSuchGuard(`${mapping.name} has no version to be guarded by.`)
+  try {
+    return resolveMapping({ ...definition, guard: { by: guard } }, revision, table)
+  } catch (error) {
+    if (isProblem(error, 'definition-invalid')) throw new NoSuchGuard(error.detail)
+    throw error
+  }
+}
+
+/** @throws LedgermanProblem request-invalid */
+export function refuseGuard(error: unknown): never {
+  if (!(error instanceof NoSuchGuard)) throw error
+  throw new LedgermanProblem('request-invalid', error.message, { where: 'guard' })
+}

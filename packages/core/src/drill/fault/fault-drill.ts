@@ -1,0 +1,239 @@
+import {
+  FAULT_KINDS,
+  isProblem,
+  LedgermanProblem,
+  printJson,
+  type DrilledRun,
+  type FaultDrill,
+  type FaultInput,
+  type FaultKind,
+  type FaultResult,
+  type RowDifference,
+} from '@ledgerman/contract'
+import { runPlan, type RunHooks } from '../../run/run-plan.js'
+import { drilledPlan, type Definitions } from '../drilled-plan.js'
+import type { DrillOptions } from '../interleaving/interleaving-drill.js'
+import { volatileColumns } from '../interleaving/run-schedule.js'
+import type { Volatile } from '../interleaving/lane.js'
+import { observeRun, type Drilled } from '../scratch/observe-run.js'
+import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { isSame, keyColumns, readRow, toRowDifference, type SnapshotDifference } from '../scratch/snapshot.js'
+import { faultsFor, type Fault } from './faults.js'
+import type { Interference } from './other-session.js'
+
+const SHORT_LOCK_WAIT_MS = 200
+const SHORT_TIME_MS = 400
+
+/** What one run came to, and what the rows and the book say of it. */
+interface Told {
+  outcome: string
+  detail: string | null
+  differing: SnapshotDifference[]
+  isBooked: boolean
+}
+
+/**
+ * Runs a transaction once undisturbed and once under each fault, and looks from a fresh session afterwards what differs, row by
+ * row, and whether that is what the caller was told.
+ *
+ * @throws LedgermanProblem scratch-unavailable, definition-invalid, request-invalid, cancelled
+ */
+export async function drillFaults(
+  source: ScratchSource,
+  input: FaultInput,
+  definitions: Definitions,
+  { signal, onProgress }: DrillOptions = {},
+): Promise<FaultDrill> {
+  const started = performance.now()
+  const run = runOf(input)
+  const scratch = await ScratchDatabase.build(source, [
+    await drilledPlan(source.target, run, definitions, { observes: true }),
+  ])
+  try {
+    const variant = (more: object = {}) => drilledPlan(scratch.target, run, definitions, { retries: true, ...more })
+    const plans: Record<Fault['limits'], Drilled> = {
+      own: await variant(),
+      'short lock wait': await variant({ lockWaitMs: SHORT_LOCK_WAIT_MS }),
+      'short time': await variant({ timeLimitMs: SHORT_TIME_MS }),
+    }
+    const observed = await observeRun(scratch.target, plans.own)
+    const began = performance.now()
+    const first = await tellRun(scratch, plans.own)
+    const undisturbedMs = performance.now() - began
+    await scratch.reset(first.differing)
+    const again = await tellRun(scratch, plans.own)
+    await scratch.reset(again.differing)
+    const judge = new Judge(first, volatileColumns(first.differing, again.differing))
+    const kinds = new Set(input.faults.includes('all') ? FAULT_KINDS : (input.faults as FaultKind[]))
+    const faults = faultsFor(plans.own, kinds, observed)
+    const results: FaultResult[] = []
+    for (const fault of faults) {
+      if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
+      results.push(await tryFault(scratch, fault, plans[fault.limits], judge))
+      onProgress?.(results.length, faults.length, fault.name)
+    }
+    return {
+      kind: 'fault',
+      passed: results.every(({ agrees }) => agrees),
+      undisturbed: { fault: 'none', ...judge.undisturbed(), durationMs: Math.round(undisturbedMs) },
+      results,
+      scratch: scratch.info,
+      durationMs: Math.round(performance.now() - started),
+    }
+  } finally {
+    await scratch.drop()
+  }
+}
+
+function runOf({ run, transaction, params }: FaultInput): DrilledRun {
+  if (run && transaction === undefined) return run
+  if (!run && transaction !== undefined) return { transaction, ...(params ? { params } : {}) }
+  throw new LedgermanProblem('request-invalid', 'Name a transaction, or give a run, and not both.', {
+    where: 'transaction',
+  })
+}
+
+async function tryFault(scratch: ScratchDatabase, fault: Fault, drilled: Drilled, judge: Judge): Promise<FaultResult> {
+  const began = performance.now()
+  let other: Interference | undefined
+  const { hooks, end } = await fault.stage(scratch, (done) => (other = done))
+  const told = await tellRun(scratch, drilled, hooks, end)
+  const durationMs = Math.round(performance.now() - began)
+  await scratch.reset(told.differing)
+  return { fault: fault.name, ...judge.disturbed(told, other), durationMs }
+}
+
+/** Runs it to commit, as any caller does, then looks from a session that had no part in it. */
+async function tellRun(
+  scratch: ScratchDatabase,
+  { plan, params }: Drilled,
+  hooks: RunHooks = {},
+  end?: () => Promise<void>,
+): Promise<Told> {
+  let id = ''
+  let told: Pick<Told, 'outcome' | 'detail'>
+  try {
+    const { receipt } = await runPlan(scratch.target, plan, {
+      mode: 'commit',
+      actor: 'drill',
+      params,
+      hooks,
+      onBegin: (run) => (id = run.id),
+    })
+    told = { outcome: receipt.outcome, detail: null }
+  } catch (error) {
+    if (!isProblem(error)) throw error
+    told = { outcome: error.code, detail: error.detail }
+  } finally {
+    await end?.()
+  }
+  const { rows } = await scratch.asKeeper(
+    `select count(*) from ledgerman.entry where id = $1 and outcome = 'committed'`,
+    [id],
+  )
+  return { ...told, differing: await scratch.differing(), isBooked: rows[0]?.[0] === '1' }
+}
+
+/** Says of each run whether what the caller was told, the rows and the book agree. */
+class Judge {
+  readonly #whole: ReadonlyMap<string, string>
+
+  constructor(
+    readonly first: Told,
+    readonly volatile: Volatile,
+  ) {
+    this.#whole = this.#images(first.differing)
+  }
+
+  undisturbed(): Omit<FaultResult, 'fault' | 'durationMs'> {
+    const { outcome, detail, differing, isBooked } = this.first
+    const isCommitted = outcome === 'committed'
+    return {
+      outcome,
+      differing: shown(differing),
+      agrees: isBooked === isCommitted && (isCommitted || differing.length === 0),
+      says: isCommitted ? `committed, ${rowsWord(differing.length)} written` : `refused: ${detail}`,
+    }
+  }
+
+  disturbed(told: Told, other: Interference | undefined): Omit<FaultResult, 'fault' | 'durationMs'> {
+    const { outcome, detail, isBooked } = told
+    const differing = withoutOther(told.differing, other)
+    const isCommitted = outcome === 'committed'
+    const result = (agrees: boolean, says: string) => ({ outcome, differing: shown(differing), agrees, says })
+    const prevented = other && 'prevented' in other ? `Could not be staged: ${other.prevented}. ` : ''
+    if (!isCommitted) {
+      if (differing.length > 0)
+        return result(false, `The caller was told ${outcome}, and ${rowsWord(differing.length)} differ.`)
+      if (isBooked) return result(false, `The caller was told ${outcome}, and the book has it as committed.`)
+      return result(true, `${prevented}${detail ?? 'Nothing was changed.'}`)
+    }
+    if (!isBooked) return result(false, 'The caller was told committed, and the book has no such entry.')
+    if (this.first.outcome !== 'committed') return result(false, 'Committed, which undisturbed it is not.')
+    const lost = other && 'difference' in other ? this.#overwritten(told.differing, other) : null
+    if (lost) return result(false, `Committed, and what another had changed in between is lost: ${lost}.`)
+    const images = this.#images(told.differing)
+    const missing = [...this.#whole.keys()].filter((row) => !images.has(row))
+    if (missing.length > 0) return result(false, `Committed, and only in part: ${missing.join('; ')} is as before.`)
+    if ((!other || 'prevented' in other) && !isSameMap(images, this.#whole))
+      return result(false, 'Committed, with other values than undisturbed.')
+    return result(true, `${prevented}Committed as a whole, as the caller was told.`)
+  }
+
+  /** The column that another changed and that has the undisturbed run's value now, as if nobody had. */
+  #overwritten(
+    differing: readonly SnapshotDifference[],
+    { difference, column }: { difference: SnapshotDifference; column: string | null },
+  ): string | null {
+    const theirRow = rowKey(difference)
+    const isTheirs = (each: SnapshotDifference) => each.table === difference.table && rowKey(each) === theirRow
+    const now = differing.find(isTheirs)
+    const alone = this.first.differing.find(isTheirs)
+    if (difference.after === null) return now && now.after !== null ? 'the row is there again' : null
+    const [before, theirs, ours, whole] = [difference.before, difference.after, now?.after, alone?.after].map((json) =>
+      readRow(json ?? null),
+    )
+    if (!before || !theirs || !ours || !whole || column === null) return null
+    const isLost = isSame(ours[column], whole[column]) && !isSame(ours[column], theirs[column])
+    return isLost ? column : null
+  }
+
+  #images(differing: readonly SnapshotDifference[]): Map<string, string> {
+    return new Map(
+      differing.map((each) => {
+        const { table, key, after } = toRowDifference(each)
+        const hidden = this.volatile.get(table)
+        const isAdded = each.before === null
+        const kept = after && Object.entries(after).filter(([name]) => !hidden?.has(name) && !(isAdded && name in key))
+        return [isAdded ? `${table} ${JSON.stringify(kept)}` : `${table} ${JSON.stringify(key)}`, JSON.stringify(kept)]
+      }),
+    )
+  }
+}
+
+function withoutOther(differing: readonly SnapshotDifference[], other: Interference | undefined): SnapshotDifference[] {
+  if (!other || !('difference' in other)) return [...differing]
+  const { difference } = other
+  const theirs = rowKey(difference)
+  return differing.flatMap((each) => {
+    if (each.table !== difference.table || rowKey(each) !== theirs) return [each]
+    return each.after === difference.after ? [] : [{ ...each, before: difference.after }]
+  })
+}
+
+function rowKey({ table, before, after }: SnapshotDifference): string {
+  const row = readRow(before ?? after) ?? {}
+  return printJson(keyColumns(table).map((name) => row[name]))
+}
+
+function shown(differing: readonly SnapshotDifference[]): RowDifference[] {
+  return differing.map(toRowDifference)
+}
+
+function rowsWord(count: number): string {
+  return count === 1 ? 'one row' : `${count} rows`
+}
+
+function isSameMap(one: ReadonlyMap<string, string>, other: ReadonlyMap<string, string>): boolean {
+  return one.size === other.size && [...one].every(([key, value]) => other.get(key) === value)
+}

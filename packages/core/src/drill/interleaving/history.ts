@@ -1,0 +1,40 @@
+import type { RecordValues } from '@ledgerman/contract'
+
+/** A row that a step read or wrote: which one, and what of it. */
+export interface SeenRow {
+  /** The table and the key: what makes it the same row for every run. */
+  item: string
+  mapping: string
+  key: RecordValues
+  before: RecordValues | null
+  after: RecordValues | null
+  isWritten: boolean
+  /** Whether the new values of what it sets do not come from the row as it was when it was written. */
+  isBlind: boolean
+}
+
+/** One thing that happened in a schedule. */
+export interface HistoryEvent {
+  /** The number of the run. */
+  run: number
+  step: number | 'commit'
+  kind: string
+  mapping: string | null
+  says: string
+  did: 'ran' | 'waits' | 'went on' | 'refused'
+  /** Which rows fit a condition is asked by it, rather than one row by its key. */
+  isByCondition: boolean
+  rows: SeenRow[]
+  matched: number | null
+}
+
+/** What became of a schedule. */
+export interface Trial {
+  events: HistoryEvent[]
+  /** For each run: whether it sees the rows as they were at its first statement, whenever it looks. */
+  hasSnapshot: boolean[]
+  /** For each run: null where it was committed, else the code of its refusal. */
+  refusals: (string | null)[]
+  /** What differs from the beginning, by row; values that chance or the clock decides are left out. */
+  final: ReadonlyMap<string, string>
+}

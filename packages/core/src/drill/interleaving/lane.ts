@@ -1,0 +1,217 @@
+import { isProblem, type RecordValues } from '@ledgerman/contract'
+import { isWrite, type PlannedStep } from '../../plan/plan.js'
+import type { Attempt, SeenRows } from '../../run/attempt.js'
+import type { Session } from '../../target/target.js'
+import type { ScratchDatabase } from '../scratch/scratch-database.js'
+import { attemptOf, type Drilled } from '../scratch/observe-run.js'
+import { recordFromTexts } from '../../transaction/record-row.js'
+import type { HistoryEvent, SeenRow } from './history.js'
+import { describeStep } from './describe-step.js'
+
+/** Columns whose values chance or the clock decides, by table: they are left out of what is compared. */
+export type Volatile = ReadonlyMap<string, ReadonlySet<string>>
+
+/** One run in a schedule: its session, how far it is, and what it did. */
+export class Lane {
+  readonly #attempt: Attempt
+  readonly #units: readonly (readonly PlannedStep[])[]
+  #at = 0
+  #waiting: Promise<void> | null = null
+  #isWaiting = false
+  #seen: SeenRow[] = []
+  isOver = false
+  /** The code of its refusal; null while it goes on, and where it was committed. */
+  refusal: string | null = null
+
+  constructor(
+    readonly run: number,
+    readonly scratch: ScratchDatabase,
+    readonly session: Session,
+    readonly drilled: Drilled,
+    readonly volatile: Volatile,
+    readonly events: HistoryEvent[],
+  ) {
+    this.#attempt = attemptOf(scratch.target, drilled, session)
+    this.#attempt.onRows = (rows) => this.#see(rows)
+    this.#units = unitsOf(drilled)
+  }
+
+  get isWaiting(): boolean {
+    return this.#isWaiting
+  }
+
+  /** Takes its turn: the next statement, or the commit. Resolves when that is done, or waits for somebody else's lock. */
+  async turn(): Promise<void> {
+    if (this.isOver || this.#waiting) return
+    const unit = this.#units[this.#at++]
+    const done = unit ? this.#runUnit(unit) : this.#commit()
+    this.#waiting = done.finally(() => (this.#waiting = null))
+    await this.settle()
+  }
+
+  /** Resolves when the statement that runs is done, or is known by the server to wait for a lock. */
+  async settle(): Promise<void> {
+    while (this.#waiting) {
+      const isDone = await Promise.race([this.#waiting.then(() => true), aMoment().then(() => false)])
+      if (isDone) return
+      if (!(await this.scratch.blocked([this.session.pid])).has(this.session.pid)) continue
+      if (!this.#isWaiting && this.#isRunning()) {
+        this.#isWaiting = true
+        const steps = this.#units[this.#at - 1]
+        this.#say(steps?.[0] ?? null, 'waits', [], null)
+      }
+      return
+    }
+  }
+
+  /** It may have ended while somebody was asked. */
+  #isRunning(): boolean {
+    return this.#waiting !== null
+  }
+
+  /** Resolves when it is its own turn again, or it is over. */
+  async untilDone(): Promise<void> {
+    await this.#waiting
+  }
+
+  async #runUnit(steps: readonly PlannedStep[]): Promise<void> {
+    try {
+      // The transaction begins with its first statement, since that is when it takes its view of the rows.
+      if (this.#at === 1) await this.#attempt.begin()
+      for (const step of steps) {
+        this.#seen = []
+        await this.#attempt.runStep(step)
+        const matched = this.#attempt.receipts.find(({ no }) => no === step.no)?.matched ?? null
+        this.#say(step, this.#isWaiting ? 'went on' : 'ran', this.#seen, matched)
+        this.#isWaiting = false
+      }
+    } catch (error) {
+      await this.#refuse(error)
+    }
+  }
+
+  async #commit(): Promise<void> {
+    try {
+      await this.session.query('commit')
+      this.#say(null, this.#isWaiting ? 'went on' : 'ran', [], null)
+      this.isOver = true
+    } catch (error) {
+      await this.#refuse(error)
+    }
+    this.#isWaiting = false
+  }
+
+  async #refuse(error: unknown): Promise<void> {
+    await this.session.query('rollback')
+    const { current, statement } = this.#attempt
+    const explained = this.scratch.target.explain(error, {
+      ...(current && 'mapping' in current ? { mapping: current.mapping } : {}),
+      ...(statement ? { slots: statement.slots, statement } : {}),
+    })
+    this.refusal = isProblem(explained) ? explained.code : 'internal'
+    const steps = this.#units[this.#at - 1]
+    this.#say(steps ? current : null, 'refused', [], null, isProblem(explained) ? explained.detail : String(error))
+    this.isOver = true
+    this.#isWaiting = false
+  }
+
+  #say(
+    step: PlannedStep | null,
+    did: HistoryEvent['did'],
+    rows: SeenRow[],
+    matched: number | null,
+    why?: string,
+  ): void {
+    const told = step ? describeStep(step, this.drilled) : 'commit'
+    this.events.push({
+      run: this.run,
+      step: step?.no ?? 'commit',
+      kind: step?.kind ?? 'commit',
+      mapping: step && 'mapping' in step ? step.mapping.name : null,
+      says: why === undefined ? told : `${told}: ${why}`,
+      did,
+      isByCondition: step !== null && isByCondition(step, this.drilled),
+      rows,
+      matched,
+    })
+  }
+
+  #see({ step, mapping, rows }: SeenRows): void {
+    if (!mapping) {
+      this.#seen.push(
+        ...rows.map(({ before }, at) => ({
+          item: `result ${step.no} ${at + 1}`,
+          mapping: '',
+          key: {},
+          before: Object.fromEntries((before ?? []).map((text, column) => [`column ${column + 1}`, text])),
+          after: null,
+          isWritten: false,
+          isBlind: false,
+        })),
+      )
+      return
+    }
+    const hidden = this.volatile.get(mapping.table.path)
+    const shown = mapping.properties.filter(({ column }) => !hidden?.has(column.name))
+    const values = (texts: readonly (string | null)[] | null): RecordValues | null =>
+      texts &&
+      recordFromTexts(
+        mapping,
+        shown,
+        shown.map((property) => texts[mapping.properties.indexOf(property)] ?? null),
+      )
+    for (const { before, after, isWritten } of rows) {
+      const texts = before ?? after ?? []
+      const keyTexts = mapping.key.map((property) => texts[mapping.properties.indexOf(property)] ?? null)
+      this.#seen.push({
+        item: `${mapping.name} ${keyTexts.join(', ')}`,
+        mapping: mapping.name,
+        key: recordFromTexts(mapping, mapping.key, keyTexts),
+        before: values(before),
+        after: values(after),
+        isWritten,
+        isBlind: isWrite(step) && isBlind(step, this.drilled),
+      })
+    }
+  }
+}
+
+/** The statements that take turns: each step, with what is only judged by what it brought. */
+function unitsOf({ plan }: Drilled): PlannedStep[][] {
+  const units: PlannedStep[][] = []
+  for (const step of plan.steps) {
+    const last = units.at(-1)
+    // A require looks at no row: it is no turn of its own.
+    if (step.kind === 'require' && last) last.push(step)
+    else units.push([step])
+  }
+  return units
+}
+
+/** How many turns a run takes, its commit among them. */
+export function turnsOf(drilled: Drilled): number {
+  return unitsOf(drilled).length + 1
+}
+
+function isByCondition(step: PlannedStep, { plan }: Drilled): boolean {
+  const definition = plan.definition.steps[step.no - 1] ?? {}
+  return 'where' in definition || (step.kind === 'load' && !('key' in definition))
+}
+
+/** Whether the step sets values that do not come from the row as it is when it is written. */
+function isBlind(step: PlannedStep, { plan }: Drilled): boolean {
+  const definition = (plan.definition.steps[step.no - 1] ?? {}) as {
+    values?: object
+    compute?: Record<string, unknown>
+  }
+  if (Object.keys(definition.values ?? {}).length > 0) return true
+  return Object.entries(definition.compute ?? {}).some(
+    ([property, expression]) =>
+      !new RegExp(`(?<![.\\p{L}\\p{N}_:])${property}(?![\\p{L}\\p{N}_])`, 'u').test(String(expression)),
+  )
+}
+
+/** Long enough for a statement that waits for nobody to be done mostly, in which case nobody is asked. */
+function aMoment(): Promise<void> {
+  return new Promise((resolve) => setTimeout(resolve, 2))
+}

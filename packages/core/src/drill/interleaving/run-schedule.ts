@@ -1,0 +1,119 @@
+import type { Session } from '../../target/target.js'
+import { isSame, keyColumns, readRow, type SnapshotDifference } from '../scratch/snapshot.js'
+import type { Drilled } from '../scratch/observe-run.js'
+import type { ScratchDatabase } from '../scratch/scratch-database.js'
+import { printJson } from '@ledgerman/contract'
+import type { HistoryEvent, Trial } from './history.js'
+import { Lane, type Volatile } from './lane.js'
+import type { Schedule } from './schedules.js'
+
+/** A trial, and what the rows were like after it. */
+export interface TriedSchedule {
+  trial: Trial
+  differing: SnapshotDifference[]
+}
+
+/**
+ * Runs one schedule on real connections, and puts the rows back. A run whose turn it is while it waits for a lock passes; what is
+ * left when all turns were taken goes on in order.
+ *
+ * @param sessions one for each run.
+ */
+export async function runSchedule(
+  scratch: ScratchDatabase,
+  drilled: readonly Drilled[],
+  sessions: readonly Session[],
+  schedule: Schedule,
+  volatile: Volatile,
+): Promise<TriedSchedule> {
+  const events: HistoryEvent[] = []
+  const taking = new Set(schedule)
+  const lanes = drilled.map((each, run) => new Lane(run, scratch, sessions[run] as Session, each, volatile, events))
+  const turn = async (lane: Lane) => {
+    await lane.turn()
+    // What one does may let another go on, or break it off.
+    for (const other of lanes) if (other !== lane && other.isWaiting) await other.settle()
+  }
+  for (const run of schedule) {
+    const lane = lanes[run] as Lane
+    if (!lane.isWaiting) await turn(lane)
+  }
+  for (;;) {
+    const left = lanes.filter((lane) => taking.has(lane.run) && !lane.isOver)
+    if (left.length === 0) break
+    const free = left.find((lane) => !lane.isWaiting)
+    if (free) await turn(free)
+    else {
+      // Each waits for another: the server breaks one of them off.
+      await Promise.race(left.map((lane) => lane.untilDone()))
+      for (const lane of left) if (lane.isWaiting) await lane.settle()
+    }
+  }
+  const differing = await scratch.differing()
+  await scratch.reset(differing)
+  const hasSnapshot = drilled.map(({ plan }) => plan.isolation !== 'read committed')
+  const refusals = lanes.map((lane) => (taking.has(lane.run) ? lane.refusal : 'not run'))
+  return { trial: { events, refusals, hasSnapshot, final: finalRows(differing, volatile) }, differing }
+}
+
+/** The rows that differ, each by its key; one that was added by what it holds, since chance gave it its number. */
+function finalRows(differing: readonly SnapshotDifference[], volatile: Volatile): Map<string, string> {
+  const final = new Map<string, string>()
+  for (const { table, before, after } of differing) {
+    const hidden = volatile.get(table.path)
+    const row = readRow(after)
+    const isAdded = before === null
+    const shown =
+      row &&
+      Object.fromEntries(
+        Object.entries(row).filter(
+          ([name]) =>
+            !hidden?.has(name) && !(isAdded && isNumbered(table.columns.find((column) => column.name === name))),
+        ),
+      )
+    const text = printJson(shown)
+    const key = keyColumns(table).map((name) => (readRow(before ?? after) ?? {})[name])
+    let id = `${table.path} ${isAdded ? text : printJson(key)}`
+    while (final.has(id)) id += '+'
+    final.set(id, text)
+  }
+  return final
+}
+
+function isNumbered(column: { identity: string | null; default: string | null } | undefined): boolean {
+  return column !== undefined && (column.identity !== null || /nextval\(/.test(column.default ?? ''))
+}
+
+/**
+ * Which columns are different each time although the runs do the same: a clock or chance gives them.
+ *
+ * @param one and `other` two trials of the same order.
+ */
+export function volatileColumns(
+  one: readonly SnapshotDifference[],
+  other: readonly SnapshotDifference[],
+): Map<string, Set<string>> {
+  const found = new Map<string, Set<string>>()
+  // Rows that were added may have got other numbers: they are told apart by the order in which they came.
+  const withIds = (differing: readonly SnapshotDifference[]) => {
+    const added = new Map<string, number>()
+    return differing.map((each): [string, SnapshotDifference] => {
+      const { table, before } = each
+      if (before !== null)
+        return [`${table.path} ${printJson(keyColumns(table).map((name) => (readRow(before) ?? {})[name]))}`, each]
+      const count = (added.get(table.path) ?? 0) + 1
+      added.set(table.path, count)
+      return [`${table.path} added ${count}`, each]
+    })
+  }
+  const others = new Map(withIds(other))
+  for (const [id, each] of withIds(one)) {
+    const [row, same] = [readRow(each.after), readRow(others.get(id)?.after ?? null)]
+    if (!row || !same) continue
+    for (const name of Object.keys(row)) {
+      if (isSame(row[name], same[name])) continue
+      found.set(each.table.path, (found.get(each.table.path) ?? new Set()).add(name))
+    }
+  }
+  return found
+}

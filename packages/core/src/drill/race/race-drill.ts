@@ -1,0 +1,161 @@
+import { isProblem, LedgermanProblem, type RaceDrill, type RaceInput } from '@ledgerman/contract'
+import { runPlan } from '../../run/run-plan.js'
+import { drilledPlan, type Definitions } from '../drilled-plan.js'
+import type { DrillOptions } from '../interleaving/interleaving-drill.js'
+import type { Drilled } from '../scratch/observe-run.js'
+import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { holds, readInvariant, valueOf, type Invariant } from './invariant.js'
+
+/** How often the invariants are looked at while the runs go on, in milliseconds. */
+const LOOK_EVERY_MS = 100
+
+/**
+ * Commits many runs at once in the scratch database, and looks whether what has to stay is kept: before, meanwhile, afterwards.
+ *
+ * @throws LedgermanProblem scratch-unavailable, definition-invalid, expression-invalid, cancelled
+ */
+export async function drillRace(
+  source: ScratchSource,
+  input: RaceInput,
+  definitions: Definitions,
+  { signal, onProgress }: DrillOptions = {},
+): Promise<RaceDrill> {
+  const started = performance.now()
+  const { times, atOnce } = input
+  const observing = input.runs.map((run) => drilledPlan(source.target, run, definitions, { observes: true }))
+  const scratch = await ScratchDatabase.build(source, await Promise.all(observing))
+  try {
+    const kept = await Promise.all(
+      input.keep.map(async (expression) =>
+        Keeper.begin(scratch, await readInvariant(expression, (name) => definitions.mapping(scratch.target, name))),
+      ),
+    )
+    const drilled = await Promise.all(
+      input.runs.map((run) =>
+        drilledPlan(scratch.target, run, definitions, { isolation: input.isolation, retries: true }),
+      ),
+    )
+    const count = new RaceCount()
+    let next = 0
+    const timer = setInterval(() => void Promise.all(kept.map((keeper) => keeper.look())), LOOK_EVERY_MS)
+    const began = performance.now()
+    try {
+      await Promise.all(
+        Array.from({ length: Math.min(atOnce, times) }, async () => {
+          while (next < times && !signal?.aborted) {
+            await count.run(scratch, drilled[next++ % drilled.length] as Drilled)
+            onProgress?.(count.done, times, 'runs')
+          }
+        }),
+      )
+    } finally {
+      clearInterval(timer)
+    }
+    const raceMs = performance.now() - began
+    if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
+    for (const keeper of kept) await keeper.look()
+    const results = kept.map((keeper) => keeper.result())
+    return {
+      kind: 'race',
+      passed: results.every(({ held }) => held),
+      times,
+      atOnce,
+      ...count.result(raceMs),
+      kept: results,
+      scratch: scratch.info,
+      durationMs: Math.round(performance.now() - started),
+    }
+  } finally {
+    await scratch.drop()
+  }
+}
+
+class RaceCount {
+  done = 0
+  #committed = 0
+  #retries = 0
+  readonly #refusals: Record<string, number> = {}
+  readonly #latencies: number[] = []
+
+  async run(scratch: ScratchDatabase, { plan, params }: Drilled): Promise<void> {
+    const began = performance.now()
+    try {
+      const { receipt } = await runPlan(scratch.target, plan, { mode: 'commit', actor: 'drill', params })
+      this.#committed++
+      this.#retries += receipt.attempts - 1
+    } catch (error) {
+      if (!isProblem(error)) throw error
+      this.#refusals[error.code] = (this.#refusals[error.code] ?? 0) + 1
+      const { attempts = 1 } = (error.facts['receipt'] ?? {}) as { attempts?: number }
+      this.#retries += attempts - 1
+    }
+    this.#latencies.push(performance.now() - began)
+    this.done++
+  }
+
+  result(raceMs: number) {
+    const sorted = this.#latencies.sort((one, other) => one - other)
+    const at = (part: number) => Math.round((sorted[Math.ceil(sorted.length * part) - 1] ?? 0) * 10) / 10
+    return {
+      committed: this.#committed,
+      refused: this.done - this.#committed,
+      refusals: this.#refusals,
+      retries: this.#retries,
+      latencyMs: { median: at(0.5), p95: at(0.95), most: at(1) },
+      perSecond: Math.round((this.done / raceMs) * 1000),
+    }
+  }
+}
+
+/** Looks again and again whether one invariant holds. */
+class Keeper {
+  #after: string | null
+  #broken: string | null = null
+  #isBroken = false
+  #looks = 0
+
+  private constructor(
+    readonly scratch: ScratchDatabase,
+    readonly invariant: Invariant,
+    readonly before: string | null,
+  ) {
+    this.#after = before
+  }
+
+  static async begin(scratch: ScratchDatabase, invariant: Invariant): Promise<Keeper> {
+    try {
+      const before = await valueOf(scratch.target, invariant)
+      if (invariant.isCondition && before !== 'true')
+        throw new LedgermanProblem(
+          'request-invalid',
+          `keep: ${invariant.source} does not hold in the rows that were copied, before anything is run. It is asked of these rows only.`,
+          { where: 'keep' },
+        )
+      return new Keeper(scratch, invariant, before)
+    } catch (error) {
+      throw scratch.target.explain(error, { slots: invariant.statement.slots, statement: invariant.statement })
+    }
+  }
+
+  async look(): Promise<void> {
+    const now = await valueOf(this.scratch.target, this.invariant).catch(() => undefined)
+    if (now === undefined) return
+    this.#looks++
+    this.#after = now
+    if (this.#isBroken || holds(this.invariant, this.before, now)) return
+    this.#isBroken = true
+    this.#broken = now
+  }
+
+  result(): RaceDrill['kept'][number] {
+    const { source: expression, isCondition } = this.invariant
+    const says = !this.#isBroken
+      ? isCondition
+        ? `true at every look`
+        : `${this.before ?? 'null'} before and after`
+      : isCondition
+        ? 'was not true at every look'
+        : `was ${this.before ?? 'null'}, became ${this.#broken ?? 'null'}, ended as ${this.#after ?? 'null'}`
+    return { expression, before: this.before, after: this.#after, held: !this.#isBroken, looks: this.#looks, says }
+  }
+}

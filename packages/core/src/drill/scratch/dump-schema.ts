@@ -1,0 +1,107 @@
+import { execFile } from 'node:child_process'
+import { existsSync, readdirSync } from 'node:fs'
+import { join } from 'node:path'
+import { LedgermanProblem } from '@ledgerman/contract'
+import type { Target } from '../../target/target.js'
+
+const DEBIAN_POSTGRES = '/usr/lib/postgresql'
+const LONGEST_DUMP_BYTES = 256 * 1024 * 1024
+
+/**
+ * The target's schema as PostgreSQL's own dump tool writes it, without owners and privileges, without the book, and without
+ * what the target's role may not read.
+ *
+ * @param env the environment that the tool is started with.
+ * @returns the statements, and what was left out.
+ * @throws LedgermanProblem scratch-unavailable where the tool is missing, older than the server, or fails.
+ */
+export async function dumpSchema(
+  target: Target,
+  targetUrl: string,
+  env: Readonly<Record<string, string | undefined>>,
+): Promise<{ sql: string; notes: string[] }> {
+  const { rows } = await target.read(UNREADABLE_SQL)
+  const [version, ...unreadable] = rows.map(([kind, name]) => ({ kind, name: name ?? '' }))
+  const tool = await findDumpTool(Math.floor(Number(version?.name) / 10_000), env)
+  const url = new URL(targetUrl)
+  const password = decodeURIComponent(url.password)
+  url.password = ''
+  const sql = await run(
+    tool,
+    [
+      '--schema-only',
+      '--no-owner',
+      '--no-privileges',
+      '--no-publications',
+      '--no-subscriptions',
+      '--no-security-labels',
+      '--no-tablespaces',
+      '--exclude-schema=ledgerman',
+      ...unreadable.map(({ kind, name }) => `--exclude-${kind}=${name}`),
+      `--dbname=${url.toString()}`,
+    ],
+    // In the environment, where other users of the machine do not see it.
+    { ...env, ...(password === '' ? {} : { PGPASSWORD: password }) },
+  )
+  // Lines for the terminal program that usually reads this.
+  const statements = sql.replace(/^\\(?:un)?restrict .*$/gm, '')
+  const notes = unreadable.map(
+    ({ kind, name }) => `The ${kind} ${name} is left out: the target's role may not read it.`,
+  )
+  return { sql: statements, notes }
+}
+
+/** First the server's version; then schemas and tables that the role may not read, as patterns that match just these. */
+const UNREADABLE_SQL = `
+select 'version', current_setting('server_version_num')
+union all
+select 'schema', quote_ident(nspname) from pg_namespace
+  where nspname !~ '^pg_' and nspname not in ('information_schema', 'ledgerman') and not has_schema_privilege(oid, 'usage')
+union all
+select 'table', format('%I.%I', n.nspname, c.relname) from pg_class c join pg_namespace n on n.oid = c.relnamespace
+  where c.relkind in ('r', 'p', 'f', 'm', 'v') and n.nspname !~ '^pg_' and n.nspname not in ('information_schema', 'ledgerman')
+    and has_schema_privilege(n.oid, 'usage') and not has_table_privilege(c.oid, 'select')`
+
+/** The oldest installed tool that is not older than the server: an older one refuses. */
+async function findDumpTool(serverMajor: number, env: NodeJS.ProcessEnv): Promise<string> {
+  const versions = existsSync(DEBIAN_POSTGRES)
+    ? readdirSync(DEBIAN_POSTGRES)
+        .map(Number)
+        .sort((a, b) => a - b)
+    : []
+  const fitting = versions
+    .filter((version) => version >= serverMajor)
+    .map((version) => join(DEBIAN_POSTGRES, String(version), 'bin/pg_dump'))
+    .find((path) => existsSync(path))
+  if (fitting) return fitting
+  const said = await run('pg_dump', ['--version'], env).catch(() => null)
+  const advice = `Drills need PostgreSQL's client programs of version ${serverMajor} or later where the service runs, such as Debian's package postgresql-client-${serverMajor}.`
+  if (said === null)
+    throw new LedgermanProblem('scratch-unavailable', `PostgreSQL's dump tool pg_dump is not installed. ${advice}`)
+  const major = Number(/(\d+)(?:\.\d+|beta|rc|devel)/.exec(said)?.[1])
+  if (major >= serverMajor) return 'pg_dump'
+  throw new LedgermanProblem(
+    'scratch-unavailable',
+    `pg_dump is of version ${major}, older than the target's server, which is of version ${serverMajor}. ${advice}`,
+    { found: major, needed: serverMajor },
+  )
+}
+
+function run(tool: string, args: string[], env: NodeJS.ProcessEnv): Promise<string> {
+  return new Promise((resolve, reject) => {
+    execFile(tool, args, { env, maxBuffer: LONGEST_DUMP_BYTES }, (error, stdout, stderr) => {
+      if (!error) return resolve(stdout)
+      const said = stderr.trim().split('\n').slice(0, 3).join(' ') || error.message
+      reject(
+        new LedgermanProblem(
+          'scratch-unavailable',
+          `The target's schema could not be dumped: ${said}`,
+          {},
+          {
+            cause: error,
+          },
+        ),
+      )
+    })
+  })
+}

@@ -1,0 +1,342 @@
+import { randomBytes } from 'node:crypto'
+import pg from 'pg'
+import { LedgermanProblem, printJson, type ScratchInfo } from '@ledgerman/contract'
+import { readCatalogue } from '../../catalogue/read-catalogue.js'
+import type { Table } from '../../catalogue/table.js'
+import { prepareBook } from '../../book/prepare-book.js'
+import type { FindMappingByName } from '../../mapping/links.js'
+import { isDatabaseError } from '../../problem/database-error.js'
+import type { Queryable, Rows } from '../../target/queryable.js'
+import { Target, type Session } from '../../target/target.js'
+import { collectRows, type CopiedTable } from './collect-rows.js'
+import { dumpSchema } from './dump-schema.js'
+import { maskedValue } from './mask-value.js'
+import { observeRun, type Drilled } from './observe-run.js'
+import { restoreSchema } from './restore-schema.js'
+import {
+  columnSql,
+  differences,
+  keyColumns,
+  readRow,
+  snapshotSql,
+  takeSnapshot,
+  type Snapshot,
+  type SnapshotDifference,
+} from './snapshot.js'
+
+const PREFIX = 'ledgerman_drill_'
+const SESSIONS = 110
+const LOCK_WAIT_MS = 10_000
+const TIME_LIMIT_MS = 20_000
+
+/** Where a scratch database is built, and of what. */
+export interface ScratchSource {
+  target: Target
+  targetUrl: string
+  /** A database of the home server, whose role may create others. */
+  homeUrl: string
+  findMapping: FindMappingByName
+  /** What the dump tool is started with. */
+  env: Readonly<Record<string, string | undefined>>
+  /** By table, the columns that hold what must not be seen. */
+  sensitive: ReadonlyMap<string, ReadonlySet<string>>
+}
+
+/**
+ * A database on the home server with the target's schema and just the rows that some runs reach, where nothing can be harmed.
+ * Dropped with `drop`; what a crash leaves behind is dropped by `sweepScratch`.
+ */
+export class ScratchDatabase {
+  readonly #keeper: Session
+  readonly #tables: readonly Table[]
+  readonly #snapshotSql: string
+  #sequences: string | null = null
+  #pristine: Snapshot = new Map()
+
+  private constructor(
+    readonly name: string,
+    readonly homeUrl: string,
+    readonly target: Target,
+    readonly info: ScratchInfo,
+    keeper: Session,
+    tables: readonly Table[],
+  ) {
+    this.#keeper = keeper
+    this.#tables = tables
+    this.#snapshotSql = snapshotSql(tables)
+  }
+
+  /**
+   * Builds one for these runs. The target is asked what they reach by running their steps there and rolling them back.
+   *
+   * @throws LedgermanProblem scratch-unavailable, target-unavailable, and what `preparePlan` and `readParams` throw.
+   */
+  static async build(source: ScratchSource, drilled: readonly Drilled[]): Promise<ScratchDatabase> {
+    const started = performance.now()
+    const { target, homeUrl } = source
+    const [dump, reached] = await Promise.all([
+      dumpSchema(target, source.targetUrl, source.env),
+      reachedRows(source, drilled),
+    ])
+    const name = PREFIX + randomBytes(6).toString('hex')
+    await onHome(homeUrl, (client) => client.query(`create database ${name}`))
+    let scratch: Target | undefined
+    try {
+      scratch = new Target({
+        name: target.name,
+        url: urlOf(homeUrl, name),
+        connections: SESSIONS,
+        limits: { lockWaitMs: LOCK_WAIT_MS, timeLimitMs: TIME_LIMIT_MS, idleMs: 600_000 },
+        digestKey: target.digestKey,
+      })
+      const notRestored = await restoreIn(scratch, dump.sql)
+      const keeper = await scratch.session()
+      await asReplica(keeper)
+      const tables = (await readCatalogue(keeper)).filter(
+        ({ kind }) => kind === 'table' || kind === 'partitioned table',
+      )
+      await fill(keeper, reached.copied, source.sensitive)
+      for (const { sql, rowSecurity } of tables)
+        if (rowSecurity) await keeper.query(`alter table ${sql} force row level security`)
+      await prepareBook(scratch)
+      const info = {
+        tables: reached.copied.map(({ table, rows }) => ({ table: table.path, rows: rows.size })),
+        notes: [...dump.notes, ...notRestored, ...reached.notes, ...maskNotes(reached.copied, source.sensitive)],
+        builtMs: 0,
+      }
+      const built = new ScratchDatabase(name, homeUrl, scratch, info, keeper, tables)
+      await built.#begin(target, tablesOf(drilled, reached.copied))
+      info.builtMs = Math.round(performance.now() - started)
+      return built
+    } catch (error) {
+      await scratch?.close().catch(() => undefined)
+      await dropDatabase(homeUrl, name)
+      throw error
+    }
+  }
+
+  /** Numbers go on where they are in the target, and begin there again with every reset. */
+  async #begin(target: Target, used: ReadonlySet<string>): Promise<void> {
+    const parts: string[] = []
+    for (const table of this.#tables) {
+      for (const { name, sql, identity, default: fallback } of table.columns) {
+        if (identity === null && !/nextval\(/.test(fallback ?? '')) continue
+        const found = used.has(table.path) ? await target.read(`select max(${sql})::text from ${table.sql}`) : null
+        const last = found?.rows[0]?.[0]
+        const sequence = `pg_get_serial_sequence(${literal(table.sql)}, ${literal(name)})`
+        parts.push(last ? `setval(${sequence}, ${last})` : `setval(${sequence}, 1, false)`)
+      }
+    }
+    this.#sequences = parts.length > 0 ? `select ${parts.join(', ')}` : null
+    if (this.#sequences) await this.#keeper.query(this.#sequences)
+    this.#pristine = await this.snapshot()
+  }
+
+  /** All rows as they are now, as a session sees them: by default one of its own, so that only what was committed counts. */
+  snapshot(session: Queryable = this.#keeper): Promise<Snapshot> {
+    return takeSnapshot(session, this.#tables, this.#snapshotSql)
+  }
+
+  /** What differs from the beginning. */
+  async differing(session: Queryable = this.#keeper): Promise<SnapshotDifference[]> {
+    return differences(this.#pristine, await this.snapshot(session))
+  }
+
+  /** Puts back what differs. Nothing fires, and no key is looked at: all is as it was afterwards. */
+  async reset(found?: readonly SnapshotDifference[]): Promise<void> {
+    const differing = found ?? (await this.differing())
+    if (differing.length > 0) {
+      const tables = new Set(differing.map(({ table }) => table))
+      await this.#keeper.query('begin')
+      for (const table of tables) {
+        const own = differing.filter((each) => each.table === table)
+        const isKeyed = keyColumns(table).length > 0
+        const old = isKeyed
+          ? own.flatMap(({ before }) => before ?? [])
+          : [...this.#pristine.values()].filter((row) => row.table === table).map(({ json }) => json)
+        if (isKeyed)
+          await this.#keeper.query(
+            `delete from ${table.sql} as t using json_populate_recordset(null::${table.sql}, $1::json) as g where ${keyColumns(
+              table,
+            )
+              .map((name) => `t.${columnSql(table, name)} = g.${columnSql(table, name)}`)
+              .join(' and ')}`,
+            [`[${own.flatMap(({ after }) => after ?? []).join(',')}]`],
+          )
+        else await this.#keeper.query(`delete from ${table.sql}`)
+        if (old.length > 0) await insertRows(this.#keeper, table, old)
+      }
+      await this.#keeper.query('commit')
+    }
+    if (this.#sequences) await this.#keeper.query(this.#sequences)
+  }
+
+  /** Asks as nobody who takes part: which sessions of these wait for a lock. */
+  async blocked(pids: readonly number[]): Promise<Set<number>> {
+    const { rows } = await this.#keeper.query(
+      'select pid from unnest($1::integer[]) as pid where cardinality(pg_blocking_pids(pid)) > 0',
+      [`{${pids.join(',')}}`],
+      'drill_blocked',
+    )
+    return new Set(rows.map(([pid]) => Number(pid)))
+  }
+
+  /** Runs a statement with nothing firing and no key looked at. */
+  asKeeper(text: string, values: readonly (string | null)[] = []): Promise<Rows> {
+    return this.#keeper.query(text, values)
+  }
+
+  get tables(): readonly Table[] {
+    return this.#tables
+  }
+
+  async drop(): Promise<void> {
+    this.#keeper.release(true)
+    await this.target.close()
+    await dropDatabase(this.homeUrl, this.name)
+  }
+}
+
+/** Drops the scratch databases that nobody is connected to: what a crash left behind. */
+export async function sweepScratch(homeUrl: string): Promise<string[]> {
+  return onHome(homeUrl, async (client) => {
+    const { rows } = await client.query<{ name: string }>(
+      `select datname as name from pg_database d where datname like $1 and pg_has_role(current_user, datdba, 'usage')
+        and not exists (select from pg_stat_activity a where a.datid = d.oid)`,
+      [`${PREFIX.replaceAll('_', '\\_')}%`],
+    )
+    const dropped: string[] = []
+    for (const { name } of rows)
+      // Somebody may just have come in: then it is in use.
+      if (
+        await client.query(`drop database if exists ${name}`).then(
+          () => true,
+          () => false,
+        )
+      )
+        dropped.push(name)
+    return dropped
+  })
+}
+
+/** The tables that the runs have to do with. */
+function tablesOf(drilled: readonly Drilled[], copied: readonly CopiedTable[]): Set<string> {
+  return new Set([
+    ...copied.map(({ table }) => table.path),
+    ...drilled.flatMap(({ plan }) => [...plan.mappings.values()].map(({ table }) => table.path)),
+  ])
+}
+
+async function reachedRows(source: ScratchSource, drilled: readonly Drilled[]) {
+  const observed = []
+  // One after the other: they would wait for each other's locks, which is for later.
+  for (const each of drilled) observed.push(...(await observeRun(source.target, each)))
+  return collectRows(source.target, drilled, observed, source.findMapping)
+}
+
+async function restoreIn(scratch: Target, sql: string): Promise<string[]> {
+  const session = await scratch.session()
+  try {
+    return await restoreSchema(session, sql)
+  } finally {
+    // The dump leaves settings behind.
+    session.release(true)
+  }
+}
+
+/** Nothing fires and no reference is checked in a session that plays back what happened elsewhere. */
+async function asReplica(session: Session): Promise<void> {
+  try {
+    await session.query('set session_replication_role = replica')
+  } catch (error) {
+    if (!isDatabaseError(error) || error.code !== '42501') throw error
+    const { rows } = await session.query(`select quote_ident(current_user), current_setting('server_version_num')`)
+    const [role = '', version] = rows[0] ?? []
+    throw new LedgermanProblem(
+      'scratch-unavailable',
+      Number(version) >= 150_000
+        ? `The role ${role} of the home database may not put rows back between trials. As a superuser there: grant set on parameter session_replication_role, deadlock_timeout to ${role}`
+        : `The role ${role} of the home database may not put rows back between trials: before PostgreSQL 15 that takes a superuser. Use a home server of version 15 or later, or such a role.`,
+      { role },
+    )
+  }
+}
+
+async function fill(
+  session: Session,
+  copied: readonly CopiedTable[],
+  sensitive: ScratchSource['sensitive'],
+): Promise<void> {
+  for (const { table, rows } of copied) {
+    const hidden = sensitive.get(table.path)
+    const texts = hidden ? [...rows.values()].map((json, at) => hide(json, hidden, at + 1)) : [...rows.values()]
+    try {
+      if (texts.length > 0) await insertRows(session, table, texts)
+    } catch (error) {
+      if (!isDatabaseError(error)) throw error
+      const why = hidden
+        ? ' Its sensitive values are replaced, and a constraint may not take what stands for them.'
+        : ''
+      throw new LedgermanProblem(
+        'scratch-unavailable',
+        `The rows of ${table.path} could not be copied: ${error.message}.${why}`,
+        { table: table.path },
+        { cause: error },
+      )
+    }
+  }
+}
+
+async function insertRows(session: Queryable, table: Table, rows: readonly string[]): Promise<void> {
+  const columns = table.columns.filter(({ generated }) => !generated).map(({ sql }) => sql)
+  await session.query(
+    `insert into ${table.sql} (${columns.join(', ')}) overriding system value select ${columns.join(', ')} from json_populate_recordset(null::${table.sql}, $1::json)`,
+    [`[${rows.join(',')}]`],
+  )
+}
+
+function hide(json: string, hidden: ReadonlySet<string>, number: number): string {
+  const row = readRow(json) ?? {}
+  for (const name of hidden) if (Object.hasOwn(row, name)) row[name] = maskedValue(row[name], number) as never
+  return printJson(row)
+}
+
+function maskNotes(copied: readonly CopiedTable[], sensitive: ScratchSource['sensitive']): string[] {
+  return copied.flatMap(({ table }) => {
+    const hidden = [...(sensitive.get(table.path) ?? [])]
+    return hidden.length > 0 ? [`Sensitive values are replaced: ${hidden.join(', ')} of ${table.path}.`] : []
+  })
+}
+
+async function onHome<T>(homeUrl: string, work: (client: pg.Client) => Promise<T>): Promise<T> {
+  const client = new pg.Client({ connectionString: homeUrl, application_name: 'ledgerman drills' })
+  client.on('error', () => undefined)
+  try {
+    await client.connect()
+    return await work(client)
+  } catch (error) {
+    if (!isDatabaseError(error) || error.code !== '42501') throw error
+    throw new LedgermanProblem(
+      'scratch-unavailable',
+      `The role of the home database may not create databases, which drills need. As a superuser there: alter role ${decodeURIComponent(new URL(homeUrl).username)} createdb`,
+      {},
+      { cause: error },
+    )
+  } finally {
+    await client.end().catch(() => undefined)
+  }
+}
+
+async function dropDatabase(homeUrl: string, name: string): Promise<void> {
+  await onHome(homeUrl, (client) => client.query(`drop database if exists ${name} with (force)`)).catch(() => undefined)
+}
+
+function urlOf(homeUrl: string, database: string): string {
+  const url = new URL(homeUrl)
+  url.pathname = `/${database}`
+  return url.toString()
+}
+
+function literal(text: string): string {
+  return `'${text.replaceAll("'", "''")}'`
+}

@@ -1,0 +1,145 @@
+import {
+  drillInput,
+  drillInputShape,
+  drillReport,
+  walk,
+  walkInput,
+  walkInputShape,
+  type DrillInput,
+  type DrillReport,
+  type ProblemCode,
+} from '@ledgerman/contract'
+import {
+  drillFaults,
+  drillInterleavings,
+  drillRace,
+  WalkThrough,
+  type Definitions,
+  type DrillOptions,
+  type ScratchSource,
+  type Target,
+} from '@ledgerman/core'
+import type { z } from 'zod'
+import { defineRoute, type Call, type Reply } from '../http/route.js'
+import type { Services } from './services.js'
+
+const DRILLS = '/v1/targets/{target}/drills'
+const WALKS = '/v1/targets/{target}/walks'
+const PROBLEMS: ProblemCode[] = [
+  'scratch-unavailable',
+  'definition-invalid',
+  'expression-invalid',
+  'value-invalid',
+  'cancelled',
+  'media-type',
+  'too-large',
+]
+/** How often a caller who follows a drill is told how far it is, in milliseconds. */
+const TELL_EVERY_MS = 250
+
+export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
+  const targetOf = ({ params }: Pick<Call, 'params'>) => targets.get(params['target'] ?? '')
+
+  function definitionsOf(target: Target): Definitions {
+    return {
+      mapping: (on, name) => targets.mapping(on, name),
+      transaction: (name, revision) => targets.transaction(target, name, revision),
+    }
+  }
+
+  async function sourceOf(target: Target): Promise<ScratchSource> {
+    return {
+      target,
+      targetUrl: targets.url(target.name),
+      homeUrl,
+      findMapping: (name) => targets.mapping(target, name),
+      env: process.env,
+      sensitive: await targets.sensitiveColumns(target),
+    }
+  }
+
+  async function drill(target: Target, input: DrillInput, options: DrillOptions): Promise<DrillReport> {
+    const [source, definitions] = [await sourceOf(target), definitionsOf(target)]
+    switch (input.kind) {
+      case 'fault':
+        return drillFaults(source, input, definitions, options)
+      case 'interleaving':
+        return drillInterleavings(source, input, definitions, options)
+      case 'race':
+        return drillRace(source, input, definitions, options)
+    }
+  }
+
+  return [
+    defineRoute<z.ZodType, DrillInput>({
+      method: 'post',
+      path: DRILLS,
+      role: 'author',
+      summary: 'Drill runs in a scratch database: under faults, in every interleaving, or many at once.',
+      canFollow: true,
+      body: { 'application/json': { schema: drillInput, shape: drillInputShape } },
+      replies: { 200: { description: 'What was tried and what came of it.', schema: drillReport } },
+      problems: PROBLEMS,
+      handle: async (call) => {
+        let toldAt = 0
+        const onProgress = (done: number, total: number, what: string) => {
+          if (!call.onProgress || Date.now() - toldAt < TELL_EVERY_MS) return
+          toldAt = Date.now()
+          call.onProgress({ done, total, what })
+        }
+        return { status: 200, body: await drill(targetOf(call), call.body, { signal: call.gone(), onProgress }) }
+      },
+    }),
+    defineRoute<z.ZodType, z.output<typeof walkInput>>({
+      method: 'post',
+      path: WALKS,
+      role: 'author',
+      summary:
+        'Begin to go through a run step by step in a scratch database. It is given up when nobody goes on for ten minutes.',
+      body: { 'application/json': { schema: walkInput, shape: walkInputShape } },
+      replies: { 201: { description: 'Before its first step.', schema: walk } },
+      problems: [...PROBLEMS, 'too-many-requests'],
+      handle: async (call) => {
+        openWalks.assertRoom()
+        const target = targetOf(call)
+        const begun = await WalkThrough.begin(await sourceOf(target), call.body.run, definitionsOf(target))
+        const id = openWalks.add(target.name, call.caller.actor, begun)
+        return shown(id, begun, 201)
+      },
+    }),
+    defineRoute({
+      method: 'post',
+      path: `${WALKS}/{walk}/next`,
+      role: 'author',
+      summary: 'Run the next step, or after the last one the commit.',
+      replies: { 200: { description: 'After it.', schema: walk } },
+      problems: ['not-found'],
+      handle: async (call) => {
+        const [id, begun] = walkOf(call)
+        await begun.next()
+        return shown(id, begun, 200)
+      },
+    }),
+    defineRoute({
+      method: 'delete',
+      path: `${WALKS}/{walk}`,
+      role: 'author',
+      summary: 'Stop, and drop the scratch database.',
+      replies: { 204: { description: 'Dropped.' } },
+      problems: ['not-found'],
+      handle: async (call) => {
+        await openWalks.stop(targetOf(call).name, call.caller.actor, call.params['walk'] ?? '')
+        return { status: 204 }
+      },
+    }),
+  ]
+
+  function walkOf(call: Call): [string, WalkThrough] {
+    const id = call.params['walk'] ?? ''
+    return [id, openWalks.get(targetOf(call).name, call.caller.actor, id)]
+  }
+
+  async function shown(id: string, begun: WalkThrough, status: number): Promise<Reply> {
+    return { status, body: { id, ...(await begun.look()) } }
+  }
+}
