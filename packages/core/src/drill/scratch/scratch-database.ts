@@ -25,6 +25,8 @@ import {
 } from './snapshot.js'
 
 const PREFIX = 'ledgerman_drill_'
+/** A database may be made and not yet entered for so long, in seconds. */
+const YOUNG_S = 60
 const SESSIONS = 110
 const LOCK_WAIT_MS = 10_000
 const TIME_LIMIT_MS = 20_000
@@ -78,7 +80,7 @@ export class ScratchDatabase {
       dumpSchema(target, source.targetUrl, source.env),
       reachedRows(source, drilled),
     ])
-    const name = PREFIX + randomBytes(6).toString('hex')
+    const name = `${PREFIX}${Math.floor(Date.now() / 1000)}_${randomBytes(4).toString('hex')}`
     await onHome(homeUrl, (client) => client.query(`create database ${name}`))
     let scratch: Target | undefined
     try {
@@ -206,7 +208,8 @@ export async function sweepScratch(homeUrl: string): Promise<string[]> {
       [`${PREFIX.replaceAll('_', '\\_')}%`],
     )
     const dropped: string[] = []
-    for (const { name } of rows)
+    const isOld = ({ name }: { name: string }) => Number(name.split('_')[2]) < Date.now() / 1000 - YOUNG_S
+    for (const { name } of rows.filter(isOld))
       // Somebody may just have come in: then it is in use.
       if (
         await client.query(`drop database if exists ${name}`).then(

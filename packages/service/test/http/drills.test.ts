@@ -1,0 +1,255 @@
+import type { DrilledRun, InterleavingDrill } from '@ledgerman/contract'
+import { sweepScratch } from '@ledgerman/core'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+let service: RunningService
+const target = () => service.client.target('observatory')
+const LEVELS = ['read committed', 'repeatable read', 'serializable'] as const
+const scratchDatabases = () =>
+  service.home.sql(`select datname from pg_database where datname like 'ledgerman\\_drill\\_%'`)
+/** All rows of the target, to see that none was touched. */
+const everything = () =>
+  service.observatory.sql(`select (select json_agg(p order by id)::text from programme p) as programmes,
+    (select json_agg(b order by id)::text from block b) as blocks, (select count(*) from hours_transfer) as transfers`)
+
+const load = (code: string) => ({ load: 'programme', key: { code: `'${code}'` } })
+const loadBoth = { load: 'programme', where: `code in ('P-107', 'P-112')`, expect: 2 }
+const less = (code: string, hours: number) => ({
+  change: 'programme',
+  key: { code: `'${code}'` },
+  guard: 'any',
+  compute: { hoursLeft: `hoursLeft - ${hours}` },
+})
+const steps = (...all: object[]): DrilledRun => ({ steps: all }) as DrilledRun
+const save = (hoursLeft: string): DrilledRun => ({
+  mapping: 'programme',
+  key: { code: 'P-107' },
+  values: { hoursLeft },
+})
+const move = (from: string, to: string, hours: string): DrilledRun => ({
+  transaction: 'move-hours',
+  params: { from, to, hours },
+})
+/** The names of what was found, by isolation level. */
+const found = ({ results }: InterleavingDrill) =>
+  Object.fromEntries(results.map(({ isolation, anomalies }) => [isolation, anomalies.map(({ name }) => name)]))
+const interleave = (runs: DrilledRun[], more: object = {}) =>
+  target().drill({ kind: 'interleaving', runs, isolation: ['all'], ...more })
+
+beforeAll(async () => {
+  service = await startTestService()
+})
+afterAll(() => service.stop())
+
+describe('every interleaving', () => {
+  const blocks = { load: 'block', where: `programme.code = 'P-110' and state = 'planned'`, expect: 'any' }
+  const addBlock = {
+    add: 'block',
+    values: {
+      programmeId: 10,
+      telescopeCode: 'HF1',
+      targetName: 'new',
+      raDeg: 1,
+      decDeg: 1,
+      exposureS: 60,
+      night: '2027-03-03',
+      slot: 1,
+    },
+  }
+  const cases: [name: string, runs: DrilledRun[], levels: readonly string[]][] = [
+    ['non-repeatable read', [steps(load('P-107'), load('P-107')), steps(less('P-107', 1))], LEVELS.slice(0, 1)],
+    ['read skew', [steps(load('P-107'), load('P-112')), steps(less('P-107', 1), less('P-112', 1))], LEVELS.slice(0, 1)],
+    ['phantom', [steps(blocks, blocks), steps(addBlock)], LEVELS.slice(0, 1)],
+    ['write skew', [steps(loadBoth, less('P-107', 1)), steps(loadBoth, less('P-112', 2))], LEVELS.slice(0, 2)],
+    [
+      'read-only anomaly',
+      [steps(less('P-112', 1)), steps(loadBoth, less('P-107', 1)), steps(loadBoth)],
+      LEVELS.slice(0, 2),
+    ],
+  ]
+  it.each(cases)('finds a %s at the levels that let it through, and at no other', async (name, runs, levels) => {
+    const drill = await interleave(runs)
+    expect(drill.sampled).toBe(false)
+    expect(found(drill)).toEqual(
+      Object.fromEntries(LEVELS.map((level) => [level, levels.includes(level) ? [name] : []])),
+    )
+    for (const { tried, committed, refused } of drill.results) {
+      expect(tried).toBe(drill.possible)
+      expect(committed + refused).toBe(tried)
+    }
+  })
+
+  it('finds a lost update without a guard at read committed only, and with the version guard never', async () => {
+    const drill = await interleave([save('3.00'), save('4.00')], { guard: ['all'] })
+    for (const { isolation, guard, anomalies, refusals } of drill.results) {
+      const isOpen = guard === 'none' && isolation === 'read committed'
+      expect([isolation, guard, anomalies.map(({ name }) => name)]).toEqual([
+        isolation,
+        guard,
+        isOpen ? ['lost update'] : [],
+      ])
+      if (guard === 'version' && isolation === 'read committed') expect(refusals).toEqual({ 'record-changed': 18 })
+    }
+    const [lost] = drill.results.find(({ anomalies }) => anomalies.length > 0)?.anomalies ?? []
+    expect(lost?.schedule.at(-1)).toMatchObject({ step: 'commit', did: 'ran' })
+    expect(lost?.schedule.filter(({ writes }) => writes.length > 0)).toMatchObject([
+      { writes: [{ before: { hoursLeft: '18.50' } }] },
+      { writes: [{ key: { code: 'P-107' } }] },
+    ])
+  })
+
+  it('raises no alarm where rows are locked in order, samples what is too much, and tries 70 schedules soon', async () => {
+    const drill = await interleave([move('P-107', 'P-112', '4'), move('P-112', 'P-107', '1')], {
+      isolation: ['read committed'],
+      atMost: 60,
+      seed: 11,
+    })
+    expect(drill).toMatchObject({ passed: true, sampled: true, seed: 11, possible: 924, results: [{ tried: 60 }] })
+    const seventy = await interleave(
+      [steps(load('P-107'), load('P-112'), less('P-107', 1)), steps(load('P-112'), load('P-107'), less('P-112', 1))],
+      { isolation: ['read committed'] },
+    )
+    expect(seventy).toMatchObject({ possible: 70, sampled: false, results: [{ tried: 70 }] })
+  })
+
+  it('recognises runs that wait for each other, whom the server breaks off', async () => {
+    const drill = await interleave(
+      [steps(less('P-107', 1), less('P-112', 1)), steps(less('P-112', 1), less('P-107', 1))],
+      {
+        isolation: ['read committed'],
+      },
+    )
+    expect(drill.passed).toBe(true)
+    expect(drill.results[0]?.refusals['retries-exhausted']).toBeGreaterThan(0)
+  })
+})
+
+describe('under faults', () => {
+  it('a transaction leaves all or nothing, and the caller is told so', async () => {
+    const before = await everything()
+    const drill = await target().drill({
+      kind: 'fault',
+      transaction: 'move-hours',
+      params: { from: 'P-107', to: 'P-112', hours: '12' },
+    })
+    expect(drill.passed).toBe(true)
+    expect(drill.undisturbed).toMatchObject({ outcome: 'committed', agrees: true })
+    expect(drill.undisturbed.differing).toHaveLength(3)
+    const told = Object.fromEntries(drill.results.map(({ fault, outcome }) => [fault, outcome]))
+    expect(told).toMatchObject({
+      'error before step 1': 'rule-broken',
+      'error before commit': 'rule-broken',
+      'connection dropped after step 4': 'target-unavailable',
+      'connection dropped during commit, before the server has it': 'target-unavailable',
+      'connection dropped during commit, before the answer': 'committed',
+      'time limit at step 6': 'time-limit',
+      'row held: programme P-107': 'lock-timeout',
+      'table held: public.programme': 'lock-timeout',
+    })
+    for (const { outcome, differing } of drill.results) expect(differing).toHaveLength(outcome === 'committed' ? 3 : 0)
+    expect(drill.scratch.tables).toEqual(expect.arrayContaining([{ table: 'public.programme', rows: 2 }]))
+    expect(await everything()).toEqual(before)
+    expect(await scratchDatabases()).toEqual([])
+  })
+
+  it('what another changed between load and save is refused by the guard, and told as lost without one', async () => {
+    const faults = ['row-changed', 'row-removed'] as const
+    const guarded = await target().drill({ kind: 'fault', run: save('3.00'), faults: [...faults] })
+    expect(guarded.results.map(({ outcome }) => outcome)).toEqual(['record-changed', 'no-such-record'])
+    const blind = steps(
+      { ...load('P-107'), as: 'it' },
+      { change: 'programme', key: { code: `'P-107'` }, guard: 'any', compute: { hoursLeft: 'it.hoursLeft - 1' } },
+    )
+    const lost = await target().drill({ kind: 'fault', run: blind, faults: ['row-changed'] })
+    expect(lost).toMatchObject({ passed: false, results: [{ outcome: 'committed', agrees: false }] })
+    expect(lost.results[0]?.says).toMatch(/hours_left/)
+  })
+
+  it('copies nothing that must not be seen, says what it left out, and refuses what it cannot do', async () => {
+    const drill = await target().drill({
+      kind: 'interleaving',
+      runs: [steps(load('P-107'), load('P-107')), steps(less('P-107', 1))],
+      isolation: ['read committed'],
+    })
+    const [email] = await service.observatory.sql(`select contact_email from programme where code = 'P-107'`)
+    expect(JSON.stringify(drill)).not.toContain(String(email?.['contact_email']))
+    expect(drill.scratch.notes.join()).toMatch(/contact_email of public.programme/)
+    const post = (body: object, token?: string) =>
+      service.request('POST', '/v1/targets/observatory/drills', {
+        headers: { 'content-type': 'application/json' },
+        body,
+        ...(token ? { token } : {}),
+      })
+    const { token } = await service.client.addToken({ name: 'writer', role: 'writer' })
+    expect((await post({ kind: 'fault', transaction: 'move-hours' }, token)).status).toBe(403)
+    expect((await post({ kind: 'fault', transaction: 'move-hour' })).body).toMatchObject({ status: 404 })
+    expect((await post({ kind: 'fault', transaction: 'move-hours', faults: ['fire'] })).body).toMatchObject({
+      code: 'request-invalid',
+    })
+    expect((await post({ kind: 'interleaving', runs: [save('3.00')] })).body).toMatchObject({ code: 'request-invalid' })
+  })
+})
+
+describe('many at once', () => {
+  it('keep what has to stay, or are told to have broken it', async () => {
+    const race = await target().drill({
+      kind: 'race',
+      runs: [move('P-107', 'P-112', '1'), move('P-112', 'P-107', '1')],
+      times: 60,
+      atOnce: 8,
+      keep: ['sum(programme.hoursLeft)', 'min(programme.hoursLeft) >= 0'],
+    })
+    expect(race).toMatchObject({ passed: true, committed: 60, refused: 0 })
+    expect(race.kept.map(({ held, before }) => [held, before])).toEqual([
+      [true, '49.75'],
+      [true, 'true'],
+    ])
+    const careless = steps(
+      { ...load('P-107'), as: 'giver' },
+      { change: 'programme', key: { code: `'P-107'` }, guard: 'any', compute: { hoursLeft: 'giver.hoursLeft - 0.1' } },
+      { change: 'programme', key: { code: `'P-112'` }, guard: 'any', compute: { hoursLeft: 'hoursLeft + 0.1' } },
+    )
+    const broken = await target().drill({
+      kind: 'race',
+      runs: [careless],
+      times: 60,
+      atOnce: 8,
+      keep: ['sum(programme.hoursLeft)'],
+    })
+    expect(broken).toMatchObject({ passed: false, kept: [{ held: false, before: '49.75' }] })
+    await expect(
+      target().drill({ kind: 'race', runs: [careless], times: 1, keep: ['sum(programme.hoursLft)'] }),
+    ).rejects.toMatchObject({ code: 'expression-invalid', detail: expect.stringMatching(/did you mean hoursLeft/) })
+  })
+})
+
+describe('what a crash leaves behind', () => {
+  it('is dropped at the next start, and what is in use or just begun is not', async () => {
+    const [old, young] = ['ledgerman_drill_1700000000_aa', `ledgerman_drill_${Math.floor(Date.now() / 1000)}_aa`]
+    for (const name of [old, young]) await service.home.sql(`create database ${name}`)
+    expect(await sweepScratch(service.home.ownerUrl)).toEqual([old])
+    expect(await scratchDatabases()).toEqual([{ datname: young }])
+    await service.home.sql(`drop database ${young}`)
+  })
+})
+
+describe('step by step', () => {
+  it('shows after each step what is pending and what is locked, and leaves nothing behind', async () => {
+    const before = await everything()
+    let walk = await target().beginWalk(move('P-107', 'P-112', '4'))
+    const { id } = walk
+    expect(walk).toMatchObject({ state: 'going', at: 0, pending: [], locks: [] })
+    for (let step = 1; step <= 4; step++) walk = await target().nextStep(id)
+    expect(walk.pending).toMatchObject([
+      { table: 'public.programme', before: { hours_left: '18.50' }, after: { hours_left: '14.50' } },
+    ])
+    expect(walk.locks[0]).toMatchObject({ lock: 'row', rows: [{ code: 'P-107' }, { code: 'P-112' }] })
+    for (let step = 5; step <= 7; step++) walk = await target().nextStep(id)
+    expect(walk).toMatchObject({ state: 'done', outcome: 'committed' })
+    expect(walk.pending).toHaveLength(2)
+    await target().stopWalk(id)
+    await expect(target().nextStep(id)).rejects.toMatchObject({ code: 'not-found' })
+    expect(await scratchDatabases()).toEqual([])
+    expect(await everything()).toEqual(before)
+  })
+})
