@@ -96,6 +96,37 @@ await page.locator('[data-test=waits-picture] .session.root').waitFor()
 await page.waitForTimeout(2500)
 await shoot('waits')
 
+const chooseRun = async (label, what) => {
+  await page.locator(`[data-test=what-${label}] input[type=text]`).fill(what)
+  await page.locator('.v-overlay--active .v-list-item', { hasText: what }).first().click()
+  await page.waitForTimeout(600)
+}
+await page.goto(`${url}/t/observatory/drills/move-hours`)
+await page.locator('[data-test=A-hours]').waitFor()
+await page.click('[data-test=drill]')
+await page.locator('[data-test=faults]').waitFor()
+await page.locator('[data-test=faults] .v-table__wrapper').evaluate((table) => (table.scrollTop = 480))
+await shoot('drill-faults')
+await page.click('[data-test=tab-walk]')
+await page.click('[data-test=begin]')
+for (const step of [1, 2, 3, 4]) await page.getByRole('button', { name: `Run step ${step}`, exact: true }).click()
+await page.locator('[data-test=row-difference]').waitFor()
+await shoot('drill-walk')
+await page.click('[data-test=tab-interleaving]')
+await chooseRun('A', 'load and save programme')
+await chooseRun('B', 'load and save programme')
+for (const [label, hours] of [['A', '3.00'], ['B', '4.00']]) {
+  await page.locator(`[data-test=${label}-code] input`).fill('P-107')
+  await page.locator(`[data-test=${label}-hoursLeft] input`).fill(hours)
+}
+await page.click('[data-test=guards]')
+await page.locator('.v-overlay--active .v-list-item', { hasText: 'none' }).click()
+await page.keyboard.press('Escape')
+await page.click('[data-test=drill]')
+await page.locator('[data-test=schedule]').waitFor()
+await page.locator('[data-test=schedule]').evaluate((element) => element.scrollIntoView({ block: 'end' }))
+await shoot('drill-anomaly')
+
 const session = [
   ['change', 'programme', 'P-112', 'hoursLeft=30.00'],
   ['change', 'programme', 'P-112', 'hoursLeft=30.00', '--if', 'v1', '--commit'],

@@ -24,24 +24,28 @@ describe('the examples in the docs', () => {
   })
   afterEach(() => service.stop())
 
-  it.each(pagesWithExamples)('of %s print what they say', async (page) => {
-    const path = join(ROOT, page)
-    const text = readFileSync(path, 'utf8')
-    const printed: string[] = []
-    for (const block of text.match(BLOCK) ?? []) {
-      const commands = block.split('\n').filter((line) => line.startsWith('$ '))
-      const outputs: string[] = []
-      for (const command of commands) outputs.push(`${command}\n${await run(command.slice(2), service)}`)
-      printed.push(outputs.join(''))
-    }
-    let at = 0
-    if (isRefresh)
-      writeFileSync(
-        path,
-        text.replace(BLOCK, () => printed[at++] ?? ''),
-      )
-    else expect(printed.map(withoutMoments)).toEqual((text.match(BLOCK) ?? []).map(withoutMoments))
-  })
+  it.each(pagesWithExamples)(
+    'of %s print what they say',
+    async (page) => {
+      const path = join(ROOT, page)
+      const text = readFileSync(path, 'utf8')
+      const printed: string[] = []
+      for (const block of text.match(BLOCK) ?? []) {
+        const commands = block.split('\n').filter((line) => line.startsWith('$ '))
+        const outputs: string[] = []
+        for (const command of commands) outputs.push(`${command}\n${await run(command.slice(2), service)}`)
+        printed.push(outputs.join(''))
+      }
+      let at = 0
+      if (isRefresh)
+        writeFileSync(
+          path,
+          text.replace(BLOCK, () => printed[at++] ?? ''),
+        )
+      else expect(printed.map(withoutMoments)).toEqual((text.match(BLOCK) ?? []).map(withoutMoments))
+    },
+    120_000,
+  )
 })
 
 describe('the page of refusals', () => {

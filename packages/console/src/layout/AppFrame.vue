@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import {
   mdiBookOpenVariantOutline,
+  mdiFireExtinguisher,
   mdiLogout,
   mdiPlaylistCheck,
   mdiSitemapOutline,
@@ -34,6 +35,12 @@ const pages = computed(() => [
     icon: mdiPlaylistCheck,
     to: { name: 'transactions', params: { target: target.value } },
     isActive: route.name === 'transactions',
+  },
+  {
+    title: 'Drills',
+    icon: mdiFireExtinguisher,
+    to: { name: 'drills', params: { target: target.value } },
+    isActive: route.name === 'drills',
   },
   {
     title: 'Waits',

@@ -145,6 +145,13 @@ function choose(chosen: string | null) {
                 >Example {{ at + 1 }}</v-btn
               >
               <v-spacer />
+              <v-btn
+                variant="text"
+                :to="{ name: 'drills', params: { target, transaction: transaction.name } }"
+                title="Try it under faults, and together with others"
+                data-test="to-drills"
+                >Drill</v-btn
+              >
               <v-btn :disabled="isBusy" title="Ctrl and Enter" data-test="rehearse" @click="run('rehearse')"
                 >Rehearse</v-btn
               >

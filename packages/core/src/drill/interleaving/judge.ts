@@ -110,6 +110,13 @@ class RunHistory {
     return this.#events.flatMap(({ at, event }) => event.rows.flatMap((row) => (row.isWritten ? [{ at, row }] : [])))
   }
 
+  /** Every row that was written, or would have been, had it not had these values already. */
+  get saves(): { at: number; row: SeenRow }[] {
+    return this.#events.flatMap(({ at, event }) =>
+      ['change', 'replace', 'remove'].includes(event.kind) ? event.rows.map((row) => ({ at, row })) : [],
+    )
+  }
+
   /** The first row that this run read, or looked for in vain, before the other's write of it, which it never saw. */
   readBefore(other: RunHistory): string | undefined {
     return other.writes.find(({ row }) => {
@@ -170,7 +177,7 @@ class RunHistory {
  * the row as `other` left it, or where the rows end as in no order.
  */
 function lostUpdate(one: RunHistory, other: RunHistory, endsAsInOrder: boolean): string | undefined {
-  for (const { at: wroteAt, row } of one.writes) {
+  for (const { at: wroteAt, row } of one.saves) {
     if (row.before === null) continue
     const load = one.loads.findLast((each) => each.row.item === row.item && each.at < wroteAt)
     if (!load) continue

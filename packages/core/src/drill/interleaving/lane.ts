@@ -91,18 +91,19 @@ export class Lane {
   }
 
   async #commit(): Promise<void> {
+    // Said before it is known: others may be told that they go on before this session is told that it is over.
+    const event = this.#say(null, 'ran', [], null)
     try {
       await this.session.query('commit')
-      this.#say(null, this.#isWaiting ? 'went on' : 'ran', [], null)
       this.isOver = true
     } catch (error) {
+      this.events.splice(this.events.indexOf(event), 1)
       await this.#refuse(error)
     }
     this.#isWaiting = false
   }
 
   async #refuse(error: unknown): Promise<void> {
-    await this.session.query('rollback')
     const { current, statement } = this.#attempt
     const explained = this.scratch.target.explain(error, {
       ...(current && 'mapping' in current ? { mapping: current.mapping } : {}),
@@ -111,6 +112,7 @@ export class Lane {
     this.refusal = isProblem(explained) ? explained.code : 'internal'
     const steps = this.#units[this.#at - 1]
     this.#say(steps ? current : null, 'refused', [], null, isProblem(explained) ? explained.detail : String(error))
+    await this.session.query('rollback')
     this.isOver = true
     this.#isWaiting = false
   }
@@ -121,9 +123,9 @@ export class Lane {
     rows: SeenRow[],
     matched: number | null,
     why?: string,
-  ): void {
+  ): HistoryEvent {
     const told = step ? describeStep(step, this.drilled) : 'commit'
-    this.events.push({
+    const event: HistoryEvent = {
       run: this.run,
       step: step?.no ?? 'commit',
       kind: step?.kind ?? 'commit',
@@ -133,7 +135,9 @@ export class Lane {
       isByCondition: step !== null && isByCondition(step, this.drilled),
       rows,
       matched,
-    })
+    }
+    this.events.push(event)
+    return event
   }
 
   #see({ step, mapping, rows }: SeenRows): void {

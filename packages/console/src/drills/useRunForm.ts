@@ -1,0 +1,95 @@
+import { computed, reactive, watch, type Ref } from 'vue'
+import { parseJson, type DrilledRun, type MappingInfo, type TransactionInfo } from '@ledgerman/contract'
+import { client } from '../client.js'
+
+export interface RunField {
+  name: string
+  label: string
+  hint: string | undefined
+}
+
+/** A form for one drilled run: a transaction with its parameters, or the load and save of one record. */
+export function useRunForm(target: Ref<string>) {
+  const form = reactive({
+    /** `transaction NAME` or `mapping NAME`; empty where none was chosen. */
+    what: '',
+    values: {} as Record<string, string>,
+    transaction: null as TransactionInfo | null,
+    mapping: null as MappingInfo | null,
+    problem: null as unknown,
+  })
+
+  watch(
+    () => form.what,
+    async (what) => {
+      const [kind, name = ''] = what.split(' ')
+      form.transaction = form.mapping = null
+      form.values = {}
+      form.problem = null
+      if (name === '') return
+      try {
+        if (kind === 'transaction') {
+          const found = await client.target(target.value).transaction(name)
+          if (form.what !== what) return
+          form.transaction = found
+          takeExample(0)
+        } else {
+          const found = await client.target(target.value).mapping(name)
+          if (form.what === what) form.mapping = found
+        }
+      } catch (error) {
+        form.problem = error
+      }
+    },
+  )
+
+  const fields = computed((): RunField[] => {
+    if (form.transaction)
+      return Object.entries(form.transaction.definition.params ?? {}).map(([name, { type, rule }]) => ({
+        name,
+        label: `${name} (${type})`,
+        hint: rule,
+      }))
+    if (!form.mapping) return []
+    const { key, properties } = form.mapping
+    if (!properties) return []
+    const settable = properties.filter(({ name, writable }) => writable && !key.includes(name))
+    return [
+      ...key.map((name) => ({ name, label: name, hint: 'the key' })),
+      ...settable.map(({ name, type }) => ({ name, label: `${name} (${type})`, hint: undefined })),
+    ]
+  })
+
+  function takeExample(at: number): void {
+    const definition = form.transaction?.definition
+    const example = (definition?.examples ?? [])[at] ?? {}
+    form.values = Object.fromEntries(
+      Object.entries(definition?.params ?? {}).map(([name, param]) => {
+        const value = example[name] ?? param.default ?? ''
+        return [name, typeof value === 'string' ? value : JSON.stringify(value)]
+      }),
+    )
+  }
+
+  /** What was filled in, as the interface takes it; undefined where nothing was chosen. */
+  function toRun(): DrilledRun | undefined {
+    if (form.transaction) {
+      const params = Object.entries(form.transaction.definition.params ?? {}).map(([name, { type, nullable }]) => {
+        const text = form.values[name] ?? ''
+        if (text === '' && nullable) return [name, null]
+        return [name, /\[\]$|^jsonb?$/.test(type) ? parseJson(text) : text]
+      })
+      return { transaction: form.transaction.name, params: Object.fromEntries(params) as Record<string, unknown> }
+    }
+    if (!form.mapping) return undefined
+    const { name, key } = form.mapping
+    const filled = Object.entries(form.values).filter(([, text]) => text !== '')
+    return {
+      mapping: name,
+      key: Object.fromEntries(filled.filter(([property]) => key.includes(property))),
+      values: Object.fromEntries(filled.filter(([property]) => !key.includes(property))),
+    }
+  }
+
+  return { form, fields, takeExample, toRun }
+}

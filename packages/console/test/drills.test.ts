@@ -1,0 +1,74 @@
+import type { Page } from 'playwright-core'
+import { openConsole, type OpenConsole } from './browser.js'
+
+let console: OpenConsole
+let page: Page
+
+beforeAll(async () => {
+  console = await openConsole()
+  page = await console.person()
+}, 60_000)
+afterAll(() => console.close())
+
+const open = (test: string) => page.locator(`[data-test=${test}]`)
+const text = (test: string) => open(test).first().innerText()
+
+async function choose(label: string, what: string) {
+  await open(`what-${label}`).locator('input[type=text]').fill(what)
+  await page.locator('.v-overlay--active .v-list-item', { hasText: what }).first().click()
+  await open(`${label}-code`).waitFor()
+}
+
+describe('the page of drills', () => {
+  it('is reached from a transaction, and shows what each fault came to', async () => {
+    await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
+    await page.click('[data-test=to-drills]')
+    await open('A-hours').waitFor()
+    await page.click('[data-test=drill]')
+    await open('faults').waitFor({ timeout: 30_000 })
+    expect(await text('verdict')).toBe('nothing found')
+    expect(await text('faults')).toMatch(/during commit, before the answer\s+committed\s+2 differ/)
+    expect(await page.locator('[data-agrees=false]').count()).toBe(0)
+  }, 60_000)
+
+  it('draws an anomaly as lanes, to be gone through statement by statement', async () => {
+    await page.click('[data-test=tab-interleaving]')
+    await choose('A', 'load and save programme')
+    await choose('B', 'load and save programme')
+    for (const [label, hours] of [
+      ['A', '3.00'],
+      ['B', '4.00'],
+    ] as const) {
+      await open(`${label}-code`).locator('input').fill('P-107')
+      await open(`${label}-hoursLeft`).locator('input').fill(hours)
+    }
+    await page.click('[data-test=guards]')
+    await page.locator('.v-overlay--active .v-list-item', { hasText: 'none' }).click()
+    await page.keyboard.press('Escape')
+    await page.click('[data-test=drill]')
+    await open('schedule').waitFor({ timeout: 30_000 })
+    expect(await text('interleavings')).toMatch(/read committed\s+none\s+20\s+20\s+0\s+lost update 18/)
+    expect(await text('schedule')).toMatch(/B overwrote what A had committed/)
+    const later = () => page.locator('.event.later').count()
+    expect(await later()).toBe(0)
+    await page.getByLabel('One statement back').click()
+    expect(await later()).toBe(1)
+  }, 60_000)
+
+  it('goes through a run step by step, with what is pending and what is locked', async () => {
+    await page.goto(`${console.service.url}/t/observatory/drills/move-hours`)
+    await open('A-hours').waitFor()
+    await page.click('[data-test=tab-walk]')
+    await page.click('[data-test=begin]')
+    for (let step = 1; step <= 4; step++)
+      await page.getByRole('button', { name: `Run step ${step}`, exact: true }).click({ timeout: 20_000 })
+    await open('row-difference').waitFor()
+    expect(await text('walk')).toMatch(/hours_left\s+18\.50\s+→\s+14\.50/)
+    expect(await text('lock')).toMatch(/row programme for no key update · P-107 · P-112/)
+    await page.click('[data-test=stop]')
+    await open('next').waitFor({ state: 'detached' })
+    expect(await console.service.observatory.sql(`select hours_left from programme where code = 'P-107'`)).toEqual([
+      { hours_left: '18.50' },
+    ])
+  }, 60_000)
+})
