@@ -100,6 +100,10 @@ export interface ChangeOptions {
   loaded?: RecordValues | undefined
   /** The guard of an earlier load; `*` accepts any state; left out only where the mapping has no guard. */
   guard?: string | undefined
+  /** A rehearsal's token: commit exactly what it saw, or refuse. */
+  rehearsal?: string | undefined
+  /** Sent again with the same key, it takes effect once. */
+  idempotencyKey?: string | undefined
   /** What to do where somebody else was faster: `reapply` tries again on the current record, if none of your properties moved. */
   onConflict?: 'refuse' | 'reapply'
   /** Told while the change waits for a lock. */
@@ -303,11 +307,17 @@ export class TargetClient {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
-    { mode = 'commit', guard, loaded, onConflict = 'refuse', onWait }: ChangeOptions,
+    { mode = 'commit', guard, loaded, rehearsal, idempotencyKey, onConflict = 'refuse', onWait }: ChangeOptions,
   ): Promise<ChangedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
     const body = { set: values, ...(loaded === undefined ? {} : { loaded }) }
-    const request = { method: 'PATCH' as const, body, query: { ...query, mode }, headers: ifMatch(guard) }
+    const once: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
+    const request = {
+      method: 'PATCH' as const,
+      body,
+      query: { ...query, mode, rehearsal },
+      headers: { ...ifMatch(guard), ...once },
+    }
     try {
       return await this.#write<ChangedRecord>(path, request, onWait)
     } catch (error) {

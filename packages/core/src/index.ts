@@ -42,6 +42,7 @@ export { confirmRun } from './run/confirm-run.js'
 export { runPlan } from './run/run-plan.js'
 export type { RunRequest, RunResult } from './run/run-plan.js'
 export type { Evidence } from './run/evidence.js'
+export { findReplay } from './book/find-request.js'
 export type { BookedRequest } from './book/book-run.js'
 
 export { drillInterleavings } from './drill/interleaving/interleaving-drill.js'

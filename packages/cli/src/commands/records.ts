@@ -75,7 +75,7 @@ Examples:
   ledgerman change programme --where "semester = :s" --bind s=2026A --compute 'priority=least(priority + 1, 5)'`,
     )
     .action(async (name: string, words: string[], options: WriteFlags & FilterFlags, command: Command) => {
-      if (options.where === undefined && options.compute === undefined && options.rehearsal === undefined)
+      if (options.where === undefined && options.compute === undefined)
         return writeValues('change')(name, words, options, command)
       const target = await context.target(command)
       const mapping = await target.mapping(name)
@@ -144,11 +144,15 @@ Examples:
       const mapping = await target.mapping(name)
       const { key, pairs } = splitArguments(mapping, words)
       const values = parsePairs(mapping, pairs, options.null ?? [])
-      const guard = options.if ?? (await target.load(name, key)).guard ?? undefined
+      const { rehearsal } = options
+      // What was rehearsed says which state the record has to have.
+      const isRehearsed = rehearsal !== undefined
+      const guard = options.if ?? (isRehearsed ? undefined : ((await target.load(name, key)).guard ?? undefined))
       const onConflict = options.onConflict ?? 'refuse'
       const written = await target[verb](name, key, values, {
-        mode: modeOf(options),
+        mode: isRehearsed ? 'commit' : modeOf(options),
         guard,
+        rehearsal,
         onConflict,
         onWait: context.sayWaiting,
       })
@@ -178,7 +182,6 @@ interface FilterFlags {
   compute?: string[]
   expect?: string
   everyRow?: boolean
-  rehearsal?: string
 }
 
 /** A change by condition, or with computed values, as a run of one step. */
@@ -215,6 +218,7 @@ function collect(pair: string, all: string[] = []): string[] {
 }
 
 interface WriteFlags {
+  rehearsal?: string
   onConflict?: 'refuse' | 'reapply'
   commit?: boolean
   if?: string

@@ -102,6 +102,7 @@ export const loadQuery = z.looseObject({
 
 export const changeQuery = z.looseObject({
   mode: z.enum(RUN_MODES).default('commit').describe('A rehearsal is always rolled back.'),
+  rehearsal: z.string().min(1).optional().describe("A rehearsal's token: commit exactly what it saw, or refuse."),
 })
 
 export type RecordValues = z.output<typeof record>

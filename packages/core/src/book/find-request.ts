@@ -1,9 +1,20 @@
 import { LedgermanProblem, type Receipt } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
 import type { Queryable } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
 import type { BookedRequest } from './book-run.js'
 import type { Plan } from '../plan/plan.js'
 import { getEntry } from './read-entries.js'
+
+/** Looks whether a request on one record took effect already. @throws LedgermanProblem key-reused, key-in-use */
+export function findReplay(
+  target: Target,
+  mapping: Mapping,
+  actor: string,
+  request: BookedRequest,
+): Promise<Receipt | undefined> {
+  return findRequest(target, target, { mappings: new Map([[mapping.name, mapping]]) }, actor, request)
+}
 
 /**
  * Looks whether a request took effect already, and holds its key for as long as the transaction lasts.

@@ -1,8 +1,16 @@
 import { v7 as uuidv7 } from 'uuid'
-import type { LedgermanProblem } from '@ledgerman/contract'
-import { isProblem, type LockHolder, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  type LockHolder,
+  type Receipt,
+  type RecordValues,
+  type RunMode,
+} from '@ledgerman/contract'
 import { REFUSED_BY_BOOK } from '../book/book-schema.js'
 import { introduceStatement, statementId } from '../book/introduce-statement.js'
+import { findRequest } from '../book/find-request.js'
+import type { BookedRequest } from '../book/book-run.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { settleOutcome } from '../book/settle-outcome.js'
 import type { Mapping } from '../mapping/mapping.js'
@@ -10,7 +18,7 @@ import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import type { KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
-import type { Rows } from '../target/queryable.js'
+import type { Queryable, Rows } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
 import { toTextArray } from '../values/text-array.js'
@@ -42,6 +50,8 @@ export interface RunOptions {
   mode: RunMode
   actor: string
   note?: string
+  /** A request that must take effect once: its key, and a digest of all it asks. */
+  request?: BookedRequest | undefined
   /** Told while the step waits for a lock. */
   onWait?: (holders: LockHolder[]) => void
 }
@@ -110,7 +120,7 @@ export async function runKeyedStep(
       mapping,
       statement,
       bindValues(statement.run, valueOf),
-      options,
+      { ...options, id: header.id },
       startWatch,
     )
     const { record, guard, row } = judge(target, mapping, step, rows, isCommit)
@@ -254,21 +264,29 @@ async function runStatement(
   mapping: Mapping,
   { kind, run, set }: KeyedStatement,
   values: (string | null)[],
-  { mode, actor }: RunOptions,
+  { mode, actor, request, id }: RunOptions & { id: string },
   onStart: (pid: number) => void,
 ): Promise<Rows> {
   const isCommit = mode === 'commit'
   // A new record of defaults only has no part that its values are read from, and so none that sets the actor first.
   const setsActor = kind !== 'add' || set.length > 0
-  const isSelfChecking = isCommit && setsActor && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
+  const isSelfChecking =
+    isCommit && !request && setsActor && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
   const once = (preparedAs: string | undefined) => {
     if (isSelfChecking) return target.runAlone(run.text, values, preparedAs, onStart)
     return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {
       onStart(session.pid)
       await session.query(`select set_config('ledgerman.actor', $1, true)`, [actor])
+      if (request && isCommit) await holdRequest(target, session, mapping, actor, request)
       const rows = await session.query(run.text, values, preparedAs)
       // Where the key is none after all (a view), several rows would be changed: leave by the way that rolls back.
       if (rows.rows.length > 1) throw ambiguousRecord(mapping, new Map())
+      if (request && isCommit)
+        await session.query('update ledgerman.entry set request_key = $2, request_digest = $3 where id = $1', [
+          id,
+          request.key,
+          request.digest,
+        ])
       return rows
     })
   }
@@ -279,6 +297,23 @@ async function runStatement(
     if (isStalePlan(error)) return once(undefined)
     throw error
   }
+}
+
+/** Holds the key for this transaction. Whoever sent it looked before; one that came to its end since then is found the next time. */
+async function holdRequest(
+  target: Target,
+  session: Queryable,
+  mapping: Mapping,
+  actor: string,
+  request: BookedRequest,
+) {
+  const before = await findRequest(target, session, { mappings: new Map([[mapping.name, mapping]]) }, actor, request)
+  if (before)
+    throw new LedgermanProblem(
+      'key-in-use',
+      'The first request with this Idempotency-Key has only just ended. Ask again.',
+      { key: request.key },
+    )
 }
 
 /** The problem that the statement raised by itself; undefined for any other error. */

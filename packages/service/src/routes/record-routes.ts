@@ -33,17 +33,21 @@ import {
   type Mapping,
   type PatchOperation,
   type Property,
+  type RecordCondition,
+  type RunOptions,
   type Target,
 } from '@ledgerman/core'
 import type { z } from 'zod'
 import { isUnmodified, readEntityTags } from '../http/conditional.js'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
 import type { Services } from './services.js'
+import { asStale, bookedRequest, rehearsedCondition, replayed, withToken } from './written-once.js'
 
 /** Where a mapping's records stand. */
 export const RECORDS = '/v1/targets/{target}/mappings/{mapping}/records'
 const IF_MATCH =
   'The ETag the record was loaded with, or several. Required unless the mapping has no guard; * accepts any state.'
+const ONCE = 'A commit that is sent again with the same key takes effect once.'
 const WRITTEN = { etag: 'The new guard in quotes.', link: 'The entry in the book.' }
 const KEYED_PROBLEMS: ProblemCode[] = [
   'value-invalid',
@@ -58,9 +62,12 @@ const KEYED_PROBLEMS: ProblemCode[] = [
   'media-type',
   'too-large',
   'outcome-unknown',
+  'rehearsal-stale',
+  'key-reused',
+  'key-in-use',
 ]
 
-export function recordRoutes({ targets }: Services) {
+export function recordRoutes({ targets, rehearsals }: Services) {
   async function placeOf({ params }: Pick<Call, 'params'>): Promise<{ target: Target; mapping: Mapping }> {
     const target = targets.get(params['target'] ?? '')
     return { target, mapping: await targets.mapping(target, params['mapping'] ?? '') }
@@ -102,7 +109,7 @@ export function recordRoutes({ targets }: Services) {
       summary: 'Change the named properties of one record.',
       canFollow: true,
       query: changeQuery,
-      headers: { 'If-Match': IF_MATCH },
+      headers: { 'If-Match': IF_MATCH, 'Idempotency-Key': ONCE },
       body: {
         'application/merge-patch+json': { schema: record },
         'application/json-patch+json': { schema: jsonPatch },
@@ -116,24 +123,20 @@ export function recordRoutes({ targets }: Services) {
         },
       },
       problems: [...KEYED_PROBLEMS, 'record-changed', 'guard-required', 'no-such-record', 'no-key'],
-      handle: async (call) => {
-        const { target, mapping, ...request } = await conditionOf(call)
-        switch (call.mediaType) {
-          case 'application/json-patch+json':
-            return written(await patchRecord(target, mapping, call.body as PatchOperation[], request), call.query.mode)
-          case 'application/json': {
-            const { set, loaded } = call.body as SetAndLoaded
-            return written(
-              await changeRecord(target, mapping, { ...request, values: set, ...(loaded ? { loaded } : {}) }),
-              call.query.mode,
-            )
+      handle: (call) => {
+        return writeOne(call, (target, mapping, request) => {
+          switch (call.mediaType) {
+            case 'application/json-patch+json':
+              return patchRecord(target, mapping, call.body as PatchOperation[], request)
+            case 'application/json': {
+              const { set, loaded } = call.body as SetAndLoaded
+              const all = { ...loaded, ...request.loaded }
+              return changeRecord(target, mapping, { ...request, values: set, loaded: all })
+            }
+            default:
+              return changeRecord(target, mapping, { ...request, values: call.body as RecordValues, isMerge: true })
           }
-          default:
-            return written(
-              await changeRecord(target, mapping, { ...request, values: call.body as RecordValues, isMerge: true }),
-              call.query.mode,
-            )
-        }
+        })
       },
     }),
     defineRoute<typeof changeQuery, RecordValues>({
@@ -143,7 +146,7 @@ export function recordRoutes({ targets }: Services) {
       summary: 'Replace every writable property of one record; missing ones are refused by name.',
       canFollow: true,
       query: changeQuery,
-      headers: { 'If-Match': IF_MATCH },
+      headers: { 'If-Match': IF_MATCH, 'Idempotency-Key': ONCE },
       body: { 'application/json': { schema: record } },
       replies: {
         200: {
@@ -153,9 +156,10 @@ export function recordRoutes({ targets }: Services) {
         },
       },
       problems: [...KEYED_PROBLEMS, 'record-changed', 'guard-required', 'no-such-record', 'no-key'],
-      handle: async (call) => {
-        const { target, mapping, ...request } = await conditionOf(call)
-        return written(await replaceRecord(target, mapping, { ...request, values: call.body }), call.query.mode)
+      handle: (call) => {
+        return writeOne(call, (target, mapping, request) =>
+          replaceRecord(target, mapping, { ...request, values: call.body }),
+        )
       },
     }),
     defineRoute<typeof changeQuery>({
@@ -165,12 +169,12 @@ export function recordRoutes({ targets }: Services) {
       summary: 'Remove one record.',
       canFollow: true,
       query: changeQuery,
-      headers: { 'If-Match': IF_MATCH },
+      headers: { 'If-Match': IF_MATCH, 'Idempotency-Key': ONCE },
       replies: { 200: { description: 'The receipt, with the values it had.', schema: removedRecord } },
       problems: [...KEYED_PROBLEMS, 'record-changed', 'guard-required', 'no-such-record', 'no-key'],
       handle: async (call) => {
-        const { target, mapping, ...request } = await conditionOf(call)
-        const { receipt } = await removeRecord(target, mapping, request)
+        const { body } = await writeOne(call, (target, mapping, request) => removeRecord(target, mapping, request))
+        const { receipt } = body as KeyedResult
         return { status: 200, body: { receipt }, headers: entryLink(receipt) }
       },
     }),
@@ -181,6 +185,7 @@ export function recordRoutes({ targets }: Services) {
       summary: 'Add one record. Columns that are not named get their defaults.',
       canFollow: true,
       query: changeQuery,
+      headers: { 'Idempotency-Key': ONCE },
       body: { 'application/json': { schema: record } },
       replies: {
         200: { description: 'A rehearsal: the record as it would be.', schema: changedRecord },
@@ -194,14 +199,14 @@ export function recordRoutes({ targets }: Services) {
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
         const { mode } = call.query
-        const added = await addRecord(target, mapping, {
-          values: call.body,
-          mode,
-          actor: call.caller.actor,
-          ...(call.onWait ? { onWait: call.onWait } : {}),
-        })
+        const { actor } = call.caller
+        const request = bookedRequest(call)
+        await rehearsedCondition(rehearsals, call, target, mapping)
+        const before = await replayed(target, mapping, null, actor, request)
+        const options = { values: call.body, mode, actor, request, ...(call.onWait ? { onWait: call.onWait } : {}) }
+        const added = before ?? (await withToken(rehearsals, call, target, await addRecord(target, mapping, options)))
         const reply = written(added, mode)
-        if (mode === 'rehearse') return reply
+        if (mode === 'rehearse' || before) return reply
         const address = toRecordAddress(
           mapping.key.map(({ name, column }) => keyText(added.record[name], column.type.kind)),
         )
@@ -215,16 +220,26 @@ export function recordRoutes({ targets }: Services) {
     }),
   ]
 
-  async function conditionOf(call: Call<z.output<typeof changeQuery>>) {
+  /** Writes one record: once, where it is sent with a key; exactly what was rehearsed, where with a token. */
+  async function writeOne(
+    call: Call<z.output<typeof changeQuery>>,
+    write: (target: Target, mapping: Mapping, request: RecordCondition & RunOptions) => Promise<KeyedResult>,
+  ): Promise<Reply> {
     const { target, mapping } = await placeOf(call)
-    return {
-      target,
-      mapping,
-      key: readKey(call, mapping),
-      guard: guardCondition(call),
-      mode: call.query.mode,
-      actor: call.caller.actor,
-      ...(call.onWait ? { onWait: call.onWait } : {}),
+    const { mode } = call.query
+    const { actor } = call.caller
+    const key = readKey(call, mapping)
+    const request = bookedRequest(call)
+    const before = await replayed(target, mapping, key, actor, request)
+    if (before) return written(before, mode)
+    const rehearsed = await rehearsedCondition(rehearsals, call, target, mapping)
+    const condition = rehearsed ?? { guard: guardCondition(call) }
+    const follower = call.onWait ? { onWait: call.onWait } : {}
+    try {
+      const result = await write(target, mapping, { key, ...condition, mode, actor, request, ...follower })
+      return written(await withToken(rehearsals, call, target, result), mode)
+    } catch (error) {
+      throw asStale(error, rehearsed !== undefined)
     }
   }
 }

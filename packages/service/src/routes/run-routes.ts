@@ -15,6 +15,7 @@ import { confirmRun, preparePlan, runPlan, type Evidence, type Plan, type Target
 import type { z } from 'zod'
 import { digestOf } from '../home/rehearsal-store.js'
 import type { BegunRun } from '../runs/begun-runs.js'
+import { readIdempotencyKey } from '../http/idempotency-key.js'
 import { defineRoute, type Call } from '../http/route.js'
 import type { Services } from './services.js'
 
@@ -146,18 +147,7 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
 function requestOf({ request, body }: Pick<Call<unknown, RunInput>, 'request' | 'body'>, subject: unknown) {
   const key = request.headers['idempotency-key']
   if (key === undefined || body.mode !== 'commit') return undefined
-  return { key: readKey(key), digest: digestOf({ subject, note: body.note, rehearsal: body.rehearsal }) }
-}
-
-/** The key, in quotes or without. @throws LedgermanProblem request-invalid */
-export function readKey(header: string | string[]): string {
-  const text = String(header)
-    .trim()
-    .replace(/^"(.*)"$/, '$1')
-  if (text.length >= 1 && text.length <= 255) return text
-  throw new LedgermanProblem('request-invalid', 'Idempotency-Key: expected 1 to 255 characters.', {
-    where: 'idempotency-key',
-  })
+  return { key: readIdempotencyKey(key), digest: digestOf({ subject, note: body.note, rehearsal: body.rehearsal }) }
 }
 
 function entryLink({ entry }: Receipt): Record<string, string> {
