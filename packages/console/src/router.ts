@@ -10,6 +10,7 @@ export const router = createRouter({
     { path: '/t/:target/records/:mapping/:key', name: 'record', component: () => import('./records/RecordPage.vue') },
     { path: '/t/:target/add/:mapping', name: 'add', component: () => import('./records/AddPage.vue') },
     { path: '/t/:target/drills/:transaction?', name: 'drills', component: () => import('./drills/DrillsPage.vue') },
+    { path: '/t/:target/draft', name: 'draft', component: () => import('./drafts/DraftPage.vue') },
     { path: '/t/:target/waits', name: 'waits', component: () => import('./waits/WaitsPage.vue') },
     { path: '/t/:target/tables', name: 'tables', component: () => import('./tables/TablesPage.vue') },
     {

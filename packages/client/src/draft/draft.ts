@@ -2,6 +2,7 @@ import {
   isProblem,
   LedgermanProblem,
   printJson,
+  type LoadedRecord,
   type MappingInfo,
   type Receipt,
   type RecordValues,
@@ -62,6 +63,27 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
     if (known) return known.object as Records[Name]
     const { record, guard } = await this.#target.load(mapping, values.map(propertyToText))
     const tracked = new TrackedRecord(mapping, pick(record, info.key), record, guard)
+    this.#records.push(tracked)
+    return tracked.object as Records[Name]
+  }
+
+  /**
+   * Takes a record that was loaded elsewhere, as it was loaded there: it is guarded by what was seen then. One that is in the draft
+   * already is taken anew, and what was assigned to it stays assigned.
+   */
+  async adopt<Name extends keyof Records & string>(mapping: Name, loaded: LoadedRecord): Promise<Records[Name]> {
+    const { record, guard } = loaded
+    const { key: names } = await this.#mapping(mapping)
+    const known = this.#records.find(
+      (each) => each.mapping === mapping && each.key && isSameKey(each.key, record, names),
+    )
+    if (known) {
+      const assigned = known.changes()
+      known.take(record, guard)
+      Object.assign(known.object, assigned)
+      return known.object as Records[Name]
+    }
+    const tracked = new TrackedRecord(mapping, pick(record, names), record, guard)
     this.#records.push(tracked)
     return tracked.object as Records[Name]
   }

@@ -3,6 +3,7 @@ import {
   mdiBookOpenVariantOutline,
   mdiFireExtinguisher,
   mdiLogout,
+  mdiPencilBoxMultipleOutline,
   mdiPlaylistCheck,
   mdiSitemapOutline,
   mdiTableEdit,
@@ -12,6 +13,7 @@ import {
 import { computed, onMounted } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
+import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
 import { useTargets } from '../targets/useTargets.js'
 import { rememberTheme } from '../theme.js'
@@ -22,6 +24,7 @@ const theme = useTheme()
 const { session, signOut } = useSession()
 const { targets, refresh } = useTargets()
 const target = computed(() => String(route.params['target'] ?? ''))
+const staged = computed(() => (target.value === '' ? 0 : useDraft(target.value).pending.value.length))
 const current = computed(() => targets.value.find((each) => each.name === target.value))
 const pages = computed(() => [
   {
@@ -111,6 +114,15 @@ async function leave() {
       >check the role</v-chip
     >
     <v-spacer />
+    <v-btn
+      v-if="staged > 0"
+      :to="{ name: 'draft', params: { target } }"
+      :prepend-icon="mdiPencilBoxMultipleOutline"
+      size="small"
+      class="mr-3"
+      data-test="draft"
+      >Draft: {{ staged }}</v-btn
+    >
     <span class="text-medium-emphasis mr-3">{{ session?.actor }} · {{ session?.role }}</span>
     <v-btn icon variant="text" size="small" aria-label="Light or dark" title="Light or dark" @click="switchTheme"
       ><v-icon :icon="mdiThemeLightDark"

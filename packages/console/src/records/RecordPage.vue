@@ -2,7 +2,7 @@
 import { mdiArrowLeft, mdiHelpCircleOutline, mdiChevronLeft, mdiChevronRight, mdiDeleteOutline } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from 'vue-router'
-import { fromRecordAddress, isProblem } from '@ledgerman/contract'
+import { fromRecordAddress, includesRole, isProblem } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ExplainDialog from '../receipts/ExplainDialog.vue'
@@ -10,6 +10,8 @@ import ReceiptCard from '../receipts/ReceiptCard.vue'
 import ConflictPanel from './ConflictPanel.vue'
 import PropertyField from './PropertyField.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
+import { useDraft } from '../drafts/useDraft.js'
+import { useSession } from '../session/useSession.js'
 import { useListPlace } from './useListPlace.js'
 import { useRecordForm } from './useRecordForm.js'
 
@@ -17,6 +19,7 @@ const route = useRoute()
 const router = useRouter()
 const { place, isOf, neighbour } = useListPlace()
 const form = useRecordForm()
+const { session } = useSession()
 const {
   mapping,
   loaded,
@@ -35,6 +38,7 @@ const {
 } = form
 const target = computed(() => String(route.params['target']))
 const name = computed(() => String(route.params['mapping']))
+const staged = computed(() => useDraft(target.value).pending.value.length)
 const address = computed(() => String(route.params['key']))
 const title = computed(() => mapping.value?.key.map((key) => String(loaded.value?.[key] ?? '')).join(', ') ?? '')
 const previous = computed(() => neighbour(target.value, name.value, address.value, -1))
@@ -145,6 +149,11 @@ function go(to: string | undefined) {
             <v-card-text class="d-flex align-center ga-3 flex-wrap">
               <span data-test="pending">
                 <template v-if="isRemoved">This record was removed. What it was is in the book.</template>
+                <template v-else-if="pending.length === 0 && staged > 0"
+                  ><router-link :to="{ name: 'draft', params: { target } }"
+                    >The draft holds {{ staged }} {{ staged === 1 ? 'change' : 'changes' }}</router-link
+                  >, to be committed together.</template
+                >
                 <template v-else-if="pending.length === 0">Change a field to begin.</template>
                 <template v-else
                   >{{ pending.length }} {{ pending.length === 1 ? 'property' : 'properties' }} edited:
@@ -158,6 +167,14 @@ function go(to: string | undefined) {
                 data-test="remove"
                 @click="isAsking = true"
                 >Remove</v-btn
+              >
+              <v-btn
+                v-if="session && includesRole(session.role, 'author')"
+                :disabled="!canRun"
+                title="To be committed together with changes of other records"
+                data-test="to-draft"
+                @click="form.stage"
+                >Add to draft</v-btn
               >
               <v-btn :disabled="!canRun" title="Ctrl and Enter" data-test="rehearse" @click="form.run('rehearse')"
                 >Rehearse</v-btn

@@ -15,6 +15,7 @@ import {
   type RunMode,
 } from '@ledgerman/contract'
 import { client } from '../client.js'
+import { useDraft } from '../drafts/useDraft.js'
 
 /** Somebody else was faster: what is there now, and what the book knows of who. */
 export interface Conflict {
@@ -81,6 +82,18 @@ export function useRecordForm() {
       }
     })
     return isCommitted
+  }
+
+  /** Puts the pending change into the draft, guarded by the record as it was loaded here; the form is as loaded again. */
+  async function stage(): Promise<void> {
+    const values = Object.fromEntries(pending.value.map((property) => [property.name, valueOf(property)]))
+    const { value: record } = loaded
+    if (!record) return
+    await attempt(async () => {
+      await useDraft(place.target).stage(place.mapping, { record, guard: guard.value }, values)
+      receipt.value = null
+      for (const property of pending.value) reset(property)
+    })
   }
 
   /** Removes the record. True where it was committed; the form then shows what it was. */
@@ -194,6 +207,7 @@ export function useRecordForm() {
     isBusy,
     isRemoved,
     remove,
+    stage,
     canRun,
     open,
     run,
