@@ -16,6 +16,10 @@ export function formatDrill(report: DrillReport): string {
   return `${body}\n\n${verdict(report)}\n${colors.dim(formatScratch(report.scratch))}`
 }
 
+function countOf(number: number, what: string): string {
+  return `${number} ${what}${number === 1 ? '' : 's'}`
+}
+
 /** One line that says whether a drill found something. */
 export function verdict(report: DrillReport): string {
   const seconds = `${(report.durationMs / 1000).toFixed(1)} s`
@@ -25,7 +29,7 @@ export function verdict(report: DrillReport): string {
       const wrong = report.results.filter(({ agrees }) => !agrees).length
       return wrong === 0
         ? good(
-            `${report.results.length} faults in ${seconds}: what the caller was told, the rows and the book agree after each.`,
+            `${countOf(report.results.length, 'fault')} in ${seconds}: what the caller was told, the rows and the book agree after each.`,
           )
         : bad(`${wrong} of ${report.results.length} faults in ${seconds} leave something wrong.`)
     }

@@ -36,7 +36,7 @@ export interface DrillVariant {
   retries?: boolean
 }
 
-/** A guard that a run cannot have: its mapping has no version, or is of a view. */
+/** A guard that none of a run's mappings can have. */
 export class NoSuchGuard extends Error {}
 
 /**
@@ -61,7 +61,11 @@ export async function drilledPlan(
     ...(retries ? {} : { retry: 0 }),
   }
   const findMapping: FindMappingByName = async (each) => guardedBy(await definitions.mapping(target, each), guard)
-  return { plan: await preparePlan(target, drilled, name, revision, findMapping), params, what }
+  const plan = await preparePlan(target, drilled, name, revision, findMapping)
+  const guarded = [...plan.mappings.values()].filter((mapping) => mapping.definition.guard.by === guard)
+  if (guard !== 'as defined' && guarded.length === 0)
+    throw new NoSuchGuard(`${[...plan.mappings.keys()].join(', ')}: none of these can be guarded by ${guard}.`)
+  return { plan, params, what }
 }
 
 interface Named {
@@ -143,11 +147,12 @@ function withLoad(step: StepDefinition): StepDefinition[] {
 function guardedBy(mapping: Mapping, guard: DrillGuard): Mapping {
   const { definition, revision, table } = mapping
   if (guard === 'as defined' || guard === definition.guard.by) return mapping
-  if (guard === 'version') throw new NoSuchGuard(`${mapping.name} has no version to be guarded by.`)
+  // What cannot be guarded so, such as a table without a version, keeps its own.
+  if (guard === 'version') return mapping
   try {
     return resolveMapping({ ...definition, guard: { by: guard } }, revision, table)
   } catch (error) {
-    if (isProblem(error, 'definition-invalid')) throw new NoSuchGuard(error.detail)
+    if (isProblem(error, 'definition-invalid')) return mapping
     throw error
   }
 }
