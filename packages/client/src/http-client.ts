@@ -5,6 +5,7 @@ import {
   PROBLEM_CODES,
   type LockHolder,
   type ProblemCode,
+  type Progress,
 } from '@ledgerman/contract'
 
 export interface ConnectionOptions {
@@ -24,13 +25,6 @@ export interface Request {
   contentType?: string
   headers?: Record<string, string>
   query?: Record<string, string | number | boolean | undefined>
-}
-
-/** How far a long call is. */
-export interface Progress {
-  done: number
-  total: number
-  what: string
 }
 
 /** Told on a call's way. */

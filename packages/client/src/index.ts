@@ -1,6 +1,6 @@
 export { LedgermanClient, TargetClient } from './ledgerman-client.js'
 export type { ChangeOptions, Find } from './ledgerman-client.js'
-export type { ConnectionOptions, Progress } from './http-client.js'
+export type { ConnectionOptions } from './http-client.js'
 export { propertyFromText, propertyToText } from './property-text.js'
 export { Draft } from './draft/draft.js'
 export type { DraftRecords, PendingChange } from './draft/draft.js'

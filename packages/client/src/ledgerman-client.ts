@@ -20,6 +20,7 @@ import {
   type MappingInfo,
   type MappingSummary,
   type NewToken,
+  type Progress,
   type Receipt,
   type RecordValues,
   type RemovedRecord,
@@ -41,7 +42,7 @@ import {
   type Walk,
 } from '@ledgerman/contract'
 import { Draft, type DraftRecords } from './draft/draft.js'
-import { HttpClient, type ConnectionOptions, type Progress, type Request } from './http-client.js'
+import { HttpClient, type ConnectionOptions, type Request } from './http-client.js'
 
 /** The service's calls, typed. Each throws `LedgermanProblem` as the service answers it. */
 export class LedgermanClient {

@@ -32,7 +32,8 @@ export type { KeyTexts } from './transaction/record-key.js'
 
 export { prepareBook } from './book/prepare-book.js'
 export { listEntries, getEntry } from './book/read-entries.js'
-export type { EntryFilter, FindMapping } from './book/read-entries.js'
+export type { EntryFilter } from './book/read-entries.js'
+export type { FindMapping } from './book/find-mapping.js'
 
 export { preparePlan, mappingNamesOf } from './plan/prepare-plan.js'
 export { checkExamples } from './plan/check-examples.js'
@@ -46,7 +47,7 @@ export { findReplay } from './book/find-request.js'
 export type { BookedRequest } from './book/book-run.js'
 
 export { drillInterleavings } from './drill/interleaving/interleaving-drill.js'
-export type { DrillOptions } from './drill/interleaving/interleaving-drill.js'
+export type { DrillOptions } from './drill/drill-options.js'
 export { drillFaults } from './drill/fault/fault-drill.js'
 export { drillRace } from './drill/race/race-drill.js'
 export { WalkThrough } from './drill/walk/walk-through.js'

@@ -9,8 +9,8 @@ import {
   type DrillGuard,
   type DrillReport,
   type DrillRequest,
+  type Progress,
 } from '@ledgerman/contract'
-import type { Progress } from '@ledgerman/client'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import FaultTable from './FaultTable.vue'

@@ -233,3 +233,10 @@ export type ScratchInfo = z.output<typeof scratchInfo>
 export type FaultKind = (typeof FAULT_KINDS)[number]
 export type DrillGuard = (typeof DRILL_GUARDS)[number]
 export type Walk = z.output<typeof walk>
+
+/** How far a long call is. */
+export interface Progress {
+  done: number
+  total: number
+  what: string
+}

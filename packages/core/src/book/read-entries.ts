@@ -12,11 +12,9 @@ import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../trans
 import { recordHashSql } from '../statement/book-sql.js'
 import { reversibilityOf } from '../transaction/reversibility.js'
 import { recordFromTexts } from '../transaction/record-row.js'
+import type { FindMapping } from './find-mapping.js'
 import { readRunReceipt, type RunRow } from './read-run-receipt.js'
 import type { Target } from '../target/target.js'
-
-/** The mapping of that name and revision as it fits the table now; undefined where it does not. */
-export type FindMapping = (name: string, revision: number) => Promise<Mapping | undefined>
 
 export interface EntryFilter {
   limit: number

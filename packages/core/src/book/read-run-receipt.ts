@@ -2,7 +2,7 @@ import type { Receipt, RecordValues, StepKind, StepReceipt } from '@ledgerman/co
 import type { Mapping } from '../mapping/mapping.js'
 import { entryAddress, toBindReceipts, toRowReceipt } from '../transaction/receipt.js'
 import type { Target } from '../target/target.js'
-import type { FindMapping } from './read-entries.js'
+import type { FindMapping } from './find-mapping.js'
 
 /** What an entry of several steps says of the run as a whole. */
 export interface RunRow {

@@ -2,7 +2,7 @@ import type { Mapping } from '../mapping/mapping.js'
 import { buildCount, buildEstimate } from '../statement/build-find.js'
 import { withPrefix } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
-import { runFind, valuesOf } from './find-records.js'
+import { runFind, valuesOf } from './run-find.js'
 import type { ReadFind } from './find-request.js'
 
 export type CountKind = 'exact' | 'estimate'

@@ -3,7 +3,7 @@ import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { buildExport } from '../statement/build-find.js'
 import type { Target } from '../target/target.js'
-import { valuesOf } from './find-records.js'
+import { valuesOf } from './run-find.js'
 import { readFindRequest, type FindRequest } from './find-request.js'
 import { readFoundRow } from './found-row.js'
 

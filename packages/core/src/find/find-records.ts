@@ -1,15 +1,15 @@
-import type { FoundRecords, Json, LoadedRecord, RecordValues } from '@ledgerman/contract'
+import type { FoundRecords, LoadedRecord, RecordValues } from '@ledgerman/contract'
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { buildCount, buildFind, isPagedByOffset, type FindStatement, type PagePlace } from '../statement/build-find.js'
-import { bindValues, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { toGuard } from '../transaction/guard-value.js'
 import { countRecords, type CountKind } from './count-records.js'
-import { expressionValue, readFindRequest, type FindRequest, type ReadFind } from './find-request.js'
+import { readFindRequest, type FindRequest, type ReadFind } from './find-request.js'
 import { readFoundRow } from './found-row.js'
 import { readCursor, writeCursor, type Place } from './page-cursor.js'
+import { runFind, valuesOf } from './run-find.js'
 
 export interface PageRequest extends FindRequest {
   limit: number
@@ -107,38 +107,6 @@ function builtFind(mapping: Mapping, { shape, links, built }: ReadFind, page: Pa
   let find = built.get(kind)
   if (!find) built.set(kind, (find = buildFind(mapping, shape, links, page)))
   return find
-}
-
-/** Runs a statement that only reads, and tells what goes wrong in the words of the expression. */
-export async function runFind(
-  target: Target,
-  mapping: Mapping,
-  statement: Statement,
-  values: (string | null)[],
-  signal: AbortSignal | undefined,
-  isPrepared = false,
-): Promise<(string | null)[][]> {
-  try {
-    const name = isPrepared ? statement.name : undefined
-    return (await target.readOnly(statement.text, values, signal, name)).rows
-  } catch (error) {
-    throw target.explain(error, { mapping, slots: statement.slots, statement })
-  }
-}
-
-export function valuesOf(
-  statement: Statement,
-  bind: Record<string, Json>,
-  place: Place | null,
-  limit: number,
-): (string | null)[] {
-  return bindValues(statement, (source, slot) => {
-    const value = expressionValue(bind, source, slot)
-    if (value !== undefined) return value
-    if (source.from === 'limit') return String(limit)
-    if (source.from === 'offset') return String(place && 'offset' in place ? place.offset : 0)
-    return source.from === 'place' && place && 'values' in place ? (place.values[source.at] ?? null) : null
-  })
 }
 
 function pagePlace(mapping: Mapping, place: Place | null): PagePlace {

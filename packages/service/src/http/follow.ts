@@ -1,12 +1,5 @@
-import { printJson, type LockHolder } from '@ledgerman/contract'
+import { printJson, type LockHolder, type Progress } from '@ledgerman/contract'
 import type { Reply } from './route.js'
-
-/** How far a long call is. */
-export interface Progress {
-  done: number
-  total: number
-  what: string
-}
 
 /** Tells a caller who follows a call. */
 export interface Follower {

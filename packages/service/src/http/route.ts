@@ -1,7 +1,6 @@
 import type { Request } from 'express'
 import type { z } from 'zod'
-import type { LockHolder, ProblemCode, Role } from '@ledgerman/contract'
-import type { Progress } from './follow.js'
+import type { LockHolder, ProblemCode, Progress, Role } from '@ledgerman/contract'
 import type { Caller } from '../home/token-store.js'
 
 export type Method = 'get' | 'put' | 'post' | 'patch' | 'delete'

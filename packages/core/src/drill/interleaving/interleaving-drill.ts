@@ -12,19 +12,16 @@ import {
 } from '@ledgerman/contract'
 import type { Session } from '../../target/target.js'
 import { drilledPlan, NoSuchGuard, refuseGuard, type Definitions } from '../drilled-plan.js'
+import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
 import { toRowDifference } from '../scratch/snapshot.js'
+import { volatileColumns, type Volatile } from '../volatile.js'
 import type { Trial } from './history.js'
 import { judge, nameOfRun, type Serial } from './judge.js'
-import { turnsOf, type Volatile } from './lane.js'
-import { runSchedule, volatileColumns, type TriedSchedule } from './run-schedule.js'
+import { turnsOf } from './lane.js'
+import { runSchedule, type TriedSchedule } from './run-schedule.js'
 import { allSchedules, countSchedules, permutations, sampleSchedules, type Schedule } from './schedules.js'
-
-export interface DrillOptions {
-  signal?: AbortSignal | undefined
-  onProgress?: ((done: number, total: number, what: string) => void) | undefined
-}
 
 /**
  * Runs two or three runs in every interleaving of their statements, commits included, at each isolation level and with each guard

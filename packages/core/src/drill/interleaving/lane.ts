@@ -6,10 +6,8 @@ import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { attemptOf, type Drilled } from '../scratch/observe-run.js'
 import { recordFromTexts } from '../../transaction/record-row.js'
 import type { HistoryEvent, SeenRow } from './history.js'
-import { describeStep } from './describe-step.js'
-
-/** Columns whose values chance or the clock decides, by table: they are left out of what is compared. */
-export type Volatile = ReadonlyMap<string, ReadonlySet<string>>
+import { describeStep } from '../describe-step.js'
+import type { Volatile } from '../volatile.js'
 
 /** One run in a schedule: its session, how far it is, and what it did. */
 export class Lane {

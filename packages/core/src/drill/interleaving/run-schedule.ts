@@ -1,10 +1,11 @@
 import type { Session } from '../../target/target.js'
-import { isSame, keyColumns, readRow, type SnapshotDifference } from '../scratch/snapshot.js'
+import { keyColumns, readRow, type SnapshotDifference } from '../scratch/snapshot.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { printJson } from '@ledgerman/contract'
 import type { HistoryEvent, Trial } from './history.js'
-import { Lane, type Volatile } from './lane.js'
+import type { Volatile } from '../volatile.js'
+import { Lane } from './lane.js'
 import type { Schedule } from './schedules.js'
 
 /** A trial, and what the rows were like after it. */
@@ -82,38 +83,4 @@ function finalRows(differing: readonly SnapshotDifference[], volatile: Volatile)
 
 function isNumbered(column: { identity: string | null; default: string | null } | undefined): boolean {
   return column !== undefined && (column.identity !== null || /nextval\(/.test(column.default ?? ''))
-}
-
-/**
- * Which columns are different each time although the runs do the same: a clock or chance gives them.
- *
- * @param one and `other` two trials of the same order.
- */
-export function volatileColumns(
-  one: readonly SnapshotDifference[],
-  other: readonly SnapshotDifference[],
-): Map<string, Set<string>> {
-  const found = new Map<string, Set<string>>()
-  // Rows that were added may have got other numbers: they are told apart by the order in which they came.
-  const withIds = (differing: readonly SnapshotDifference[]) => {
-    const added = new Map<string, number>()
-    return differing.map((each): [string, SnapshotDifference] => {
-      const { table, before } = each
-      if (before !== null)
-        return [`${table.path} ${printJson(keyColumns(table).map((name) => (readRow(before) ?? {})[name]))}`, each]
-      const count = (added.get(table.path) ?? 0) + 1
-      added.set(table.path, count)
-      return [`${table.path} added ${count}`, each]
-    })
-  }
-  const others = new Map(withIds(other))
-  for (const [id, each] of withIds(one)) {
-    const [row, same] = [readRow(each.after), readRow(others.get(id)?.after ?? null)]
-    if (!row || !same) continue
-    for (const name of Object.keys(row)) {
-      if (isSame(row[name], same[name])) continue
-      found.set(each.table.path, (found.get(each.table.path) ?? new Set()).add(name))
-    }
-  }
-  return found
 }

@@ -1,7 +1,7 @@
 import { isProblem, LedgermanProblem, type RaceDrill, type RaceInput } from '@ledgerman/contract'
 import { runPlan } from '../../run/run-plan.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
-import type { DrillOptions } from '../interleaving/interleaving-drill.js'
+import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
 import { holds, readInvariant, valueOf, type Invariant } from './invariant.js'

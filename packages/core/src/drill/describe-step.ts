@@ -1,6 +1,6 @@
 import { printJson, type Json } from '@ledgerman/contract'
-import type { PlannedStep } from '../../plan/plan.js'
-import type { Drilled } from '../scratch/observe-run.js'
+import type { PlannedStep } from '../plan/plan.js'
+import type { Drilled } from './scratch/observe-run.js'
 
 /** A step in the words of its definition, short enough for a line. */
 export function describeStep(step: PlannedStep, { plan, params }: Drilled): string {

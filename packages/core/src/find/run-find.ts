@@ -1,0 +1,38 @@
+import type { Json } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
+import { bindValues, type Statement } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+import { expressionValue } from './find-request.js'
+import type { Place } from './page-cursor.js'
+
+/** Runs a statement that only reads, and tells what goes wrong in the words of the expression. */
+export async function runFind(
+  target: Target,
+  mapping: Mapping,
+  statement: Statement,
+  values: (string | null)[],
+  signal: AbortSignal | undefined,
+  isPrepared = false,
+): Promise<(string | null)[][]> {
+  try {
+    const name = isPrepared ? statement.name : undefined
+    return (await target.readOnly(statement.text, values, signal, name)).rows
+  } catch (error) {
+    throw target.explain(error, { mapping, slots: statement.slots, statement })
+  }
+}
+
+export function valuesOf(
+  statement: Statement,
+  bind: Record<string, Json>,
+  place: Place | null,
+  limit: number,
+): (string | null)[] {
+  return bindValues(statement, (source, slot) => {
+    const value = expressionValue(bind, source, slot)
+    if (value !== undefined) return value
+    if (source.from === 'limit') return String(limit)
+    if (source.from === 'offset') return String(place && 'offset' in place ? place.offset : 0)
+    return source.from === 'place' && place && 'values' in place ? (place.values[source.at] ?? null) : null
+  })
+}
