@@ -13,7 +13,7 @@ export async function makeBenchTable(url: string): Promise<void> {
       id integer primary key, code text not null unique, title text not null, hours numeric(8,2) not null check (hours >= 0),
       priority smallint not null, note text, row_version integer not null default 1);
     insert into allocation (id, code, title, hours, priority)
-      select n, 'A-' || n, 'Allocation number ' || n, n % 400, 1 + n % 5 from generate_series(1, ${ROWS}) n;
+      select n, 'A-' || n, 'Allocation number ' || n, 1 + n % 400, 1 + n % 5 from generate_series(1, ${ROWS}) n;
     create table sighting (id integer primary key, taken integer not null, band text not null, note text);
     insert into sighting select n, (n * 7919::bigint) % 100000, 'b' || n % 7, null from generate_series(1, 1000000) n;
     create index on sighting (taken, id);

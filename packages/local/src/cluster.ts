@@ -70,7 +70,7 @@ export async function startCluster({ dataDir, port, settings = {} }: ClusterOpti
     listen_addresses: '127.0.0.1',
     port: String(port),
     unix_socket_directories: '',
-    max_connections: '400',
+    max_connections: '500',
     ...settings,
   }
   const args = ['-D', files, ...Object.entries(options).flatMap(([name, value]) => ['-c', `${name}=${value}`])]

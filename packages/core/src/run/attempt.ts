@@ -1,9 +1,11 @@
+import { setTimeout as delay } from 'node:timers/promises'
 import { LedgermanProblem, type RecordValues, type StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { parameterText } from '../expression/parameter-value.js'
 import { isWrite, type Judgement, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
 import { WRITE_FLAGS } from '../statement/build-write-step.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
+import type { Rows } from '../target/queryable.js'
 import type { Session, Target } from '../target/target.js'
 import { guardBind, toGuard } from '../transaction/guard-value.js'
 import { recordChanged, ruleBroken, rowNotWritten } from '../transaction/change-problems.js'
@@ -11,6 +13,7 @@ import { recordFromTexts } from '../transaction/record-row.js'
 import { roundMs, showable, showableBinds, toBindReceipts, toRowReceipt } from '../transaction/receipt.js'
 import { digestKeyPads } from '../values/digest.js'
 import { EVIDENCE_ROWS, imageDigest, type Evidence } from './evidence.js'
+import { statementOf, stepsAhead } from './ahead.js'
 import { isExpected, unexpected } from './expectation.js'
 import { loadedText, type RunState } from './run-state.js'
 
@@ -34,6 +37,9 @@ export class Attempt {
   conflict: { mapping: Mapping; key: ReadonlyMap<string, string>; guards: readonly string[] } | null = null
   /** The statement that runs, for telling its errors. */
   statement: Statement | null = null
+  /** Whether statements are sent before the ones before them were judged, where nothing they bind is still to come. */
+  sendsAhead = false
+  readonly #ahead = new Map<PlannedStep, Promise<Rows>>()
   /** Told of every row that a step read or wrote, whole and in clear, for drills. */
   onRows: ((rows: SeenRows) => void) | null = null
 
@@ -247,12 +253,31 @@ export class Attempt {
     return rows[0]?.[0] === 't'
   }
 
-  async #query(step: PlannedStep | null, statement: Statement) {
+  async #query(step: PlannedStep | null, statement: Statement): Promise<Rows> {
     this.statement = statement
-    const values = this.#values(statement, step)
+    const isOwn = step !== null && statement === statementOf(step, this.isBooked)
+    const sent = (isOwn ? this.#ahead.get(step) : undefined) ?? this.#send(step, statement)
+    if (isOwn && this.sendsAhead)
+      for (const next of stepsAhead(this.plan.steps, step, this.isBooked)) {
+        if (this.#ahead.has(next)) continue
+        const going = this.#send(next, statementOf(next, this.isBooked))
+        // Where a step before it fails nobody asks for it any more.
+        going.catch(() => undefined)
+        this.#ahead.set(next, going)
+      }
+    return sent
+  }
+
+  /** Whether all that was sent ahead is over within so many milliseconds, for when nobody asks for it any more. */
+  isAheadOver(withinMs: number): Promise<boolean> {
+    const over = Promise.allSettled(this.#ahead.values()).then(() => true)
+    return Promise.race([over, delay(withinMs).then(() => false)])
+  }
+
+  #send(step: PlannedStep | null, statement: Statement): Promise<Rows> {
     // Steps that were sent with the run are made once: preparing them would only fill the session.
     const name = this.plan.name === null ? undefined : statement.name
-    return this.session.query(statement.text, values, name)
+    return this.session.query(statement.text, this.#values(statement, step), name)
   }
 
   #values(statement: Statement, step: PlannedStep | null): (string | null)[] {

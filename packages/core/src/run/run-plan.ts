@@ -60,6 +60,8 @@ export interface RunResult {
 }
 
 const LONGEST_BACKOFF_MS = 1_000
+/** How long a refused run waits for what it had sent already, before it is cancelled. */
+const AHEAD_PATIENCE_MS = 20
 
 /**
  * Runs a plan: one session, one transaction, all or nothing.
@@ -138,6 +140,7 @@ async function attemptOnce(
     !isCommit || request.rehearsed !== undefined,
     fixed,
   )
+  attempt.sendsAhead = !request.hooks
   const limit = new Deadline(target, session, run.started + timeLimitMs - performance.now(), request.signal)
   let isCommitting = false
   let isClean = false
@@ -185,8 +188,11 @@ async function attemptOnce(
         (problem: unknown) => ({ problem, mayRetry: false, attempt }),
       )
     }
+    // What was sent ahead may wait for a lock that nobody needs any more. A cancel may come late: the session is not used again.
+    const isOver = await attempt.isAheadOver(AHEAD_PATIENCE_MS)
+    if (!isOver) await target.cancel(session.pid)
     isClean = await session.query('rollback').then(
-      () => true,
+      () => isOver,
       () => false,
     )
     return { problem: await explain(error), mayRetry: isRetryable(error), attempt }

@@ -218,6 +218,21 @@ describe('waiting', () => {
     expect(await codeOf(run([take('A5', 1)], { limits: { lockWait: 0 } }))).toBe('lock-timeout')
   })
 
+  it('is not for a run that is refused already, though its next statement waits', async () => {
+    const before = await everything()
+    const other = await own.database.session()
+    await other.query(`begin; update account set note = 'held' where code = 'A2'`)
+    const problem = await problemOf(
+      run([take('A1', 1), { require: '1 = 2', otherwise: 'No.' }, take('A2', 1)], { limits: { lockWait: '5s' } }),
+    )
+    expect(problem).toMatchObject({ code: 'rule-broken', detail: 'No.' })
+    expect((problem.facts['receipt'] as Receipt).durationMs).toBeLessThan(2_500)
+    await other.query('rollback')
+    await other.end()
+    expect(await everything()).toEqual(before)
+    expect((await run([take('A1', 1), take('A1', -1)])).receipt.outcome).toBe('committed')
+  })
+
   it('is spared where locked rows are left out, and those are listed', async () => {
     await hold(`select * from account where code = 'A5' for update`)
     const steps: StepDefinition[] = [
