@@ -136,6 +136,9 @@ describe('a run', () => {
     )
     await fc.assert(
       fc.asyncProperty(fc.array(anyStep, { maxLength: 4 }), ending, async (steps, last) => {
+        // What an earlier step removed may well be added again.
+        const removed = steps.some((step) => 'remove' in step && step.key?.['code'] === `'A2'`)
+        fc.pre(!(removed && 'add' in last))
         const before = await everything()
         const code = await codeOf(run([...steps, last]))
         expect([code, await everything()]).toEqual([expect.not.stringMatching(/^done$/), before])
