@@ -1,5 +1,5 @@
 import { execFile } from 'node:child_process'
-import { mkdtempSync, rmSync, statSync, writeFileSync } from 'node:fs'
+import { mkdirSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
@@ -166,4 +166,32 @@ describe('changes by condition', () => {
     const wrong = await run(['publish', join(folder, 'defs')])
     expect([wrong.exit, wrong.err]).toEqual([2, expect.stringMatching(/wrong\.yaml:2:8 table: There is no table/)])
   })
+
+  it('and drills end with an exit code, a line each for those in files, and XML for CI', async () => {
+    const save = ['programme', 'P-107', 'hoursLeft=3', '--with', 'programme', 'P-107', 'hoursLeft=4']
+    const guarded = await run(['drill', ...save])
+    expect([guarded.exit, guarded.out]).toEqual([0, expect.stringMatching(/read committed +as defined +20 +2 +18/)])
+    const blind = await run(['drill', ...save, '--guard', 'none'])
+    expect([blind.exit, blind.out]).toEqual([1, expect.stringMatching(/lost update 18[\s\S]*B +2 +change loaded/)])
+    const drills = join(folder, 'drills')
+    mkdirSync(drills)
+    const kept = (name: string, expected: string) =>
+      writeFileSync(
+        join(drills, `${name}.drill.yaml`),
+        `drill: ${name}\nkind: interleaving\nguard: [none]\nruns:\n  - &save { mapping: programme, key: { code: P-107 }, values: { hoursLeft: '3.00' } }\n  - *save\nexpect: { anomalies: [${expected}] }\n`,
+      )
+    kept('as-known', 'lost update')
+    kept('hoped', '')
+    const all = await run(['drill', '--all', drills, '--junit', join(folder, 'drills.xml')])
+    expect([all.exit, all.out]).toEqual([
+      1,
+      expect.stringMatching(/ok +as-known.*\n!! +hoped.*expected no anomaly, found lost update[\s\S]*1 of 2 drills/),
+    ])
+    expect(readFileSync(join(folder, 'drills.xml'), 'utf8')).toMatch(
+      /<testsuite name="drills" tests="2" failures="1"[\s\S]*<testcase name="hoped"[\s\S]*<failure message="expected no anomaly/,
+    )
+    writeFileSync(join(drills, 'odd.drill.yaml'), 'drill: odd\nkind: fire\n')
+    const odd = await run(['drill', '--all', drills])
+    expect([odd.exit, odd.err]).toEqual([2, expect.stringMatching(/odd\.drill\.yaml: kind/)])
+  }, 60_000)
 })
