@@ -1,5 +1,6 @@
-export { LedgermanClient, TargetClient } from './ledgerman-client.js'
-export type { ChangeOptions, Find } from './ledgerman-client.js'
+export { LedgermanClient } from './ledgerman-client.js'
+export { TargetClient } from './target-client.js'
+export type { ChangeOptions, Find } from './target-client.js'
 export type { ConnectionOptions } from './http-client.js'
 export { propertyFromText, propertyToText } from './property-text.js'
 export { Draft } from './draft/draft.js'

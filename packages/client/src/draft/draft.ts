@@ -10,7 +10,7 @@ import {
   type StepDefinition,
   type StepReceipt,
 } from '@ledgerman/contract'
-import type { TargetClient } from '../ledgerman-client.js'
+import type { TargetClient } from '../target-client.js'
 import { propertyToText } from '../property-text.js'
 import { TrackedRecord } from './tracked-record.js'
 

@@ -1,6 +1,7 @@
 import { computed, reactive, watch, type Ref } from 'vue'
-import { parseJson, type DrilledRun, type MappingInfo, type TransactionInfo } from '@ledgerman/contract'
+import { type DrilledRun, type MappingInfo, type TransactionInfo } from '@ledgerman/contract'
 import { client } from '../client.js'
+import { exampleTexts, paramValues } from '../transactions/param-form.js'
 
 export interface RunField {
   name: string
@@ -61,26 +62,13 @@ export function useRunForm(target: Ref<string>) {
   })
 
   function takeExample(at: number): void {
-    const definition = form.transaction?.definition
-    const example = (definition?.examples ?? [])[at] ?? {}
-    form.values = Object.fromEntries(
-      Object.entries(definition?.params ?? {}).map(([name, param]) => {
-        const value = example[name] ?? param.default ?? ''
-        return [name, typeof value === 'string' ? value : JSON.stringify(value)]
-      }),
-    )
+    form.values = form.transaction ? exampleTexts(form.transaction, at) : {}
   }
 
   /** What was filled in, as the interface takes it; undefined where nothing was chosen. */
   function toRun(): DrilledRun | undefined {
-    if (form.transaction) {
-      const params = Object.entries(form.transaction.definition.params ?? {}).map(([name, { type, nullable }]) => {
-        const text = form.values[name] ?? ''
-        if (text === '' && nullable) return [name, null]
-        return [name, /\[\]$|^jsonb?$/.test(type) ? parseJson(text) : text]
-      })
-      return { transaction: form.transaction.name, params: Object.fromEntries(params) as Record<string, unknown> }
-    }
+    if (form.transaction)
+      return { transaction: form.transaction.name, params: paramValues(form.transaction, form.values) }
     if (!form.mapping) return undefined
     const { name, key } = form.mapping
     const filled = Object.entries(form.values).filter(([, text]) => text !== '')

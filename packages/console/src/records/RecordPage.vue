@@ -162,12 +162,15 @@ function go(to: string | undefined) {
               </span>
               <v-spacer />
               <v-btn
+                icon
+                size="small"
                 :disabled="isBusy || isRemoved"
-                :prepend-icon="mdiDeleteOutline"
+                aria-label="Remove"
+                title="Remove"
                 data-test="remove"
                 @click="isAsking = true"
-                >Remove</v-btn
-              >
+                ><v-icon :icon="mdiDeleteOutline"
+              /></v-btn>
               <v-btn
                 v-if="session && includesRole(session.role, 'author')"
                 :disabled="!canRun"

@@ -1,7 +1,7 @@
 import { computed, ref, type Ref } from 'vue'
 import { isProblem, type LockHolder, type Receipt, type RunMode, type TransactionInfo } from '@ledgerman/contract'
-import { parseJson } from '@ledgerman/contract'
 import { client } from '../client.js'
+import { exampleTexts, paramValues } from './param-form.js'
 
 /** A form for a transaction's parameters, prefilled from its examples, and what came of running it. */
 export function useTransactionRun(target: Ref<string>, transaction: Ref<TransactionInfo | null>) {
@@ -25,14 +25,7 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
   )
 
   function takeExample(at: number): void {
-    const definition = transaction.value?.definition
-    const example = (definition?.examples ?? [])[at] ?? {}
-    params.value = Object.fromEntries(
-      Object.entries(definition?.params ?? {}).map(([name, param]) => {
-        const value = example[name] ?? param.default ?? ''
-        return [name, typeof value === 'string' ? value : JSON.stringify(value)]
-      }),
-    )
+    params.value = transaction.value ? exampleTexts(transaction.value, at) : {}
     receipt.value = null
     problem.value = null
   }
@@ -48,7 +41,7 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
         {
           mode,
           transaction: info.name,
-          params: valuesOf(info),
+          params: paramValues(info, params.value),
           ...(token ? { rehearsal: token } : {}),
         },
         { onWait: (holders) => (waiting.value = holders) },
@@ -62,17 +55,6 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
       isBusy.value = false
       waiting.value = []
     }
-  }
-
-  /** What was typed, as values: lists and json are JSON, an empty field of a parameter that may be null is null. */
-  function valuesOf({ definition }: TransactionInfo): Record<string, unknown> {
-    return Object.fromEntries(
-      Object.entries(definition.params ?? {}).map(([name, { type, nullable }]) => {
-        const text = params.value[name] ?? ''
-        if (text === '' && nullable) return [name, null]
-        return [name, /\[\]$|^jsonb?$/.test(type) ? parseJson(text) : text]
-      }),
-    )
   }
 
   return { params, receipt, shownReceipt, refusedAt, problem, isBusy, waiting, canCommit, takeExample, run }

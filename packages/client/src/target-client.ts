@@ -1,0 +1,364 @@
+import {
+  isProblem,
+  parseJson,
+  toRecordAddress,
+  type BookPrepared,
+  type ChangedRecord,
+  type DefinitionsInput,
+  type DefinitionsPublished,
+  type DrilledRun,
+  type DrillReport,
+  type DrillRequest,
+  type DerivedMapping,
+  type EntryInfo,
+  type EntryList,
+  type Explained,
+  type FindBody,
+  type FoundRecords,
+  type LoadedRecord,
+  type LockHolder,
+  type MappingInfo,
+  type MappingSummary,
+  type Progress,
+  type Receipt,
+  type RecordValues,
+  type RemovedRecord,
+  type RunInput,
+  type RunMode,
+  type RunState,
+  type SessionEnded,
+  type Staged,
+  type StagedInput,
+  type TableInfo,
+  type TableSummary,
+  type TransactionInfo,
+  type TransactionSummary,
+  type Waits,
+  type Walk,
+} from '@ledgerman/contract'
+import type { HttpClient, Request } from './http-client.js'
+
+/** What to find: everything the interface's find takes but what decides the form of the answer. */
+export type Find = Omit<FindBody, 'expect' | 'explain'>
+
+export interface ChangeOptions {
+  mode?: RunMode
+  /** What was loaded of the record: a difference refuses, and is shown beside yours. */
+  loaded?: RecordValues | undefined
+  /** The guard of an earlier load; `*` accepts any state; left out only where the mapping has no guard. */
+  guard?: string | undefined
+  /** A rehearsal's token: commit exactly what it saw, or refuse. */
+  rehearsal?: string | undefined
+  /** Sent again with the same key, it takes effect once. */
+  idempotencyKey?: string | undefined
+  /** What to do where somebody else was faster: `reapply` tries again on the current record, if none of your properties moved. */
+  onConflict?: 'refuse' | 'reapply'
+  /** Told while the change waits for a lock. */
+  onWait?: OnWait | undefined
+}
+
+/** Told who holds the lock that a call waits for. */
+export type OnWait = (holders: LockHolder[]) => void
+
+/** On what a change can be applied again: where none of its properties moved, the current record with those as they were loaded. */
+function reapplied(error: unknown): Pick<ChangeOptions, 'guard' | 'loaded'> | undefined {
+  if (!isProblem(error, 'record-changed')) return undefined
+  const { overlap, loaded, yours, guard } = error.facts as Record<string, unknown>
+  if (!Array.isArray(overlap) || overlap.length > 0 || typeof guard !== 'string') return undefined
+  const names = Object.keys(yours as RecordValues)
+  return { guard, loaded: Object.fromEntries(names.map((name) => [name, (loaded as RecordValues)[name]])) }
+}
+
+function ifMatch(guard: string | undefined): Record<string, string> {
+  if (guard === undefined) return {}
+  return { 'if-match': guard === '*' ? '*' : `"${guard}"` }
+}
+
+/** The calls of one target. */
+export class TargetClient {
+  readonly #http: HttpClient
+  readonly #path: string
+
+  constructor(
+    http: HttpClient,
+    readonly name: string,
+  ) {
+    this.#http = http
+    this.#path = `/v1/targets/${encodeURIComponent(name)}`
+  }
+
+  async prepareBook(): Promise<BookPrepared> {
+    return (await this.#http.send<BookPrepared>(`${this.#path}/book`, { method: 'POST' })).body
+  }
+
+  async tables(): Promise<TableSummary[]> {
+    return (await this.#http.send<{ tables: TableSummary[] }>(`${this.#path}/tables`)).body.tables
+  }
+
+  async table(schema: string, name: string): Promise<TableInfo> {
+    return (await this.#http.send<TableInfo>(this.#tablePath(schema, name))).body
+  }
+
+  async deriveMapping(schema: string, name: string): Promise<DerivedMapping> {
+    return (await this.#http.send<DerivedMapping>(`${this.#tablePath(schema, name)}/mapping`)).body
+  }
+
+  async mappings(): Promise<MappingSummary[]> {
+    return (await this.#http.send<{ mappings: MappingSummary[] }>(`${this.#path}/mappings`)).body.mappings
+  }
+
+  async mapping(name: string): Promise<MappingInfo> {
+    return (await this.#http.send<MappingInfo>(this.#mappingPath(name))).body
+  }
+
+  /** Publishes a mapping from its YAML text. */
+  async publishMapping(name: string, source: string): Promise<MappingInfo> {
+    return (
+      await this.#http.send<MappingInfo>(this.#mappingPath(name), {
+        method: 'PUT',
+        body: source,
+        contentType: 'application/yaml',
+      })
+    ).body
+  }
+
+  /** A revision of a mapping. */
+  async mappingRevision(name: string, revision: number): Promise<MappingInfo> {
+    return (await this.#http.send<MappingInfo>(`${this.#mappingPath(name)}/revisions/${revision}`)).body
+  }
+
+  async transactions(): Promise<TransactionSummary[]> {
+    const { body } = await this.#http.send<{ transactions: TransactionSummary[] }>(`${this.#path}/transactions`)
+    return body.transactions
+  }
+
+  async transaction(name: string): Promise<TransactionInfo> {
+    return (await this.#http.send<TransactionInfo>(`${this.#path}/transactions/${encodeURIComponent(name)}`)).body
+  }
+
+  /** A revision of a transaction. */
+  async transactionRevision(name: string, revision: number): Promise<TransactionInfo> {
+    const path = `${this.#path}/transactions/${encodeURIComponent(name)}/revisions/${revision}`
+    return (await this.#http.send<TransactionInfo>(path)).body
+  }
+
+  /** Runs a transaction, or steps that are sent with the run. An idempotency key lets a commit be sent again safely. */
+  async run(
+    run: RunInput,
+    { idempotencyKey, onWait }: { idempotencyKey?: string | undefined; onWait?: OnWait | undefined } = {},
+  ): Promise<Receipt> {
+    const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
+    const request = { method: 'POST' as const, body: run, headers }
+    return this.#write<Receipt>(`${this.#path}/runs`, request, onWait)
+  }
+
+  /** A run that may still be going on. @throws LedgermanProblem not-found */
+  async runState(id: string): Promise<RunState> {
+    return (await this.#http.send<RunState>(`${this.#path}/runs/${encodeURIComponent(id)}`)).body
+  }
+
+  /** Drills runs in a scratch database, and is told how far that is. */
+  async drill<Kind extends DrillReport['kind']>(
+    input: DrillRequest & { kind: Kind },
+    onProgress?: (progress: Progress) => void,
+  ): Promise<Extract<DrillReport, { kind: Kind }>> {
+    const request = { method: 'POST' as const, body: input }
+    return this.#http.follow(`${this.#path}/drills`, request, { onProgress })
+  }
+
+  /** Begins to go through a run step by step in a scratch database. */
+  async beginWalk(run: DrilledRun): Promise<Walk> {
+    return (await this.#http.send<Walk>(`${this.#path}/walks`, { method: 'POST', body: { run } })).body
+  }
+
+  /** Runs the next step, or after the last one the commit. */
+  async nextStep(walk: string): Promise<Walk> {
+    return (await this.#http.send<Walk>(`${this.#path}/walks/${encodeURIComponent(walk)}/next`, { method: 'POST' }))
+      .body
+  }
+
+  async stopWalk(walk: string): Promise<void> {
+    await this.#http.send(`${this.#path}/walks/${encodeURIComponent(walk)}`, { method: 'DELETE' })
+  }
+
+  /** Who blocks whom, right now. */
+  async waits(): Promise<Waits> {
+    return (await this.#http.send<Waits>(`${this.#path}/waits`)).body
+  }
+
+  /** The same, again and again, until `signal` fires. */
+  async *watchWaits(signal?: AbortSignal): AsyncGenerator<Waits> {
+    for await (const { data } of this.#http.events(`${this.#path}/waits/events`, {}, signal))
+      yield parseJson(data) as unknown as Waits
+  }
+
+  /** Cancels what a session runs, or ends it: the session of that pid that began at that moment. */
+  async endSession(pid: number, startedAt: string, did: 'cancel' | 'end'): Promise<SessionEnded> {
+    const request = { method: 'POST' as const, body: { startedAt } }
+    return (await this.#http.send<SessionEnded>(`${this.#path}/waits/${pid}/${did}`, request)).body
+  }
+
+  /** Stages what goes wrong between two programs, on the demo only. */
+  async stage(input: Partial<StagedInput> & Pick<StagedInput, 'what'>): Promise<Staged> {
+    return (await this.#http.send<Staged>(`${this.#path}/staged`, { method: 'POST', body: input })).body
+  }
+
+  /** Publishes definitions from the texts of their files, all or none; with `check` only says what would become of them. */
+  async publish(
+    definitions: DefinitionsInput['definitions'],
+    { check = false }: { check?: boolean } = {},
+  ): Promise<DefinitionsPublished> {
+    const request = { method: 'POST' as const, body: { definitions }, query: { check } }
+    return (await this.#http.send<DefinitionsPublished>(`${this.#path}/definitions`, request)).body
+  }
+
+  /** Finds records, a page at a time. */
+  async find(mapping: string, find: Find = {}): Promise<FoundRecords> {
+    return (await this.#http.send<FoundRecords>(this.#findPath(mapping), { method: 'POST', body: find })).body
+  }
+
+  /** Finds the one record that fits. @throws LedgermanProblem no-such-record, record-ambiguous */
+  async findOne(mapping: string, find: Find): Promise<LoadedRecord> {
+    const body = { ...find, expect: 'one' }
+    const { record, guard } = (await this.#http.send<LoadedRecord>(this.#findPath(mapping), { method: 'POST', body }))
+      .body
+    return { record, guard }
+  }
+
+  /** Shows how records would be found. */
+  async explainFind(mapping: string, find: Find): Promise<Explained> {
+    const body = { ...find, explain: true }
+    return (await this.#http.send<Explained>(this.#findPath(mapping), { method: 'POST', body })).body
+  }
+
+  /** Receives all records that fit as text, as it comes. */
+  export(mapping: string, find: Find, form: 'ndjson' | 'csv', signal?: AbortSignal): AsyncGenerator<string> {
+    const accept = form === 'csv' ? 'text/csv' : 'application/x-ndjson'
+    return this.#http.receive(this.#findPath(mapping), { method: 'POST', body: find }, accept, signal)
+  }
+
+  /** Loads one record by its key values in key order, in the text form an address has; `by` names another unique key. */
+  async load(mapping: string, key: readonly string[], by?: string): Promise<LoadedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key, by)
+    return (await this.#http.send<LoadedRecord>(path, { query: { ...query, by } })).body
+  }
+
+  /** Shows how a record would be loaded. */
+  async explainLoad(mapping: string, key: readonly string[], by?: string): Promise<Explained> {
+    const { path, query } = await this.#recordPlace(mapping, key, by)
+    return (await this.#http.send<Explained>(path, { query: { ...query, by, explain: true } })).body
+  }
+
+  /** Changes the named properties of one record. */
+  async change(
+    mapping: string,
+    key: readonly string[],
+    values: RecordValues,
+    { mode = 'commit', guard, loaded, rehearsal, idempotencyKey, onConflict = 'refuse', onWait }: ChangeOptions,
+  ): Promise<ChangedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    const body = { set: values, ...(loaded === undefined ? {} : { loaded }) }
+    const once: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
+    const request = {
+      method: 'PATCH' as const,
+      body,
+      query: { ...query, mode, rehearsal },
+      headers: { ...ifMatch(guard), ...once },
+    }
+    try {
+      return await this.#write<ChangedRecord>(path, request, onWait)
+    } catch (error) {
+      const again = onConflict === 'reapply' ? reapplied(error) : undefined
+      if (!again) throw error
+      return this.change(mapping, key, values, { mode, ...again, ...(onWait ? { onWait } : {}) })
+    }
+  }
+
+  /** Replaces every writable property of one record. */
+  async replace(
+    mapping: string,
+    key: readonly string[],
+    values: RecordValues,
+    { mode = 'commit', guard, onWait }: ChangeOptions,
+  ): Promise<ChangedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    const request = { method: 'PUT' as const, body: values, query: { ...query, mode }, headers: ifMatch(guard) }
+    return this.#write<ChangedRecord>(path, request, onWait)
+  }
+
+  /** Adds one record. Properties that are not named get their columns' defaults. */
+  async add(
+    mapping: string,
+    values: RecordValues,
+    { mode = 'commit', onWait }: Pick<ChangeOptions, 'mode' | 'onWait'> = {},
+  ): Promise<ChangedRecord> {
+    const request = { method: 'POST' as const, body: values, query: { mode } }
+    return this.#write<ChangedRecord>(`${this.#mappingPath(mapping)}/records`, request, onWait)
+  }
+
+  /** Removes one record. */
+  async remove(
+    mapping: string,
+    key: readonly string[],
+    { mode = 'commit', guard, onWait }: ChangeOptions,
+  ): Promise<RemovedRecord> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    const request = { method: 'DELETE' as const, query: { ...query, mode }, headers: ifMatch(guard) }
+    return this.#write<RemovedRecord>(path, request, onWait)
+  }
+
+  async entries(
+    filter: {
+      limit?: number | undefined
+      after?: string | undefined
+      mapping?: string | undefined
+      key?: readonly string[] | undefined
+      outcome?: string | undefined
+      actor?: string | undefined
+      transaction?: string | undefined
+      from?: string | undefined
+      until?: string | undefined
+    } = {},
+  ): Promise<EntryList> {
+    const { key, ...query } = filter
+    return (
+      await this.#http.send<EntryList>(`${this.#path}/entries`, {
+        query: { ...query, key: key && toRecordAddress(key) },
+      })
+    ).body
+  }
+
+  async entry(id: string): Promise<EntryInfo> {
+    return (await this.#http.send<EntryInfo>(`${this.#path}/entries/${encodeURIComponent(id)}`)).body
+  }
+
+  /** Sends a call that may come to wait for a lock, and tells of it where somebody wants to know. */
+  async #write<T>(path: string, request: Request, onWait: OnWait | undefined): Promise<T> {
+    return onWait ? this.#http.follow<T>(path, request, { onWait }) : (await this.#http.send<T>(path, request)).body
+  }
+
+  #tablePath(schema: string, name: string): string {
+    return `${this.#path}/tables/${encodeURIComponent(schema)}/${encodeURIComponent(name)}`
+  }
+
+  #mappingPath(name: string): string {
+    return `${this.#path}/mappings/${encodeURIComponent(name)}`
+  }
+
+  #findPath(mapping: string): string {
+    return `${this.#mappingPath(mapping)}/records/find`
+  }
+
+  /** A key that a path would swallow (empty, `.`, `..`) goes into the query, by name; the sign for that is written %2D where it is a key. */
+  async #recordPlace(
+    mapping: string,
+    key: readonly string[],
+    by?: string,
+  ): Promise<{ path: string; query: Record<string, string> }> {
+    const address = toRecordAddress(key)
+    const records = `${this.#mappingPath(mapping)}/records`
+    if (!/^\.{0,2}$/.test(address)) return { path: `${records}/${address === '-' ? '%2D' : address}`, query: {} }
+    const names = by?.split(',') ?? (await this.mapping(mapping)).key
+    return { path: `${records}/-`, query: Object.fromEntries(names.map((name, at) => [`key.${name}`, key[at] ?? ''])) }
+  }
+}
