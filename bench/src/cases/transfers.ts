@@ -36,7 +36,7 @@ export async function compareTransfers(
       { name: 'hand-written, no audit (5 round trips)', once: () => transferByHand(pool, ...pairOf(rows), false) },
       { name: 'hand-written, equal audit (8 round trips)', once: () => transferByHand(pool, ...pairOf(rows), true) },
       {
-        name: 'Ledgerman core, with its entry (5 round trips)',
+        name: 'Ledgerman core, with its entry (1 round trip)',
         once: () => {
           const [from, to] = pairOf(rows)
           return runPlan(target, plan, { mode: 'commit', actor: 'bench', params: { from, to, hours: '0.01' } })

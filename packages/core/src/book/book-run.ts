@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto'
-import type { LedgermanProblem, Receipt } from '@ledgerman/contract'
-import { isWrite, type Plan, type PlannedStep } from '../plan/plan.js'
-import { shownStatement, type Attempt } from '../run/attempt.js'
+import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
+import { isWrite, shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
+import type { Attempt } from '../run/attempt.js'
 import type { Session, Target } from '../target/target.js'
 
 /** A request that must take effect once, however often it is sent. */
@@ -64,14 +64,35 @@ export async function recordRefusedRun(
 }
 
 const BOOK_SQL = `
-with steps as (
-  insert into ledgerman.step (entry, no, name, statement, binds, expected, matched, changed, skipped, duration_ms)
-  select $1::uuid, no, name, statement, binds, expected, matched, changed, skipped, duration_ms from jsonb_to_recordset($11::jsonb)
-    as x(no integer, name text, statement bigint, binds text[], expected text, matched bigint, changed bigint, skipped boolean, duration_ms real)
-)
-insert into ledgerman.entry (id, actor, outcome, note, matched, changed, problem, detail, run, request_key, request_digest)
-values ($1::uuid, $2, $3, $4, $5::integer, $6::integer, $7, $8, $9::jsonb, $10, $12)
+insert into ledgerman.entry (id, actor, outcome, note, matched, changed, problem, detail, run, request_key, steps, request_digest)
+values ($1::uuid, $2, $3, $4, $5::integer, $6::integer, $7, $8, $9::jsonb, $10, $11::json, $12)
 on conflict (id) do nothing`
+
+/** What an entry says of a run as a whole. */
+export type BookedRun = Pick<
+  Receipt,
+  'transaction' | 'revision' | 'isolation' | 'attempts' | 'durationMs' | 'startedAt' | 'reversible' | 'definitions'
+>
+
+function bookedRun(receipt: Receipt): BookedRun {
+  const { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions } = receipt
+  return { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions }
+}
+
+/** What an entry says of one of its steps. Numbers stand there as JSON numbers but for the statement's, which is too large for some readers. */
+function bookedStep(step: PlannedStep, told: StepReceipt) {
+  return {
+    no: told.no,
+    name: told.as,
+    statement: stepStatementId(step),
+    binds: told.binds.map(({ value }) => value),
+    expected: told.expected,
+    matched: told.matched,
+    changed: told.changed,
+    skipped: told.skipped,
+    duration_ms: told.durationMs,
+  }
+}
 
 function entryValues(
   plan: Plan,
@@ -81,19 +102,7 @@ function entryValues(
 ): (string | null)[] {
   const total = (of: 'matched' | 'changed') =>
     String(receipt.steps.reduce((sum, step) => sum + (step.kind === 'require' ? 0 : (step[of] ?? 0)), 0))
-  const { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions } = receipt
-  const run = { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions }
-  const steps = receipt.steps.map((told) => ({
-    no: told.no,
-    name: told.as,
-    statement: stepStatementId(plan.steps[told.no - 1] as PlannedStep),
-    binds: told.binds.map(({ value }) => value),
-    expected: told.expected,
-    matched: told.matched,
-    changed: told.changed,
-    skipped: told.skipped,
-    duration_ms: told.durationMs,
-  }))
+  const steps = receipt.steps.map((told) => bookedStep(plan.steps[told.no - 1] as PlannedStep, told))
   return [
     receipt.id,
     receipt.actor,
@@ -103,7 +112,7 @@ function entryValues(
     total('changed'),
     problem?.code ?? null,
     problem?.detail ?? null,
-    JSON.stringify(run),
+    JSON.stringify(bookedRun(receipt)),
     request?.key ?? null,
     JSON.stringify(steps),
     request?.digest ?? null,
@@ -113,7 +122,7 @@ function entryValues(
 const ids = new WeakMap<PlannedStep, string>()
 
 /** A step's statement's number in the book: 63 bits of a digest of its text and of what it belongs to. */
-function stepStatementId(step: PlannedStep): string {
+export function stepStatementId(step: PlannedStep): string {
   let id = ids.get(step)
   if (id === undefined) {
     const mapping = 'mapping' in step ? step.mapping : null

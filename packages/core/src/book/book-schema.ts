@@ -2,19 +2,28 @@
 export const REFUSED_BY_BOOK = 'LM001'
 
 /** Counted up with every change to the tables below. */
-export const BOOK_VERSION = 2
+export const BOOK_VERSION = 3
 
 /** What brings a book of the version before up to the next, by the version it then has. Run as one transaction. */
 export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
   2: [
     'alter table ledgerman.entry add run jsonb, add request_key text, add request_digest text',
-    ...[
-      'table ledgerman.step',
-      'table ledgerman.image',
-      'indexes ledgerman.image_entry, image_record',
-      'index ledgerman.entry_request',
-    ],
+    'table ledgerman.image',
+    'indexes ledgerman.image_entry, image_record',
+    'index ledgerman.entry_request',
+    // In version 2 the steps were a table; what has none yet needs none.
+    `create table ledgerman.step (entry uuid, no integer, name text, statement bigint, binds text[], expected text,
+  matched bigint, changed bigint, skipped boolean, duration_ms real)`,
     'drop view ledgerman.history',
+    'view ledgerman.history',
+  ],
+  3: [
+    'alter table ledgerman.entry add steps json',
+    `update ledgerman.entry e set steps = (select json_agg(to_jsonb(p) - 'entry' order by p.no) from ledgerman.step p where p.entry = e.id)
+  where e.run is not null`,
+    'drop view ledgerman.history',
+    'drop table ledgerman.step',
+    'view ledgerman.step',
     'view ledgerman.history',
   ],
 }
@@ -64,24 +73,9 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
   problem text,
   detail text,
   run jsonb,
+  steps json,
   request_key text,
   request_digest text
-)`,
-  },
-  {
-    name: 'table ledgerman.step',
-    sql: `create table ledgerman.step (
-  entry uuid not null,
-  no integer not null,
-  name text,
-  statement bigint,
-  binds text[],
-  expected text,
-  matched bigint,
-  changed bigint,
-  skipped boolean not null,
-  duration_ms real,
-  primary key (entry, no)
 )`,
   },
   {
@@ -108,6 +102,13 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
     sql: 'create index entry_record on ledgerman.entry (record) where record is not null',
   },
   {
+    name: 'view ledgerman.step',
+    sql: `create view ledgerman.step as
+select e.id as entry, s.no, s.name, s.statement, case when s.skipped then '{}' else s.binds end as binds, s.expected, s.matched, s.changed,
+  s.skipped, s.duration_ms from ledgerman.entry e cross join lateral json_to_recordset(e.steps)
+  as s(no integer, name text, statement bigint, binds text[], expected text, matched bigint, changed bigint, skipped boolean, duration_ms real)`,
+  },
+  {
     name: 'view ledgerman.history',
     sql: `create view ledgerman.history as
 select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, e.key) as key,
@@ -129,7 +130,8 @@ $$ begin raise exception using errcode = '${REFUSED_BY_BOOK}', message = code; e
     sql: `comment on schema ledgerman is 'The book: what was changed through Ledgerman, written with each change.';
 comment on table ledgerman.statement is 'Each statement that was run, once: its text, and what its binds are called.';
 comment on table ledgerman.entry is 'One run each: who, when, with which binds, and the images of the record before and after.';
-comment on column ledgerman.entry.run is 'Where several steps were run: transaction, revision, isolation, attempts, duration. Its steps and images stand in tables of their own.';
+comment on column ledgerman.entry.run is 'Where several steps were run: transaction, revision, isolation, attempts, duration. Its images stand in a table of their own.';
+comment on column ledgerman.entry.steps is 'What each step was, matched and changed, as the view step shows them.';
 comment on column ledgerman.entry.before is 'Columns that the change touched, by name, in text form; digests where sensitive.'`,
   },
 ]

@@ -110,6 +110,8 @@ ${DOMAINS_SQL}
 select json_build_object(
   'schema', n.nspname, 'name', c.relname, 'sql', quote_ident(n.nspname) || '.' || quote_ident(c.relname), 'kind', c.relkind,
   'rowSecurity', c.relrowsecurity,
+  'isPlain', c.relkind = 'r' and not c.relhasrules and not c.relhassubclass
+    and not exists (select from pg_trigger g where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D'),
   'approximateRows', case when c.reltuples >= 0 and c.relkind in ('r', 'm', 'f', 'p') then c.reltuples end,
   'columns', coalesce((
     select json_agg(json_build_object(

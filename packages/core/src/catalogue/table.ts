@@ -61,6 +61,8 @@ export interface Table {
   /** The row triggers that fire on UPDATE. */
   triggers: Trigger[]
   rowSecurity: boolean
+  /** A table of its own: without triggers of any kind, rules, or tables that inherit from it. */
+  isPlain: boolean
   /** The planner's estimate; null before the table was first analyzed. */
   approximateRows: number | null
 }

@@ -1,7 +1,10 @@
 import type { Expectation, Isolation, StepKind, TransactionDefinition } from '@ledgerman/contract'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Links } from '../mapping/links.js'
+import type { Mapping } from '../mapping/mapping.js'
 import type { Statement } from '../statement/statement.js'
+import type { RowLock, Finder } from '../statement/build-load-step.js'
 import type { WriteStep } from '../statement/build-write-step.js'
+import type { NamedExpression } from '../statement/record-scope.js'
 import type { ColumnType } from '../values/column-type.js'
 
 export interface Param {
@@ -16,6 +19,7 @@ export interface Param {
 /** A question that is answered in the database: one row, one column, `t` where it holds. */
 export interface Judgement {
   source: string
+  expression: NamedExpression
   statement: Statement
 }
 
@@ -38,7 +42,7 @@ interface CommonStep {
 
 export type PlannedStep = CommonStep &
   (
-    | { kind: 'load'; mapping: Mapping; statement: Statement; columns: Property[] }
+    | { kind: 'load'; mapping: Mapping; statement: Statement; finder: Finder; lock: RowLock }
     | ({ kind: 'change' | 'replace' | 'remove' | 'add' } & WriteStep & {
           /** The loaded record whose key and guard the step takes. */
           loadedName: string | null
@@ -63,7 +67,11 @@ export interface Plan {
    * What a run begins with, in one statement: actor, run id and limits set for this transaction, then a column for each rule of a
    * parameter, `t` where it holds.
    */
-  prologue: { statement: Statement; settings: number; rules: { name: string; source: string }[] }
+  prologue: {
+    statement: Statement
+    settings: number
+    rules: { name: string; source: string; expression: NamedExpression }[]
+  }
   steps: PlannedStep[]
   isolation: Isolation
   /** Milliseconds; null for the target's own. */
@@ -73,10 +81,16 @@ export interface Plan {
   retry: number
   /** The mappings it uses, by name and revision. */
   mappings: ReadonlyMap<string, Mapping>
+  links: Links
 }
 
 export function isWrite(step: PlannedStep): step is PlannedWrite {
   return ['change', 'replace', 'remove', 'add'].includes(step.kind)
+}
+
+/** The statement that stands for a step: in receipts, and in the book. */
+export function shownStatement(step: PlannedStep): Statement {
+  return step.kind === 'require' ? step.judgement.statement : isWrite(step) ? step.step : step.statement
 }
 
 export const WRITE_KINDS: readonly StepKind[] = ['change', 'replace', 'remove', 'add']

@@ -1,4 +1,5 @@
 import { suggestName, type Json, type TransactionDefinition } from '@ledgerman/contract'
+import type { ValueType } from '../expression/value-type.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { ColumnType } from '../values/column-type.js'
 import { ValueError } from '../values/value-error.js'
@@ -67,4 +68,9 @@ function textOf(value: unknown, type: ColumnType, where: string, findings: Defin
     findings.push({ where, message: `expected ${error.expected}` })
     return null
   }
+}
+
+/** The type an expression takes a parameter for. */
+export function typeOfParam(type: ColumnType): ValueType {
+  return { sql: type.sql, column: type, sensitive: false }
 }

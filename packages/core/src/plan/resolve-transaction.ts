@@ -13,7 +13,7 @@ import {
 } from '@ledgerman/contract'
 import { parametersOf, type Expression } from '../expression/expression.js'
 import { parseExpression } from '../expression/parse.js'
-import { plainType, type ValueType } from '../expression/value-type.js'
+import { plainType } from '../expression/value-type.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { definitionProblem, type DefinitionFinding } from '../mapping/resolve-mapping.js'
@@ -27,7 +27,7 @@ import { comparedSql } from '../values/sql-form.js'
 import { ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'
 import type { Judgement, Plan, PlannedStep, Words } from './plan.js'
-import { checkExampleValues, resolveParams } from './resolve-params.js'
+import { checkExampleValues, resolveParams, typeOfParam } from './resolve-params.js'
 import { resolveSqlStep } from './sql-step.js'
 import { parseWords } from './words.js'
 
@@ -95,6 +95,7 @@ export function resolveTransaction(
     timeLimitMs,
     retry: definition.retry ?? DEFAULT_RETRIES,
     mappings: surrounded.mappings,
+    links: surrounded.links,
   }
 
   function resolveStep(step: StepDefinition, no: number): PlannedStep | undefined {
@@ -158,7 +159,8 @@ export function resolveTransaction(
       mapping,
       statement,
       expect,
-      columns: mapping.properties,
+      finder,
+      lock: step.lock ?? 'none',
       foundKeys: isLocked ? foundKeys(mapping, finder) : null,
     }
   }
@@ -173,7 +175,7 @@ export function resolveTransaction(
         where: `${where}.onExisting`,
         message: `it needs the whole key in values or compute: ${mapping.key.map((property) => property.name).join(', ') || 'the mapping has none'}`,
       })
-    const built = buildAddStep(mapping, values, onExisting, surroundings)
+    const built = buildAddStep(mapping, { kind: 'add', values, onExisting }, surroundings)
     return {
       ...common,
       kind: 'add' as const,
@@ -380,7 +382,7 @@ export function resolveTransaction(
     if (!named) return undefined
     const slots = new SlotList()
     const sql = valueSql(named, null, slots, surroundings(slots), plainType('boolean'))
-    return { source, statement: toStatement(`select coalesce(${sql}, false)`, slots) }
+    return { source, expression: named, statement: toStatement(`select coalesce(${sql}, false)`, slots) }
   }
 
   function resolvePrologue(): Plan['prologue'] {
@@ -404,12 +406,12 @@ export function resolveTransaction(
       const named = rule === undefined ? undefined : read(`params.${param}.rule`, rule)
       const sql =
         named && attempt(named.label, () => valueSql(named, null, slots, surroundings(slots), plainType('boolean')))
-      return named && sql !== undefined ? [{ name: param, source: named.source, sql: `coalesce(${sql}, false)` }] : []
+      return named && sql !== undefined ? [{ name: param, expression: named, sql: `coalesce(${sql}, false)` }] : []
     })
     return {
       statement: toStatement(`select ${[...settings, ...rules.map(({ sql }) => sql)].join(', ')}`, slots),
       settings: settings.length,
-      rules: rules.map(({ name: param, source }) => ({ name: param, source })),
+      rules: rules.map(({ name: param, expression }) => ({ name: param, source: expression.source, expression })),
     }
   }
 
@@ -519,8 +521,4 @@ function loadedBy(step: StepDefinition, planned: PlannedStep | undefined): Loade
     isOne: isOne && planned?.kind !== 'remove',
     kind: planned?.kind ?? ('sql' in step ? 'sql' : 'load'),
   }
-}
-
-function typeOfParam(type: ColumnType): ValueType {
-  return { sql: type.sql, column: type, sensitive: false }
 }

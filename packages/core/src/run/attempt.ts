@@ -2,7 +2,15 @@ import { setTimeout as delay } from 'node:timers/promises'
 import { LedgermanProblem, type RecordValues, type StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { parameterText } from '../expression/parameter-value.js'
-import { isWrite, type Judgement, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
+import {
+  isWrite,
+  shownStatement,
+  type Judgement,
+  type Plan,
+  type PlannedStep,
+  type PlannedWrite,
+  type Words,
+} from '../plan/plan.js'
 import { WRITE_FLAGS } from '../statement/build-write-step.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Rows } from '../target/queryable.js'
@@ -15,6 +23,7 @@ import { digestKeyPads } from '../values/digest.js'
 import { EVIDENCE_ROWS, imageDigest, type Evidence } from './evidence.js'
 import { statementOf, stepsAhead } from './ahead.js'
 import { isExpected, unexpected } from './expectation.js'
+import { playBack } from './play-back.js'
 import { loadedText, type RunState } from './run-state.js'
 
 const RECEIPT_ROWS = 100
@@ -55,6 +64,18 @@ export class Attempt {
     /** Counts that a rehearsal fixed, by step. */
     readonly fixedCounts: ReadonlyMap<number, number>,
   ) {}
+
+  /** The same attempt with all its steps told, out of what it gave back as one statement. */
+  async playedBack(rows: readonly (readonly (string | null)[])[]): Promise<Attempt> {
+    const played = playBack(this.plan, rows)
+    const session = { ...this.session, query: played.query }
+    const told = new Attempt(this.target, this.plan, this.state, session, true, false, new Map())
+    await told.runSteps()
+    told.receipts.forEach((receipt, at) => {
+      receipt.durationMs = played.durations[at] ?? null
+    })
+    return told
+  }
 
   async runSteps(): Promise<void> {
     for (const step of this.plan.steps) await this.runStep(step)
@@ -235,7 +256,7 @@ export class Attempt {
     this.statement = statement
     const begun = this.session.query(`begin isolation level ${this.plan.isolation}`)
     const [{ rows }] = await Promise.all([
-      this.session.query(statement.text, this.#values(statement, null), statement.name),
+      this.session.query(statement.text, this.bindsOf(statement, null), statement.name),
       begun,
     ])
     const broken = rules.find((_, at) => rows[0]?.[settings + at] !== 't')
@@ -277,14 +298,15 @@ export class Attempt {
   #send(step: PlannedStep | null, statement: Statement): Promise<Rows> {
     // Steps that were sent with the run are made once: preparing them would only fill the session.
     const name = this.plan.name === null ? undefined : statement.name
-    return this.session.query(statement.text, this.#values(statement, step), name)
+    return this.session.query(statement.text, this.bindsOf(statement, step), name)
   }
 
-  #values(statement: Statement, step: PlannedStep | null): (string | null)[] {
-    return bindValues(statement, (source, slot) => this.#valueOf(source, slot, step))
+  /** What a statement's slots are filled with, for a step. */
+  bindsOf(statement: Statement, step: PlannedStep | null): (string | null)[] {
+    return bindValues(statement, (source, slot) => this.valueOf(source, slot, step))
   }
 
-  #valueOf(source: SlotSource, slot: Slot, step: PlannedStep | null): string | null {
+  valueOf(source: SlotSource, slot: Slot, step: PlannedStep | null): string | null {
     const { state } = this
     switch (source.from) {
       case 'parameter':
@@ -358,7 +380,7 @@ export class Attempt {
   #askedKey(step: PlannedStep, mapping: Mapping): RecordValues {
     const statement = this.statement
     if (!statement) return {}
-    const values = this.#values(statement, step)
+    const values = this.bindsOf(statement, step)
     const found = mapping.key.flatMap(({ name, column, sensitive }) => {
       const place = new RegExp(`t\\.${escapeForPattern(column.sql)} = \\$(\\d+)`).exec(statement.text)?.[1]
       const text = place === undefined ? undefined : values[Number(place) - 1]
@@ -468,7 +490,7 @@ export class Attempt {
     const statement = shownStatement(step)
     const values = told.skipped
       ? []
-      : showableBinds(statement.slots, this.#values(statement, step), this.target.digestKey)
+      : showableBinds(statement.slots, this.bindsOf(statement, step), this.target.digestKey)
     return {
       no: step.no,
       kind: step.kind,
@@ -481,11 +503,6 @@ export class Attempt {
       ...told,
     }
   }
-}
-
-/** The statement that stands for a step: in receipts, and in the book. */
-export function shownStatement(step: PlannedStep): Statement {
-  return step.kind === 'require' ? step.judgement.statement : isWrite(step) ? step.step : step.statement
 }
 
 /** All values after a write, whether touched or not. */

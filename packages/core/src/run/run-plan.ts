@@ -1,5 +1,4 @@
 import { setTimeout as delay } from 'node:timers/promises'
-import { v7 as uuidv7 } from 'uuid'
 import {
   isProblem,
   LedgermanProblem,
@@ -8,12 +7,14 @@ import {
   type Receipt,
   type RunMode,
 } from '@ledgerman/contract'
-import { bookRun, introducePlan, recordRefusedRun, type BookedRequest } from '../book/book-run.js'
+import { newEntryId } from '../book/entry-id.js'
+import { bookRun, introducePlan, recordRefusedRun, type BookedRequest, type BookedRun } from '../book/book-run.js'
 import { findRequest } from '../book/find-request.js'
+import { getEntry } from '../book/read-entries.js'
 import { settleRun } from '../book/settle-run.js'
 import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isDatabaseError } from '../problem/database-error.js'
+import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import type { Rows } from '../target/queryable.js'
 import type { Session, Target } from '../target/target.js'
 import { explainConflict } from '../transaction/explain-conflict.js'
@@ -24,6 +25,7 @@ import { LockWatch } from '../waits/lock-watch.js'
 import { Attempt } from './attempt.js'
 import { assertSame, type Evidence } from './evidence.js'
 import { readParams } from './params.js'
+import { AsOne } from './run-as-one.js'
 import { runReversibility } from './run-reversibility.js'
 
 export interface RunRequest {
@@ -60,6 +62,11 @@ export interface RunResult {
 }
 
 const LONGEST_BACKOFF_MS = 1_000
+
+// SQLSTATEs ("PostgreSQL Error Codes").
+const LOCK_NOT_AVAILABLE = '55P03'
+const QUERY_CANCELED = '57014'
+
 /** How long a refused run waits for what it had sent already, before it is cancelled. */
 const AHEAD_PATIENCE_MS = 20
 
@@ -82,11 +89,26 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
       )
     await introducePlan(target, plan)
   }
-  const run = { id: uuidv7(), startedAt: new Date().toISOString(), started: performance.now() }
+  const run = { id: newEntryId(), startedAt: new Date().toISOString(), started: performance.now() }
   request.onBegin?.(run)
+  let asOne = mayBeOne(request) ? AsOne.of(plan) : undefined
+  let waitedFor: readonly LockHolder[] | undefined
   for (let attempts = 1; ; attempts++) {
-    const outcome = await attemptOnce(target, plan, request, params, run, attempts)
-    if (outcome.result) return outcome.result
+    const outcome = await attemptOnce(target, plan, request, params, run, attempts, asOne, waitedFor)
+    if (outcome.result) {
+      asOne?.wentWell(outcome.result.receipt)
+      return outcome.result
+    }
+    if (asOne && !outcome.isFinal) {
+      // Step by step from here on: so it is known which step is refused, and why.
+      asOne.wasRefused()
+      asOne = undefined
+      waitedFor = outcome.waitedFor
+      if (!outcome.mayRetry) {
+        attempts--
+        continue
+      }
+    }
     if (!outcome.mayRetry || attempts > plan.retry) throw await refuse(outcome, attempts)
     // Full jitter, so that those who met do not meet again at once.
     await delay(Math.random() * Math.min(LONGEST_BACKOFF_MS, 10 * 2 ** attempts))
@@ -107,7 +129,21 @@ interface RunClock {
   started: number
 }
 
-type Failed = { result?: undefined; problem: unknown; mayRetry: boolean; attempt: Attempt | null }
+interface Failed {
+  result?: undefined
+  problem: unknown
+  mayRetry: boolean
+  attempt: Attempt | null
+  /** Whether the run is over, where it was sent as one statement. */
+  isFinal?: boolean
+  /** Who held the lock that one statement was not granted in time. */
+  waitedFor?: readonly LockHolder[] | undefined
+}
+
+/** What is committed as rehearsed, or once for its key, or drilled, is looked at between its steps. */
+function mayBeOne({ mode, rehearsed, request, hooks }: RunRequest): boolean {
+  return mode === 'commit' && !rehearsed && !request && !hooks
+}
 
 async function attemptOnce(
   target: Target,
@@ -116,9 +152,11 @@ async function attemptOnce(
   params: ReadonlyMap<string, string | null>,
   run: RunClock,
   attempts: number,
+  asOne: AsOne | undefined,
+  waitedFor: readonly LockHolder[] | undefined,
 ): Promise<{ result: RunResult } | Failed> {
   const isCommit = request.mode === 'commit'
-  const session = await target.session()
+  const session = await (asOne ? target.sessionInTurn() : target.session())
   const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
   const timeLimitMs = plan.timeLimitMs ?? target.limits.timeLimitMs
   const watch = new LockWatch(target, session.pid, lockWaitMs, request.onWait)
@@ -131,21 +169,22 @@ async function attemptOnce(
     outcomes: new Map(),
   }
   const fixed = new Map((request.rehearsed ?? []).map(({ step, matched }) => [step, matched]))
-  const attempt = new Attempt(
-    target,
-    plan,
-    state,
-    session,
-    isCommit,
-    !isCommit || request.rehearsed !== undefined,
-    fixed,
-  )
+  let attempt = new Attempt(target, plan, state, session, isCommit, !isCommit || request.rehearsed !== undefined, fixed)
   attempt.sendsAhead = !request.hooks
   const limit = new Deadline(target, session, run.started + timeLimitMs - performance.now(), request.signal)
   let isCommitting = false
   let isClean = false
   try {
+    if (asOne) {
+      isCommitting = true
+      const rows = await asOne.run(session, attempt, headerOf(plan, run, attempts), request.note ?? null)
+      isClean = true
+      attempt = await attempt.playedBack(rows)
+      return done('committed')
+    }
     await attempt.begin()
+    // The whole wait is behind it: what is still locked is refused at once, and it is known in which step.
+    if (waitedFor) await session.query(`set local lock_timeout = 1`)
     if (isCommit && request.request) {
       const before = await findRequest(target, session, plan, request.actor, request.request)
       if (before) {
@@ -184,9 +223,18 @@ async function attemptOnce(
     if (isConnectionError(error) && isCommitting) {
       isClean = false
       return settleRun(target, run, request, error).then(
-        (): { result: RunResult } => done('committed'),
-        (problem: unknown) => ({ problem, mayRetry: false, attempt }),
+        () => (asOne ? fromBook() : done('committed')),
+        (problem: unknown) => ({ problem, mayRetry: false, attempt, isFinal: true }),
       )
+    }
+    if (asOne && !isOutOfTime(error)) {
+      isClean = !isStalePlan(error)
+      return {
+        problem: error,
+        mayRetry: isRetryable(error),
+        attempt,
+        waitedFor: isDatabaseError(error) && error.code === LOCK_NOT_AVAILABLE ? watch.holders : undefined,
+      }
     }
     // What was sent ahead may wait for a lock that nobody needs any more. A cancel may come late: the session is not used again.
     const isOver = await attempt.isAheadOver(AHEAD_PATIENCE_MS)
@@ -195,7 +243,7 @@ async function attemptOnce(
       () => isOver,
       () => false,
     )
-    return { problem: await explain(error), mayRetry: isRetryable(error), attempt }
+    return { problem: await explain(error), mayRetry: isRetryable(error), attempt, isFinal: true }
   } finally {
     watch.end()
     limit.end()
@@ -208,6 +256,16 @@ async function attemptOnce(
   function done(outcome: 'committed'): { result: RunResult } {
     const receipt = toRunReceipt(target, plan, request, run, isCommit ? outcome : 'rehearsed', attempts, attempt)
     return { result: { receipt, evidence: attempt.evidence } }
+  }
+
+  /** What the steps found went down with the connection; the book has it. */
+  async function fromBook(): Promise<{ result: RunResult }> {
+    const entry = await getEntry(target, run.id, (name) => Promise.resolve(plan.mappings.get(name)))
+    return { result: { receipt: entry.receipt, evidence: [] } }
+  }
+
+  function isOutOfTime(error: unknown): boolean {
+    return limit.hasFired || (isDatabaseError(error) && error.code === QUERY_CANCELED)
   }
 
   async function explain(error: unknown): Promise<unknown> {
@@ -239,7 +297,7 @@ async function attemptOnce(
     const { conflict } = attempt
     if (conflict && explained.code === 'record-changed')
       return explainConflict(target, conflict.mapping, conflict.key, conflict.guards, explained)
-    if (explained.code === 'lock-timeout') return lockTimeout(explained, watch.holders, lockWaitMs, step)
+    if (explained.code === 'lock-timeout') return lockTimeout(explained, waitedFor ?? watch.holders, lockWaitMs, step)
     if (isDatabaseError(error) && error.code === '40P01')
       return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
     return step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
@@ -309,6 +367,24 @@ function isRetryable(error: unknown): boolean {
   return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
 }
 
+/** What the book says of a run that is about to be one statement; how long it took, and what it left, the statement adds. */
+function headerOf(plan: Plan, { startedAt }: RunClock, attempts: number): BookedRun {
+  return {
+    transaction: plan.name,
+    revision: plan.revision,
+    isolation: plan.isolation,
+    attempts,
+    durationMs: null,
+    startedAt,
+    reversible: null,
+    definitions: revisionsOf(plan),
+  }
+}
+
+function revisionsOf({ mappings }: Plan): Record<string, number> {
+  return Object.fromEntries([...mappings].map(([name, { revision }]) => [name, revision]))
+}
+
 function toRunReceipt(
   target: Target,
   plan: Plan,
@@ -336,6 +412,6 @@ function toRunReceipt(
     rehearsal: null,
     entry: request.mode === 'rehearse' ? null : entryAddress(target.name, run.id),
     reversible: outcome === 'refused' ? null : runReversibility(plan, attempt?.receipts ?? []),
-    definitions: Object.fromEntries([...plan.mappings].map(([name, { revision }]) => [name, revision])),
+    definitions: revisionsOf(plan),
   }
 }

@@ -50,7 +50,15 @@ export function bookInsertSql({ mapping, slots, key, changed, before, after, fro
  * The part of a transaction's step that writes an image for each row it wrote. A row without a key stands there by all its
  * values, and cannot be found by record.
  */
-export function imageInsertSql(parts: {
+export function imageInsertSql(parts: Omit<ImageParts, 'step'>): string {
+  const step = parts.slots.add({ name: ':step', type: 'integer', sensitive: false, source: { from: 'step', at: 0 } })
+  return `, booked as (
+  ${IMAGE_INSERT_SQL}
+  ${imageSelectSql({ ...parts, step: `${step}::integer` })}
+)`
+}
+
+interface ImageParts {
   mapping: Mapping
   slots: SlotList
   touched: readonly Property[]
@@ -58,26 +66,42 @@ export function imageInsertSql(parts: {
   isAdd?: boolean
   written: string
   from: string
-}): string {
-  const { mapping, slots, touched, isRemove, isAdd = false, written, from } = parts
+  /** The SQL of the step's number. */
+  step: string
+}
+
+export const IMAGE_INSERT_SQL = 'insert into ledgerman.image (entry, step, record, key, before, after)'
+
+/** What `IMAGE_INSERT_SQL` inserts for one step: a row for each row under `hit` that was written as the one under `done`. */
+function imageSelectSql(parts: ImageParts): string {
+  const { mapping, slots, touched, isRemove, isAdd = false, written, from, step } = parts
   const entry = slots.add({ name: ':id', type: 'uuid', sensitive: false, source: { from: 'entry', field: 'id' } })
-  const step = slots.add({ name: ':step', type: 'integer', sensitive: false, source: { from: 'step', at: 0 } })
-  const keyFrom = isAdd ? 'done' : 'hit'
-  const keys = mapping.key.map(({ column, sensitive }) =>
-    sensitive ? digestSql(`${keyFrom}.${column.sql}`, slots) : `${keyFrom}.${column.sql}::text`,
-  )
-  const keyArray = `array[${keys.join(', ')}]`
-  const whole = mapping.key.length === 0 ? mapping.properties : touched
-  const before = isAdd ? 'null' : imageSql({ alias: 'hit', properties: whole }, slots)
-  const after = isRemove ? 'null' : imageSql({ alias: 'done', properties: touched }, slots)
-  return `, booked as (
-  insert into ledgerman.image (entry, step, record, key, before, after)
-  select ${entry}::uuid, ${step}::integer, ${keys.length > 0 ? `${recordHashSql(keyArray)}, ${keyArray}` : 'null, null'},
+  const sides = { before: isAdd ? null : 'hit', after: isRemove ? null : 'done' }
+  const { key, before, after } = imageSidesSql(mapping, slots, touched, sides)
+  return `select ${entry}::uuid, ${step}, ${key === null ? 'null, null' : `${recordHashSql(key)}, ${key}`},
     ${before},
     ${after}
   ${from}
-  where done.${written}
-)`
+  where done.${written}`
+}
+
+/** A row's key, and its images from the rows under these aliases; null stands for no row. A row without a key has none. */
+export function imageSidesSql(
+  mapping: Mapping,
+  slots: SlotList,
+  touched: readonly Property[],
+  alias: { before: string | null; after: string | null },
+): { key: string | null; before: string; after: string } {
+  const keyFrom = alias.before ?? alias.after ?? ''
+  const keys = mapping.key.map(({ column, sensitive }) =>
+    sensitive ? digestSql(`${keyFrom}.${column.sql}`, slots) : `${keyFrom}.${column.sql}::text`,
+  )
+  const whole = mapping.key.length === 0 ? mapping.properties : touched
+  return {
+    key: keys.length === 0 ? null : `array[${keys.join(', ')}]`,
+    before: alias.before === null ? 'null::text[]' : imageSql({ alias: alias.before, properties: whole }, slots),
+    after: alias.after === null ? 'null::text[]' : imageSql({ alias: alias.after, properties: touched }, slots),
+  }
 }
 
 /** The number that a record's entries are found by: a hash of its key's text forms, as narrow as an index can be. */
@@ -94,7 +118,7 @@ function imageSql({ alias, properties }: Image, slots: SlotList): string {
 }
 
 /** A keyed digest (HMAC as in RFC 2104, written out with the server's own sha256; the two padded keys are bound). */
-function digestSql(value: string, slots: SlotList): string {
+export function digestSql(value: string, slots: SlotList): string {
   const key = slots.add({ name: ':digestKey', type: 'bytea[]', sensitive: true, source: { from: 'digest key' } })
   const pad = (at: number) => `(${key}::bytea[])[${at}]`
   return `'hmac:' || left(encode(sha256(${pad(2)} || sha256(${pad(1)} || convert_to(${value}::text, 'UTF8'))), 'hex'), ${DIGEST_DIGITS})`

@@ -7,6 +7,7 @@ import {
   actorSql,
   boundValueSql,
   brokenRuleSql,
+  changesKey,
   freshNames,
   guardAfterSql,
   mayWriteSql,
@@ -138,12 +139,4 @@ function versionBump({ guard }: Mapping): string[] {
   if (guard.by !== 'version' || guard.bumpedBy === 'database') return []
   const { sql } = guard.property.column
   return [`${sql} = hit.${sql} + 1`]
-}
-
-/** Whether PostgreSQL will take the stronger row lock: it does where a column of a unique index is set. */
-function changesKey({ table }: Mapping, set: readonly Property[]): boolean {
-  return (
-    table.kind === 'view' ||
-    set.some(({ column }) => table.uniques.some((unique) => unique.columns.includes(column.name)))
-  )
 }

@@ -7,7 +7,7 @@ import { imageInsertSql } from './book-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { comparableImageSql } from './image-sql.js'
 import { Aliases, Joins } from './joins.js'
-import { brokenRuleSql, freshNames, guardAfterSql, outputSql, touchedBy } from './keyed-statement.js'
+import { brokenRuleSql, changesKey, freshNames, guardAfterSql, outputSql, touchedBy } from './keyed-statement.js'
 import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 
@@ -25,6 +25,8 @@ export interface WriteStep {
   touched: Property[]
   /** Values the record has to have, by property. */
   expectedTexts: ReadonlyMap<string, string | null>
+  /** What it was built from. */
+  shape: WriteShape | AddShape
 }
 
 /**
@@ -60,6 +62,12 @@ export interface WriteShape {
   checksLeftOut: boolean
 }
 
+export interface AddShape {
+  kind: 'add'
+  values: readonly NewValue[]
+  onExisting: 'refuse' | 'keep' | 'change'
+}
+
 /**
  * Builds a step that changes or removes what a key or a condition finds, as one statement: found and locked first, in key
  * order, each row's new values computed from what was locked, then written where its image would differ.
@@ -76,7 +84,7 @@ export function buildWriteStep(
   const expectedTexts = new Map(
     shape.expected.map((value) => [value.property.name, 'text' in value ? value.text : null]),
   )
-  return { mapping, step: build(false), run: build(true), set, touched, expectedTexts }
+  return { mapping, step: build(false), run: build(true), set, touched, expectedTexts, shape }
 }
 
 function writeStatement(
@@ -109,7 +117,14 @@ function writeStatement(
     : key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
   const place = byPlace ? `,\n    t.ctid as ${extra.place}, t.tableoid as ${extra.part}` : ''
   const order = byPlace ? '' : `\n  order by ${key.map(({ column }) => `t.${column.sql}`).join(', ')}`
-  const lock = isRemove || changesKey(mapping, values) ? 'update' : 'no key update'
+  const lock =
+    isRemove ||
+    changesKey(
+      mapping,
+      values.map(({ property }) => property),
+    )
+      ? 'update'
+      : 'no key update'
   const differs = isRemove
     ? 'true'
     : `record_image_ne(row(${news.map(({ property }) => `hit.${property.column.sql}`).join(', ')}), row(${news.map(({ alias }) => `hit.${alias}`).join(', ')}))`
@@ -176,19 +191,18 @@ limit ${limit}::integer`,
 /** Builds the addition of one record in a transaction. Row shape as `buildWriteStep`, with no values before. */
 export function buildAddStep(
   mapping: Mapping,
-  values: readonly NewValue[],
-  onExisting: 'refuse' | 'keep' | 'change',
+  shape: AddShape,
   surroundingsOf: (slots: SlotList) => Surroundings,
 ): WriteStep {
-  const set = values.map(({ property }) => property)
-  const build = (isBooked: boolean) => addStatement(mapping, values, onExisting, surroundingsOf, isBooked)
-  return { mapping, step: build(false), run: build(true), set, touched: mapping.properties, expectedTexts: new Map() }
+  const set = shape.values.map(({ property }) => property)
+  const build = (isBooked: boolean) => addStatement(mapping, shape, surroundingsOf, isBooked)
+  const expectedTexts = new Map<string, string | null>()
+  return { mapping, step: build(false), run: build(true), set, touched: mapping.properties, expectedTexts, shape }
 }
 
 function addStatement(
   mapping: Mapping,
-  values: readonly NewValue[],
-  onExisting: 'refuse' | 'keep' | 'change',
+  { values, onExisting }: AddShape,
   surroundingsOf: (slots: SlotList) => Surroundings,
   isBooked: boolean,
 ): Statement {
@@ -237,7 +251,8 @@ from done`,
   )
 }
 
-function newValueSql(value: NewValue, joins: Joins | null, slots: SlotList, surroundings: Surroundings): string {
+/** The SQL of a new value, cast as its column stores it. */
+export function newValueSql(value: NewValue, joins: Joins | null, slots: SlotList, surroundings: Surroundings): string {
   const { property } = value
   const { type } = property.column
   if ('text' in value) {
@@ -253,18 +268,12 @@ function newValueSql(value: NewValue, joins: Joins | null, slots: SlotList, surr
   return `(${valueSql(value.expression, joins, slots, surroundings, wanted)})::${type.sql}`
 }
 
-function expectedSql(expected: readonly NewValue[], slots: SlotList): string {
+/** Whether the row under `t` has the values that were expected. */
+export function expectedSql(expected: readonly NewValue[], slots: SlotList): string {
   if (expected.length === 0) return 'true'
   return comparableImageSql(
     expected.map(({ property }) => property),
     't',
     slots,
-  )
-}
-
-function changesKey({ table }: Mapping, values: readonly NewValue[]): boolean {
-  return (
-    table.kind === 'view' ||
-    values.some(({ property }) => table.uniques.some((unique) => unique.columns.includes(property.column.name)))
   )
 }

@@ -17,6 +17,11 @@ export class Aliases {
   next(): string {
     return `t${++this.#count}`
   }
+
+  /** Whether anything beside the record itself is read. */
+  get areUsed(): boolean {
+    return this.#count > 0
+  }
 }
 
 /** The rows that to-one links lead to from the row under an alias, each joined once however often it is named. */

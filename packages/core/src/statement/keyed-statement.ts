@@ -106,6 +106,14 @@ export function verdictOrRaiseSql(isBooked: boolean, notWritten: string, brokenR
 
 const NO_RULE = 'null::integer'
 
+/** Whether PostgreSQL will take the stronger row lock: it does where a column of a unique index is set. */
+export function changesKey({ table }: Mapping, set: readonly Property[]): boolean {
+  return (
+    table.kind === 'view' ||
+    set.some(({ column }) => table.uniques.some((unique) => unique.columns.includes(column.name)))
+  )
+}
+
 /** Names for the extra columns that no column of the table has. */
 export function freshNames<N extends string>({ table }: Mapping, names: readonly N[]): Record<N, string> {
   const taken = new Set(table.columns.map((column) => column.name))

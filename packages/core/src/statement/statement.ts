@@ -9,6 +9,8 @@ export interface Slot {
   type: string
   sensitive: boolean
   source: SlotSource
+  /** The step it belongs to, where several are one statement and it means something else in each. */
+  step?: number
 }
 
 export type SlotSource =
@@ -22,8 +24,12 @@ export type SlotSource =
   | { from: 'place' | 'step'; at: number }
   | { from: 'guard' | 'loaded guard' | 'actor' | 'limit' | 'offset' | 'digest key' }
   | { from: 'entry'; field: EntryField }
+  | { from: 'run'; field: RunField }
 
 export type EntryField = 'id' | 'statement' | 'binds' | 'note'
+
+/** What the book says of a run and of its steps: JSON, with places for what only the statement knows (`format` in PostgreSQL). */
+export type RunField = 'run' | 'steps'
 
 /** An expression that a statement was made with, and what it is called where it was written, such as `where`. */
 export interface StatementExpression {
@@ -130,7 +136,7 @@ export function bindValues(
   return statement.slots.map((slot) => valueOf(slot.source, slot))
 }
 
-function isSameSource(one: SlotSource, other: SlotSource): boolean {
+export function isSameSource(one: SlotSource, other: SlotSource): boolean {
   return one.from === other.from && JSON.stringify(one) === JSON.stringify(other)
 }
 

@@ -190,6 +190,24 @@ export class Target implements Queryable {
     }
   }
 
+  /** Lends a session for one statement that is a whole transaction, as `runAlone` has it. @throws LedgermanProblem as `session` */
+  async sessionInTurn(): Promise<Session> {
+    await this.#gate.enter()
+    try {
+      const session = await this.session()
+      return {
+        ...session,
+        release: (destroy) => {
+          session.release(destroy)
+          this.#gate.leave()
+        },
+      }
+    } catch (error) {
+      this.#gate.leave()
+      throw error
+    }
+  }
+
   async #connect(pool = this.#pool): Promise<pg.PoolClient> {
     try {
       return await pool.connect()
@@ -304,7 +322,7 @@ export class Target implements Queryable {
 
   async isBookPrepared(): Promise<boolean> {
     if (!this.#bookPrepared) {
-      const { rows } = await this.read(`select to_regclass('ledgerman.entry') is not null`)
+      const { rows } = await this.read(`select ${HAS_BOOK_SQL}`)
       this.#bookPrepared = rows[0]?.[0] === 't'
     }
     return this.#bookPrepared
@@ -352,8 +370,11 @@ function makePool(
   return pool
 }
 
+/** Whether the book is there, and of this version: what came last is. */
+const HAS_BOOK_SQL = `exists (select from pg_attribute where attrelid = to_regclass('ledgerman.entry') and attname = 'steps')`
+
 const STATE_SQL = `
-select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, to_regclass('ledgerman.entry') is not null
+select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL}
 from pg_roles r where r.rolname = current_user`
 
 interface KnownTable {

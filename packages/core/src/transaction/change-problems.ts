@@ -18,7 +18,7 @@ export function guardRequired(mapping: Mapping): LedgermanProblem {
 export function bookNotPrepared(target: Target): LedgermanProblem {
   return new LedgermanProblem(
     'book-not-prepared',
-    `The target ${target.name} has no book yet, so nothing can be committed to it. Have it prepared once: ledgerman book prepare, or POST /v1/targets/${target.name}/book.`,
+    `The target ${target.name} has no book yet, or one of an earlier version, so nothing can be committed to it. Have it prepared: ledgerman book prepare, or POST /v1/targets/${target.name}/book.`,
     { target: target.name },
   )
 }

@@ -1,4 +1,3 @@
-import { v7 as uuidv7 } from 'uuid'
 import {
   isProblem,
   LedgermanProblem,
@@ -7,6 +6,7 @@ import {
   type RecordValues,
   type RunMode,
 } from '@ledgerman/contract'
+import { newEntryId } from '../book/entry-id.js'
 import { REFUSED_BY_BOOK } from '../book/book-schema.js'
 import { introduceStatement, statementId } from '../book/introduce-statement.js'
 import { findRequest } from '../book/find-request.js'
@@ -170,6 +170,7 @@ export async function runKeyedStep(
       case 'place':
       case 'offset':
       case 'limit':
+      case 'run':
         return null
       case 'entry':
         return {
@@ -330,7 +331,7 @@ function matchedOf({ code, facts }: LedgermanProblem): number | null {
 
 function toHeader(target: Target, mapping: Mapping, { mode, actor, note }: RunOptions): RunHeader {
   return {
-    id: uuidv7(),
+    id: newEntryId(),
     target: target.name,
     mode,
     revision: mapping.revision,

@@ -1,5 +1,5 @@
-import { v7 as uuidv7 } from 'uuid'
 import type { Json } from '@ledgerman/contract'
+import { newEntryId } from '../../book/entry-id.js'
 import type { Mapping } from '../../mapping/mapping.js'
 import type { Plan, PlannedStep } from '../../plan/plan.js'
 import { Attempt, type SeenRows } from '../../run/attempt.js'
@@ -25,7 +25,7 @@ export interface ObservedRow {
 /** An attempt at a drilled plan in a session of its own, which nobody books. */
 export function attemptOf(target: Target, { plan, params }: Drilled, session: Session, isBooked = false): Attempt {
   const state = {
-    entry: uuidv7(),
+    entry: newEntryId(),
     actor: 'drill',
     params: readParams(plan, params),
     given: params,

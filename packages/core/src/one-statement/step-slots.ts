@@ -1,0 +1,31 @@
+import { isSameSource, SlotList, type Slot } from '../statement/statement.js'
+
+/** The slots of all steps of a run, where they are one statement. */
+export class RunSlots extends SlotList {
+  override add(slot: Slot): string {
+    // A placeholder takes the type it is cast to first: two types are two slots.
+    const at = this.slots.findIndex(
+      (each) => each.step === slot.step && each.type === slot.type && isSameSource(each.source, slot.source),
+    )
+    return `$${at >= 0 ? at + 1 : this.slots.push(slot)}`
+  }
+}
+
+/** The slots of one step among them: its guard, and the values it expects, are its own. */
+export class StepSlots extends SlotList {
+  constructor(
+    readonly all: RunSlots,
+    readonly no: number,
+  ) {
+    super()
+  }
+
+  override add(slot: Slot): string {
+    const isOwn = slot.source.from === 'guard' || slot.source.from === 'expected'
+    return this.all.add(isOwn ? { ...slot, step: this.no } : slot)
+  }
+
+  override expression(label: string, source: string): number {
+    return this.all.expression(label, source)
+  }
+}

@@ -1,0 +1,163 @@
+import { LedgermanProblem, type Receipt } from '@ledgerman/contract'
+import { stepStatementId, type BookedRun } from '../book/book-run.js'
+import { buildOneStatement, COUNTS_A_STEP, isLateBind } from '../one-statement/build-one-statement.js'
+import { shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
+import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
+import type { Session, Target } from '../target/target.js'
+import { showableBinds } from '../transaction/receipt.js'
+import type { Attempt } from './attempt.js'
+
+/** After how many runs at most a plan that had to be run step by step again is tried as one statement again. */
+const LONGEST_PAUSE = 64
+
+/** A run that waited for its rows this long, in milliseconds, has so many others after it lock theirs by a statement of their own first. */
+const CONTENDED_MS = 2
+const CONTENDED_RUNS = 32
+
+/** A plan as one statement, and how that went lately. */
+export class AsOne {
+  static readonly #known = new WeakMap<Plan, AsOne | null>()
+  #pause = 0
+  #next = 1
+  /** For how many runs the rows are still locked by a statement before. */
+  #locksFirst = 0
+  readonly #firstLock: FirstLock | undefined
+
+  readonly #steps: readonly StepTemplate[]
+
+  private constructor(
+    readonly statement: Statement,
+    readonly plan: Plan,
+  ) {
+    this.#steps = plan.steps.map(toStepTemplate)
+    this.#firstLock = firstLockOf(plan)
+  }
+
+  /** Undefined where the plan cannot be one statement, or was refused as one too often lately: what is refused is run twice. */
+  static of(plan: Plan): AsOne | undefined {
+    let known = this.#known.get(plan)
+    if (known === undefined) {
+      // Steps that were sent with their run are prepared by nobody: planned each time, a long statement costs more than it saves.
+      const statement = plan.name === null ? undefined : buildOneStatement(plan)
+      this.#known.set(plan, (known = statement ? new AsOne(statement, plan) : null))
+    }
+    if (!known || known.#pause-- > 0) return undefined
+    return known
+  }
+
+  wentWell({ steps }: Receipt): void {
+    this.#pause = 0
+    this.#next = 1
+    const waited = steps.slice(0, this.#firstLock?.no ?? 0).reduce((sum, step) => sum + (step.durationMs ?? 0), 0)
+    if (waited > CONTENDED_MS && this.plan.isolation === 'read committed') this.#locksFirst = CONTENDED_RUNS
+  }
+
+  wasRefused(): void {
+    this.#pause = this.#next - 1
+    this.#next = Math.min(LONGEST_PAUSE, this.#next * 2)
+  }
+
+  /**
+   * Sends the statement, and gives its rows once it is committed. Between BEGIN and COMMIT where it needs settings of its own: all
+   * four go out at once, since the change and its entry are one statement, and one cannot be there without the other.
+   */
+  async run(session: Session, attempt: Attempt, header: BookedRun, note: string | null): Promise<(string | null)[][]> {
+    const { plan, target } = attempt
+    const { statement } = this
+    const values = bindValues(statement, (source, slot) => {
+      const own = this.#valueOf(source, attempt, header, note)
+      return own === undefined ? attempt.valueOf(source, slot, plan.steps[(slot.step ?? 0) - 1] ?? null) : own
+    })
+    attempt.statement = statement
+    const firstLock = this.#locksFirst-- > 0 ? this.#firstLock : undefined
+    if (!firstLock && !needsTransaction(target, plan))
+      return (await session.query(statement.text, values, statement.name)).rows
+    const { statement: prologue } = plan.prologue
+    const sent = [
+      session.query(`begin isolation level ${plan.isolation}`),
+      session.query(prologue.text, attempt.bindsOf(prologue, null), prologue.name),
+      ...(firstLock ? [session.query(firstLock.text, attempt.bindsOf(firstLock, null), firstLock.name)] : []),
+      session.query(statement.text, values, statement.name),
+      session.query('commit'),
+    ]
+    const settled = await Promise.allSettled(sent)
+    const failed = settled.find(({ status }) => status === 'rejected')
+    if (failed?.status === 'rejected') throw failed.reason
+    const [written, committed] = await Promise.all(sent.slice(-2))
+    if (committed?.command !== 'COMMIT')
+      throw new LedgermanProblem('internal', `COMMIT was answered with ${committed?.command}.`)
+    return written?.rows ?? []
+  }
+
+  /** What the book says of the run; undefined for a slot that a step's own statement could have. */
+  #valueOf(source: SlotSource, attempt: Attempt, header: BookedRun, note: string | null): string | null | undefined {
+    if (source.from === 'entry' && source.field === 'note') return note
+    if (source.from !== 'run') return undefined
+    return source.field === 'run' ? runTemplate(header) : stepsTemplate(attempt, this.#steps)
+  }
+}
+
+type FirstLock = Statement & { no: number }
+
+/**
+ * The statement of a load that locks before anything was written. A statement that had to wait for a row goes over all its parts
+ * once more for the row's latest version; sent ahead in the same transaction, this one does the waiting, and it is short.
+ */
+function firstLockOf({ steps }: Plan): FirstLock | undefined {
+  const first = steps.find((step) => step.kind !== 'require' && !(step.kind === 'load' && step.lock === 'none'))
+  if (first?.kind !== 'load' || first.when || first.statement.slots.some((slot) => isLateBind(first, slot)))
+    return undefined
+  return { ...first.statement, name: first.statement.name, no: first.no }
+}
+
+/** Whether a session's own settings are not those of the run, or a policy has to know the actor before any row is read. */
+function needsTransaction({ limits }: Target, plan: Plan): boolean {
+  return (
+    plan.isolation !== 'read committed' ||
+    (plan.lockWaitMs ?? limits.lockWaitMs) !== limits.lockWaitMs ||
+    (plan.timeLimitMs ?? limits.timeLimitMs) !== limits.timeLimitMs ||
+    plan.steps.some((step) => 'mapping' in step && step.mapping.table.rowSecurity)
+  )
+}
+
+/** The run as the book has it, with places for its duration and whether it can be reversed: `format` of PostgreSQL fills them. */
+function runTemplate(run: BookedRun): string {
+  const { durationMs: _duration, reversible: _reversible, ...known } = run
+  return `${json(known).slice(0, -1)},"durationMs":%1$s,"reversible":"%2$s"}`
+}
+
+/** The steps as the book has them, with places for their counts, and then for the binds that earlier steps give. */
+function stepsTemplate(attempt: Attempt, parts: readonly StepTemplate[]): string {
+  const { plan, target } = attempt
+  let late = COUNTS_A_STEP * plan.steps.length
+  const steps = parts.map(({ step, before, after }) => {
+    const statement = shownStatement(step)
+    const shown = showableBinds(statement.slots, attempt.bindsOf(statement, step), target.digestKey)
+    const binds = shown.map((bind, at) => (isLateBind(step, statement.slots[at] as Slot) ? `%${++late}$s` : json(bind)))
+    return `${before}${binds.join()}${after}`
+  })
+  return `[${steps.join()}]`
+}
+
+/** What does not differ from one run to the next: a step as the book has it, before its binds and after them. */
+interface StepTemplate {
+  step: PlannedStep
+  before: string
+  after: string
+}
+
+function toStepTemplate(step: PlannedStep): StepTemplate {
+  const first = COUNTS_A_STEP * (step.no - 1) + 1
+  const known = { no: step.no, name: step.as, statement: stepStatementId(step), expected: String(step.expect) }
+  return {
+    step,
+    before: `${json(known).slice(0, -1)},"binds":[`,
+    after: `],"matched":%${first}$s,"changed":%${first + 1}$s,"skipped":%${first + 2}$s,"duration_ms":%${first + 3}$s}`,
+  }
+}
+
+/** JSON in which no percent sign is taken for a place. */
+function json(value: unknown): string {
+  const text = JSON.stringify(value)
+  return text.includes('%') ? text.replaceAll('%', '%%') : text
+}
