@@ -1,6 +1,7 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { comparableImageSql } from './image-sql.js'
 import { bookInsertSql } from './book-sql.js'
+import { buildSharedChange } from './build-shared-change.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { keyConditionSql } from './key-sql.js'
 import {
@@ -46,6 +47,7 @@ export function buildChange(mapping: Mapping, shape: ChangeShape, isBooked: bool
     kind: shape.kind,
     step,
     run: isBooked ? changeStatement(mapping, shape, true) : step,
+    shared: isBooked ? buildSharedChange(mapping, shape) : undefined,
     set: [...shape.set],
     touched: touchedBy(mapping, shape.set),
   }

@@ -16,6 +16,6 @@ export function buildLoad(mapping: Mapping, by: readonly Property[] = mapping.ke
 }
 
 /** Every property of the row under `t`, in order, in the text form its codec expects. */
-function selectList(mapping: Mapping): string {
+export function selectList(mapping: Mapping): string {
   return mapping.properties.map(({ column }) => readSql(`t.${column.sql}`, column.type)).join(', ')
 }

@@ -19,6 +19,8 @@ export interface KeyedStatement {
   step: Statement
   /** What is run: the same, with the part that writes the entry where it is booked. Its slots begin with those of `step`. */
   run: Statement
+  /** The booked statement for callers who ask at the same time; undefined where each has to ask alone. */
+  shared?: Statement | undefined
   set: Property[]
   /** Properties whose values can differ afterwards. */
   touched: Property[]

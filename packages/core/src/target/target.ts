@@ -4,6 +4,7 @@ import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { readCatalogue, readType } from '../catalogue/read-catalogue.js'
 import type { Table } from '../catalogue/table.js'
 import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
+import type { Statement } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
@@ -11,6 +12,7 @@ import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
+import { SharedStatement, type SharedStatementOptions } from './shared-statement.js'
 import { DEFAULT_LIMITS, startupOptions, type SessionLimits } from './session-settings.js'
 
 export interface TargetOptions {
@@ -67,6 +69,7 @@ export class Target implements Queryable {
   /** Statements whose text is known to stand in the book. */
   readonly knownStatements = new Set<string>()
   readonly #prepared = new Set<string>()
+  readonly #shared = new WeakMap<Statement, SharedStatement>()
 
   constructor(options: TargetOptions) {
     this.name = options.name
@@ -110,6 +113,16 @@ export class Target implements Queryable {
     } finally {
       this.#gate.leave()
     }
+  }
+
+  /** The statement as callers of this target share it; made when first asked for. */
+  shared(statement: Statement, options: Pick<SharedStatementOptions, 'answers' | 'isRead'>): SharedStatement {
+    let shared = this.#shared.get(statement)
+    if (!shared) {
+      const send = this.query.bind(this)
+      this.#shared.set(statement, (shared = new SharedStatement({ statement, send, ...options })))
+    }
+    return shared
   }
 
   /** Runs a statement that changes nothing; a session that turns out to be of no more use is replaced once. */

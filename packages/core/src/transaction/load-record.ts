@@ -2,13 +2,21 @@ import { LedgermanProblem, type Explained, type LoadedRecord } from '@ledgerman/
 import { explainStatement } from '../find/explain-statement.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { buildLoad } from '../statement/build-load.js'
+import { buildSharedLoad } from '../statement/build-shared-load.js'
 import { bindValues, type SlotSource, type Statement } from '../statement/statement.js'
+import type { Rows } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
 import { describeKey, type KeyTexts } from './record-key.js'
 import { recordFromTexts } from './record-row.js'
 import { toGuard } from './guard-value.js'
 
-const loads = new WeakMap<Mapping, Map<string, Statement>>()
+interface Load {
+  alone: Statement
+  /** For callers who ask at the same time; undefined where each has to ask alone. */
+  shared: Statement | undefined
+}
+
+const loads = new WeakMap<Mapping, Map<string, Load>>()
 
 /**
  * Loads one record by its key.
@@ -22,8 +30,7 @@ export async function loadRecord(
   key: KeyTexts,
   by: readonly Property[] = mapping.key,
 ): Promise<LoadedRecord> {
-  const statement = loadStatement(mapping, by)
-  const rows = await read(target, mapping, statement, (source) => keyValue(key, source))
+  const rows = await read(target, mapping, loadOf(mapping, by), (source) => keyValue(key, source))
   const [row] = rows
   if (!row) throw noSuchRecord(mapping, key, by)
   if (rows.length > 1) throw ambiguousRecord(mapping, key)
@@ -41,7 +48,7 @@ export function explainLoad(
   by: readonly Property[] = mapping.key,
   signal?: AbortSignal,
 ): Promise<Explained> {
-  const statement = loadStatement(mapping, by)
+  const { alone: statement } = loadOf(mapping, by)
   return explainStatement(
     target,
     mapping,
@@ -51,13 +58,13 @@ export function explainLoad(
   )
 }
 
-function loadStatement(mapping: Mapping, by: readonly Property[]): Statement {
+function loadOf(mapping: Mapping, by: readonly Property[]): Load {
   let known = loads.get(mapping)
   if (!known) loads.set(mapping, (known = new Map()))
   const name = by === mapping.key ? '' : by.map((property) => property.name).join(' ')
-  let statement = known.get(name)
-  if (!statement) known.set(name, (statement = buildLoad(mapping, by)))
-  return statement
+  let load = known.get(name)
+  if (!load) known.set(name, (load = { alone: buildLoad(mapping, by), shared: buildSharedLoad(mapping, by) }))
+  return load
 }
 
 function keyValue(key: KeyTexts, source: SlotSource): string | null {
@@ -81,11 +88,19 @@ export function ambiguousRecord(mapping: Mapping, key: KeyTexts): LedgermanProbl
   )
 }
 
-async function read(target: Target, mapping: Mapping, statement: Statement, valueOf: Parameters<typeof bindValues>[1]) {
+async function read(
+  target: Target,
+  mapping: Mapping,
+  { alone, shared }: Load,
+  valueOf: Parameters<typeof bindValues>[1],
+): Promise<Rows['rows']> {
+  const readAlone = async () => (await target.read(alone.text, bindValues(alone, valueOf), alone.name)).rows
   try {
-    const { rows } = await target.read(statement.text, bindValues(statement, valueOf), statement.name)
-    return rows
+    if (!shared) return await readAlone()
+    // A record that is not there is an answer too.
+    const asked = target.shared(shared, { answers: () => true, isRead: true })
+    return await asked.ask({ values: bindValues(shared, valueOf), subject: null, alone: readAlone })
   } catch (error) {
-    throw target.explain(error, { mapping, slots: statement.slots })
+    throw target.explain(error, { mapping, slots: alone.slots })
   }
 }

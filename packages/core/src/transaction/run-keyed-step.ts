@@ -16,7 +16,7 @@ import { settleOutcome } from '../book/settle-outcome.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
-import type { KeyedStatement } from '../statement/keyed-statement.js'
+import { FLAGS, type KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Queryable, Rows } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
@@ -115,14 +115,7 @@ export async function runKeyedStep(
 
   try {
     if (isCommit) await introduceStatement(target, mapping, statement)
-    const { rows } = await runStatement(
-      target,
-      mapping,
-      statement,
-      bindValues(statement.run, valueOf),
-      { ...options, id: header.id },
-      startWatch,
-    )
+    const rows = await runStatement(target, mapping, step, valueOf, { ...options, id: header.id }, startWatch)
     const { record, guard, row } = judge(target, mapping, step, rows, isCommit)
     const durationMs = performance.now() - started
     const outcome = { matched: 1, changed: row ? 1 : 0, durationMs, rows: row ? [row] : [] }
@@ -263,17 +256,18 @@ function rowReceipt(
 async function runStatement(
   target: Target,
   mapping: Mapping,
-  { kind, run, set }: KeyedStatement,
-  values: (string | null)[],
+  { statement: { kind, run, set, shared }, key }: KeyedStep,
+  valueOf: Parameters<typeof bindValues>[1],
   { mode, actor, request, id }: RunOptions & { id: string },
   onStart: (pid: number) => void,
-): Promise<Rows> {
+): Promise<Rows['rows']> {
   const isCommit = mode === 'commit'
   // A new record of defaults only has no part that its values are read from, and so none that sets the actor first.
   const setsActor = kind !== 'add' || set.length > 0
   const isSelfChecking =
     isCommit && !request && setsActor && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
   const once = (preparedAs: string | undefined) => {
+    const values = bindValues(run, valueOf)
     if (isSelfChecking) return target.runAlone(run.text, values, preparedAs, onStart)
     return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {
       onStart(session.pid)
@@ -291,14 +285,32 @@ async function runStatement(
       return rows
     })
   }
-  try {
-    return await once(run.name)
-  } catch (error) {
-    // The table was altered since the session prepared the statement: it is prepared afresh, once.
-    if (isStalePlan(error)) return once(undefined)
-    throw error
+  const alone = async () => {
+    try {
+      return (await once(run.name)).rows
+    } catch (error) {
+      // The table was altered since the session prepared the statement: it is prepared afresh, once.
+      if (isStalePlan(error)) return (await once(undefined)).rows
+      throw error
+    }
   }
+  if (!isSelfChecking || !shared) return alone()
+  return target.shared(shared, { answers: (rows) => isAnswer(mapping, rows), isRead: false }).ask({
+    values: bindValues(shared, valueOf),
+    subject: mapping.key.map(({ name }) => JSON.stringify(key.get(name) ?? null)).join(),
+    alone,
+    onStart,
+  })
 }
+
+/** Whether a shared statement said what became of the record: it leaves out one that somebody has locked, or that is not there. */
+function isAnswer(mapping: Mapping, [row]: Rows['rows']): boolean {
+  const verdict = row?.[mapping.properties.length + FLAGS.indexOf('verdict')]
+  return verdict !== undefined && verdict !== SHOULD_BE_WRITTEN
+}
+
+/** Of `VERDICTS`: it may be written, would differ, and was not. */
+const SHOULD_BE_WRITTEN = 'tttf'
 
 /** Holds the key for this transaction. Whoever sent it looked before; one that came to its end since then is found the next time. */
 async function holdRequest(

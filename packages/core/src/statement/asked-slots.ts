@@ -1,0 +1,18 @@
+import { SlotList, type Slot } from './statement.js'
+
+/**
+ * The slots of a statement that several callers share: each slot is a column of the rows that they ask with, and its one bind an
+ * array with a value for each caller.
+ */
+export class AskedSlots extends SlotList {
+  override add(slot: Slot): string {
+    return `asked.b${super.add(slot).slice(1)}`
+  }
+
+  /** The rows that are asked with, as an item of `from`; `asked.place` numbers them from 1. */
+  get sql(): string {
+    const arrays = this.slots.map((_, at) => `$${at + 1}::text[]`)
+    const columns = this.slots.map((_, at) => `b${at + 1}`)
+    return `unnest(${arrays.join(', ')}) with ordinality as asked(${columns.join(', ')}, place)`
+  }
+}

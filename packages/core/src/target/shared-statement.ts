@@ -1,0 +1,149 @@
+import { isConnectionError } from '../problem/connection-error.js'
+import { isDatabaseError } from '../problem/database-error.js'
+import type { Statement } from '../statement/statement.js'
+import { toTextArray } from '../values/text-array.js'
+import type { Rows } from './queryable.js'
+
+type Row = (string | null)[]
+
+/** What one caller asks a shared statement with. */
+export interface Asked {
+  /** One for each slot of the shared statement, in order. */
+  values: readonly (string | null)[]
+  /** Callers with the same subject, such as a record, do not share a statement; null for one that all may have in common. */
+  subject: string | null
+  /** The caller's own statement, for when nobody shares one, or the shared one does not answer. */
+  alone: () => Promise<Row[]>
+  onStart?: ((pid: number) => void) | undefined
+}
+
+export interface SharedStatementOptions {
+  statement: Statement
+  send: (text: string, values: string[], name: string, onStart: (pid: number) => void) => Promise<Rows>
+  /** Whether these rows, without their place, answer the caller. */
+  answers: (rows: Row[]) => boolean
+  /** Whether it is safe to send again what may have been done. */
+  isRead: boolean
+}
+
+/** How many such statements are on their way at once: the next callers gather behind them. */
+const MOST_ON_THE_WAY = 2
+const MOST_CALLERS = 64
+
+/** Nobody waits longer than this for statements on their way, in milliseconds: those may wait for a lock. */
+const PATIENCE_MS = 20
+
+/** After how many rounds at most of everybody asking alone a statement that was refused is shared again. */
+const LONGEST_PAUSE = 64
+
+/**
+ * A statement that callers who ask at the same time share, in one round trip and one transaction: the more ask at once, the less
+ * each of them costs (docs/decisions/0013). A caller with nobody beside them asks alone, and waits for nobody. Where the
+ * statement fails, everybody asks alone, so that each learns of their own.
+ */
+export class SharedStatement {
+  #onTheWay = 0
+  #waiting: Waiting[] = []
+  #isFlushing = false
+  #timer: NodeJS.Timeout | undefined
+  #pause = 0
+  #nextPause = 1
+
+  constructor(readonly options: SharedStatementOptions) {}
+
+  /** The caller's rows, as their own statement has them. @throws what that would fail with */
+  ask(asked: Asked): Promise<Row[]> {
+    return new Promise((resolve, reject) => {
+      this.#waiting.push({ asked, resolve, reject })
+      this.#soon()
+    })
+  }
+
+  /** All who ask in this turn of the event loop go together. */
+  #soon(): void {
+    if (this.#isFlushing || this.#waiting.length === 0) return
+    this.#isFlushing = true
+    setImmediate(() => {
+      this.#isFlushing = false
+      this.#flush(MOST_ON_THE_WAY)
+    })
+  }
+
+  #flush(most: number): void {
+    while (this.#waiting.length > 0 && this.#onTheWay < most) void this.#sendSome()
+    clearTimeout(this.#timer)
+    this.#timer = this.#waiting.length > 0 ? setTimeout(() => this.#flush(this.#onTheWay + 1), PATIENCE_MS) : undefined
+  }
+
+  async #sendSome(): Promise<void> {
+    const together = this.#takeSome()
+    this.#onTheWay++
+    if (together.length > 1 && this.#pause-- <= 0) await this.#sendTogether(together)
+    else await Promise.all(together.map(askAlone))
+    this.#onTheWay--
+    this.#soon()
+  }
+
+  /** Callers with a subject of their own each; the others wait for the next round. */
+  #takeSome(): Waiting[] {
+    const taken: Waiting[] = []
+    const left: Waiting[] = []
+    const subjects = new Set<string>()
+    for (const each of this.#waiting) {
+      const { subject } = each.asked
+      const isTaken = taken.length < MOST_CALLERS && (subject === null || !subjects.has(subject))
+      if (subject !== null) subjects.add(subject)
+      ;(isTaken ? taken : left).push(each)
+    }
+    this.#waiting = left
+    return taken
+  }
+
+  async #sendTogether(together: Waiting[]): Promise<void> {
+    const { statement, send, answers } = this.options
+    const arrays = statement.slots.map((_, at) => toTextArray(together.map(({ asked }) => asked.values[at] ?? null)))
+    const byPlace = new Map<number, Row[]>()
+    try {
+      const { rows } = await send(statement.text, arrays, statement.name, (pid) => {
+        for (const { asked } of together) asked.onStart?.(pid)
+      })
+      for (const [place, ...row] of rows) byPlace.set(Number(place), [...(byPlace.get(Number(place)) ?? []), row])
+      this.#nextPause = 1
+    } catch (error) {
+      if (this.#concernsEverybody(error)) {
+        for (const { reject } of together) reject(error)
+        return
+      }
+      this.#pause = this.#nextPause - 1
+      this.#nextPause = Math.min(LONGEST_PAUSE, this.#nextPause * 2)
+      await Promise.all(together.map(askAlone))
+      return
+    }
+    await Promise.all(
+      together.map((waiting, at) => {
+        const rows = byPlace.get(at + 1) ?? []
+        return answers(rows) ? waiting.resolve(rows) : askAlone(waiting)
+      }),
+    )
+  }
+
+  /** Whether each caller's own statement fails, or would have failed, the same way: asked again it would only wait again. */
+  #concernsEverybody(error: unknown): boolean {
+    if (isConnectionError(error)) return !this.options.isRead
+    return isDatabaseError(error) && (error.code === LOCK_NOT_AVAILABLE || error.code === QUERY_CANCELED)
+  }
+}
+
+// SQLSTATEs ("PostgreSQL Error Codes").
+const LOCK_NOT_AVAILABLE = '55P03'
+const QUERY_CANCELED = '57014'
+
+interface Waiting {
+  asked: Asked
+  resolve: (rows: Row[]) => void
+  reject: (error: unknown) => void
+}
+
+function askAlone({ asked, resolve, reject }: Waiting): Promise<void> {
+  return asked.alone().then(resolve, reject)
+}
