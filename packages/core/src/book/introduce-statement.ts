@@ -9,13 +9,28 @@ import type { Target } from '../target/target.js'
  * Sees to it that the statement's text stands in the book before an entry refers to it: once a process and target, so it
  * costs the change itself nothing. Written on its own; a text that no entry refers to does no harm.
  */
-export async function introduceStatement(
+export async function introduceStatement(target: Target, mapping: Mapping, keyed: KeyedStatement): Promise<void> {
+  const id = statementId(mapping, keyed.step, keyed.kind)
+  if (target.knownStatements.has(id)) return
+  // Of callers who come at once the first one writes it for all.
+  let introducing = underWay.get(target)
+  if (!introducing) underWay.set(target, (introducing = new Map()))
+  let going = introducing.get(id)
+  if (!going) {
+    going = writeStatement(target, mapping, keyed, id).finally(() => introducing.delete(id))
+    introducing.set(id, going)
+  }
+  await going
+}
+
+const underWay = new WeakMap<Target, Map<string, Promise<void>>>()
+
+async function writeStatement(
   target: Target,
   mapping: Mapping,
   { kind, step: statement, touched }: KeyedStatement,
+  id: string,
 ): Promise<void> {
-  const id = statementId(mapping, statement, kind)
-  if (target.knownStatements.has(id)) return
   const binds = JSON.stringify(statement.slots.map(({ name, type }) => ({ name, type })))
   await target.query(
     `insert into ledgerman.statement (id, kind, mapping, revision, relation, key_columns, touched, text, binds)

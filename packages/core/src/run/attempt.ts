@@ -17,7 +17,7 @@ import type { Rows } from '../target/queryable.js'
 import type { Session, Target } from '../target/target.js'
 import { guardBind, toGuard } from '../transaction/guard-value.js'
 import { recordChanged, ruleBroken, rowNotWritten } from '../transaction/change-problems.js'
-import { recordFromTexts } from '../transaction/record-row.js'
+import { recordFromTexts, shownRecord } from '../transaction/record-row.js'
 import { roundMs, showable, showableBinds, toBindReceipts, toRowReceipt } from '../transaction/receipt.js'
 import { digestKeyPads } from '../values/digest.js'
 import { EVIDENCE_ROWS, imageDigest, type Evidence } from './evidence.js'
@@ -474,11 +474,10 @@ export class Attempt {
   }
 
   #shown(mapping: Mapping, properties: readonly Property[], texts: readonly (string | null)[]): RecordValues {
-    return Object.fromEntries(
-      properties.map((property, at) => {
-        const text = showable(this.target, property, texts[at] ?? null)
-        return [property.name, property.sensitive ? text : recordFromTexts(mapping, [property], [text])[property.name]]
-      }),
+    return shownRecord(
+      mapping,
+      properties,
+      properties.map((property, at) => showable(this.target, property, texts[at] ?? null)),
     )
   }
 

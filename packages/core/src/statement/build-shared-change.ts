@@ -93,7 +93,7 @@ export function buildSharedChange(
 select hit.${extra.place}, ${outputSql('hit', mapping.properties)},
   ${verdict}, hit.${extra.guard}, done.${extra.guard}, ${verdictOrRaiseSql(true, 'false', rule)},
   ${outputSql('done', touched)}
-from hit left join done on done.${extra.place} = hit.${extra.place}`,
+from ${mapping.rules.length > 0 ? both : `hit left join done on done.${extra.place} = hit.${extra.place}`}`,
     slots,
   )
 }

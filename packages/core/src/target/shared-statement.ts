@@ -43,6 +43,7 @@ const LONGEST_PAUSE = 64
  */
 export class SharedStatement {
   #onTheWay = 0
+  readonly #subjectsOnTheWay = new Set<string>()
   #waiting: Waiting[] = []
   #isFlushing = false
   #timer: NodeJS.Timeout | undefined
@@ -65,30 +66,40 @@ export class SharedStatement {
     this.#isFlushing = true
     setImmediate(() => {
       this.#isFlushing = false
-      this.#flush(MOST_ON_THE_WAY)
+      this.#flush()
     })
   }
 
-  #flush(most: number): void {
-    while (this.#waiting.length > 0 && this.#onTheWay < most) void this.#sendSome()
+  #flush(): void {
+    while (this.#onTheWay < MOST_ON_THE_WAY && this.#send(this.#takeSome(this.#subjectsOnTheWay)));
     clearTimeout(this.#timer)
-    this.#timer = this.#waiting.length > 0 ? setTimeout(() => this.#flush(this.#onTheWay + 1), PATIENCE_MS) : undefined
+    this.#timer =
+      this.#waiting.length > 0
+        ? setTimeout(() => this.#send(this.#takeSome(new Set())) && this.#flush(), PATIENCE_MS)
+        : undefined
   }
 
-  async #sendSome(): Promise<void> {
-    const together = this.#takeSome()
+  /** Sends for these callers, and whatever waits behind them afterwards; false where there are none. */
+  #send(together: Waiting[]): boolean {
+    if (together.length === 0) return false
+    const subjects = together.flatMap(({ asked }) => asked.subject ?? [])
+    for (const subject of subjects) this.#subjectsOnTheWay.add(subject)
     this.#onTheWay++
-    if (together.length > 1 && this.#pause-- <= 0) await this.#sendTogether(together)
-    else await Promise.all(together.map(askAlone))
-    this.#onTheWay--
-    this.#soon()
+    const answered =
+      together.length > 1 && this.#pause-- <= 0 ? this.#sendTogether(together) : Promise.all(together.map(askAlone))
+    void answered.then(() => {
+      this.#onTheWay--
+      for (const subject of subjects) this.#subjectsOnTheWay.delete(subject)
+      this.#soon()
+    })
+    return true
   }
 
-  /** Callers with a subject of their own each; the others wait for the next round. */
-  #takeSome(): Waiting[] {
+  /** Callers with a subject of their own each, and none of those in `others`; who else waits stays for the next round. */
+  #takeSome(others: ReadonlySet<string>): Waiting[] {
     const taken: Waiting[] = []
     const left: Waiting[] = []
-    const subjects = new Set<string>()
+    const subjects = new Set(others)
     for (const each of this.#waiting) {
       const { subject } = each.asked
       const isTaken = taken.length < MOST_CALLERS && (subject === null || !subjects.has(subject))

@@ -119,7 +119,7 @@ export class Target implements Queryable {
   shared(statement: Statement, options: Pick<SharedStatementOptions, 'answers' | 'isRead'>): SharedStatement {
     let shared = this.#shared.get(statement)
     if (!shared) {
-      const send = this.query.bind(this)
+      const send: SharedStatementOptions['send'] = (...args) => this.query(...args)
       this.#shared.set(statement, (shared = new SharedStatement({ statement, send, ...options })))
     }
     return shared

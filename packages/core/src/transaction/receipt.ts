@@ -3,7 +3,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
 import type { Slot } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestText } from '../values/digest.js'
-import { recordFromTexts } from './record-row.js'
+import { shownRecord } from './record-row.js'
 
 export interface RunHeader {
   id: string
@@ -111,12 +111,12 @@ export function toRowReceipt(
   { key, touched, before, after }: RowImage,
   wasSet: (property: Property) => boolean,
 ): RowReceipt {
-  const shownKey = shownValues(mapping, mapping.key, key)
+  const shownKey = shownRecord(mapping, mapping.key, key)
   if (before === null || after === null) {
     return {
       key: shownKey,
-      before: before && shownValues(mapping, touched, before),
-      after: after && shownValues(mapping, touched, after),
+      before: before && shownRecord(mapping, touched, before),
+      after: after && shownRecord(mapping, touched, after),
     }
   }
   const differing = touched.flatMap((property, at) =>
@@ -136,22 +136,12 @@ type Differing = { property: Property; before: string | null; after: string | nu
 function sides(mapping: Mapping, differing: Differing) {
   const properties = differing.map(({ property }) => property)
   const side = (name: 'before' | 'after') =>
-    shownValues(
+    shownRecord(
       mapping,
       properties,
       differing.map((each) => each[name]),
     )
   return { before: side('before'), after: side('after') }
-}
-
-/** Values in JSON form; a sensitive one is a digest already, which no codec can read. */
-function shownValues(mapping: Mapping, properties: readonly Property[], texts: readonly (string | null)[]) {
-  return Object.fromEntries(
-    properties.map((property, at) => {
-      const text = texts[at] ?? null
-      return [property.name, property.sensitive ? text : recordFromTexts(mapping, [property], [text])[property.name]]
-    }),
-  )
 }
 
 /** To a tenth of a millisecond. */

@@ -20,6 +20,20 @@ export function recordFromTexts(
   return record
 }
 
+/** The same for texts that may be shown: a sensitive one is a digest already, which no codec can read. */
+export function shownRecord(
+  mapping: Mapping,
+  properties: readonly Property[],
+  shown: readonly (string | null)[],
+): RecordValues {
+  const record: RecordValues = {}
+  for (const [at, property] of properties.entries()) {
+    const text = shown[at] ?? null
+    record[property.name] = property.sensitive ? text : propertyValue(mapping, property, text)
+  }
+  return record
+}
+
 /** One property's value out of its text form. @throws LedgermanProblem value-invalid */
 export function propertyValue(mapping: Mapping, { name, column }: Property, text: string | null): Json {
   try {

@@ -1,0 +1,181 @@
+import fc from 'fast-check'
+import { isProblem, type Receipt, type StepDefinition } from '@ledgerman/contract'
+import { preparePlan, runPlan, type Mapping, type Plan } from '@ledgerman/core'
+import { buildOneStatement } from '../../src/one-statement/build-one-statement.js'
+import type { TestDatabase } from '../../../../testing/databases.js'
+import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+
+let own: OwnTables
+let watcher: Awaited<ReturnType<TestDatabase['session']>>
+const mappings = new Map<string, Mapping>()
+const MAKE = `create table account (code text primary key, owner text not null, amount numeric(10,2) not null check (amount >= 0), open boolean not null default true, v integer not null default 1);
+  create table move (id integer primary key, giver text not null references account, amount numeric not null);
+  create table tariff (code text primary key, rate numeric not null)`
+const FILL = `delete from move; delete from account; delete from tariff; delete from ledgerman.entry; delete from ledgerman.image;
+  insert into account select 'A' || n, 'o' || n % 2, 10 * n, n % 4 <> 0, n from generate_series(1, 6) n;
+  insert into tariff values ('low', 1), ('high', 2)`
+
+beforeAll(async () => {
+  own = await openOwnTables()
+  watcher = await own.database.session()
+  const account = {
+    guard: { by: 'version', property: 'v' },
+    rules: [{ that: `amount < 1000`, otherwise: 'Too much.' }],
+  } as never
+  mappings.set('account', await own.mapped('public.account', MAKE, account))
+  mappings.set('move', await own.mapped('public.move', 'select 1', { guard: { by: 'none' } } as never))
+  mappings.set('tariff', await own.mapped('public.tariff', 'select 1', { guard: { by: 'none' } } as never))
+})
+afterAll(async () => {
+  await watcher.end()
+  await own.close()
+})
+
+const prepare = (steps: StepDefinition[], more: object = {}): Promise<Plan> =>
+  preparePlan(
+    own.target,
+    {
+      params: { from: { type: 'text' }, to: { type: 'text' }, n: { type: 'numeric' } },
+      steps: [...steps, USES_ALL],
+      ...more,
+    },
+    'test',
+    1,
+    (name) => Promise.resolve(mappings.get(name) as Mapping),
+  )
+const USES_ALL: StepDefinition = { require: `:from is not null and :to is not null and :n is not null` }
+
+const loads: StepDefinition[] = [
+  { load: 'account', as: 'both', where: 'code in (:from, :to)', expect: 'some', lock: 'change' },
+  { load: 'account', as: 'giver', key: { code: ':from' }, lock: 'change' },
+  { load: 'account', as: 'giver', key: { code: ':from' } },
+  { load: 'tariff', as: 'rate', key: { code: `'high'` } },
+]
+const writes: StepDefinition[] = [
+  { change: 'account', as: 'given', key: { code: ':from' }, compute: { amount: 'amount - :n' } },
+  { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n', open: 'not open' }, guard: 'v2' },
+  { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n' } },
+  {
+    change: 'account',
+    as: 'many',
+    where: `owner = 'o1'`,
+    expect: '1..9',
+    values: { owner: 'o1' },
+    compute: { amount: 'amount * :n' },
+  },
+  { change: 'account', when: ':n > 5', key: { code: ':to' }, values: { open: false } },
+  { add: 'move', as: 'moved', when: ':n < 7', compute: { id: '1', giver: ':from', amount: ':n' } },
+  { remove: 'tariff', key: { code: `'low'` } },
+  { require: ':n < 9', otherwise: 'Too many: {:n}.' },
+]
+const naming: StepDefinition[] = [
+  { require: 'giver.amount >= :n', otherwise: '{giver.code} has {giver.amount}.' },
+  { change: 'giver', compute: { amount: 'amount - :n' } },
+  { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + giver.amount' } },
+]
+
+/** A receipt or a problem without what differs from one run to the next. */
+function told(receipt: Receipt | undefined): unknown {
+  return receipt?.steps.map(({ durationMs: _, ...step }) => step)
+}
+
+async function outcomeOf(plan: Plan, params: Record<string, string>, isStepByStep: boolean): Promise<unknown> {
+  await watcher.query(FILL)
+  const hooks = isStepByStep ? { hooks: {} } : {}
+  const outcome = await runPlan(own.target, plan, { mode: 'commit', actor: 'test', params, ...hooks }).then(
+    ({ receipt }) => ({ steps: told(receipt), reversible: receipt.reversible, attempts: receipt.attempts }),
+    (error: unknown) => {
+      if (!isProblem(error)) throw error
+      const { code, detail, facts } = error
+      return {
+        code,
+        detail: detail.replace(/'[\d-]+T.*?'/, ''),
+        step: facts['step'],
+        steps: told(facts['receipt'] as Receipt),
+      }
+    },
+  )
+  const { rows } = await watcher.query(
+    `select (select jsonb_agg(a order by code) from account a) as accounts, (select jsonb_agg(m) from move m) as moves,
+    (select jsonb_agg(t order by code) from tariff t) as tariffs,
+    (select jsonb_agg(jsonb_build_array(e.outcome, e.matched, e.changed, e.run ->> 'reversible')) from ledgerman.entry e) as entries,
+    (select jsonb_agg(to_jsonb(s) - 'entry' - 'duration_ms' order by no) from ledgerman.step s) as steps,
+    (select jsonb_agg(to_jsonb(i) - 'entry' order by step, key) from ledgerman.image i) as images`,
+  )
+  return { outcome, left: rows }
+}
+
+describe('a run that is one statement', () => {
+  it('finds, writes, books, tells and refuses what it does step by step', async () => {
+    const anySteps = fc
+      .record({
+        loads: fc.subarray(loads, { maxLength: 2 }),
+        writes: fc.shuffledSubarray(writes, { minLength: 1, maxLength: 3 }),
+        naming: fc.subarray(naming, { maxLength: 2 }),
+        isolation: fc.constantFrom(undefined, undefined, 'repeatable read'),
+        lockWait: fc.constantFrom(undefined, '1s'),
+      })
+      .map((drawn) => {
+        const named = new Set(drawn.loads.flatMap((step) => ('as' in step ? [step.as] : [])))
+        const distinct = drawn.loads.filter(
+          (step, at) => drawn.loads.findIndex((other) => 'as' in other && 'as' in step && other.as === step.as) === at,
+        )
+        const steps = [...distinct, ...(named.has('giver') ? drawn.naming : []), ...drawn.writes]
+        const { isolation, lockWait } = drawn
+        return { steps, limits: { ...(isolation ? { isolation } : {}), ...(lockWait ? { lockWait } : {}) } }
+      })
+    const code = fc.constantFrom('A1', 'A2', 'A3', 'A4', 'A9')
+    let together = 0
+    await fc.assert(
+      fc.asyncProperty(
+        anySteps,
+        code,
+        code,
+        fc.integer({ min: 0, max: 12 }),
+        async ({ steps, limits }, from, to, n) => {
+          const plan = await prepare(steps, limits)
+          if (buildOneStatement(plan)) together++
+          const params = { from, to, n: String(n) }
+          expect(await outcomeOf(plan, params, false)).toEqual(await outcomeOf(plan, params, true))
+        },
+      ),
+      { numRuns: 150 },
+    )
+    expect(together).toBeGreaterThan(50)
+  })
+
+  it('is right for many who move amounts between the same rows, and each entry follows on the one before', async () => {
+    await watcher.query(FILL)
+    const plan = await prepare([
+      { load: 'account', as: 'both', where: 'code in (:from, :to)', expect: 2, lock: 'change' },
+      { load: 'account', as: 'giver', key: { code: ':from' } },
+      { require: 'giver.amount >= :n' },
+      { change: 'account', key: { code: ':from' }, compute: { amount: 'amount - :n' } },
+      { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n' } },
+    ])
+    expect(buildOneStatement(plan)).toBeDefined()
+    const outcomes = await Promise.all(
+      Array.from({ length: 150 }, async (_, turn) => {
+        const params = {
+          from: `A${1 + (turn % 4)}`,
+          to: `A${1 + ((turn + 1 + (turn % 3)) % 4)}`,
+          n: String(5 + (turn % 16)),
+        }
+        return runPlan(own.target, plan, { mode: 'commit', actor: 'test', params }).then(
+          ({ receipt }) =>
+            receipt.steps.every(({ no, changed }) => changed === (no > 3 && no < 6 ? 1 : 0)) ? 'moved' : receipt,
+          (error: unknown) => (isProblem(error, 'rule-broken') ? 'refused' : error),
+        )
+      }),
+    )
+    expect(new Set(outcomes)).toEqual(new Set(['moved', 'refused']))
+    expect(await own.database.sql('select sum(amount)::text as sum, min(amount) >= 0 as sound from account')).toEqual([
+      { sum: '210.00', sound: true },
+    ])
+    // Versions order the images of a record: each begins where the last one ended.
+    const broken = await own.database.sql(`select * from (
+        select key, before, lag(after) over (partition by key order by (after ->> 'v')::integer) as last from ledgerman.history) chain
+      where last is not null and last <> before`)
+    expect(broken).toEqual([])
+  })
+})
