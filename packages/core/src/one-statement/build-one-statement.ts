@@ -1,27 +1,26 @@
-import type { Expectation } from '@ledgerman/contract'
-import { isWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
-import { typeOfParam } from '../plan/resolve-params.js'
+import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { finderSql } from '../statement/build-load-step.js'
 import { expectedSql, newValueSql } from '../statement/build-write-step.js'
-import { digestSql, IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
-import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
+import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
+import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { actorSql, brokenRuleSql, changesKey, freshNames, guardAfterSql } from '../statement/keyed-statement.js'
-import { valueSql, type NamedExpression, type Surroundings } from '../statement/record-scope.js'
-import { toStatement, type Slot, type Statement } from '../statement/statement.js'
-import { plainType } from '../expression/value-type.js'
-import type { Mapping, Property } from '../mapping/mapping.js'
-import { reversibilityOf } from '../transaction/reversibility.js'
-import { comparedSql } from '../values/sql-form.js'
-import { isSentAsCast, wireTextSql } from '../values/wire-sql.js'
+import { toStatement, type Statement } from '../statement/statement.js'
+import type { Property } from '../mapping/mapping.js'
 import { Preceding, type Source } from './preceding.js'
+import { RunParts } from './run-parts.js'
+import {
+  extraNames,
+  fitsSql,
+  isLeanlyGiven,
+  keyColumns,
+  NO_RULE,
+  refuseUnless,
+  ROWS_GIVEN,
+  wireBoolean,
+  wireTexts,
+} from './step-sql.js'
 import { RunSlots, StepSlots } from './step-slots.js'
-
-/** How many rows of a step the statement gives back; the book has them all. */
-export const ROWS_GIVEN = 100
-
-/** How many texts the counts have for each step: rows matched and changed, whether it was skipped, milliseconds. */
-export const COUNTS_A_STEP = 4
 
 /**
  * Builds a whole run as one statement that locks, judges, writes and books, step by step, and raises where anything is refused:
@@ -61,8 +60,7 @@ interface Gate {
   changed: string
 }
 
-class Builder {
-  readonly #slots = new RunSlots()
+class Builder extends RunParts {
   readonly #gates = new Map<number, Gate>()
   #joined: Joined[] = []
   /** The last part that judges, and the steps' durations, each since the judgement before. */
@@ -71,39 +69,33 @@ class Builder {
   readonly #parts: string[] = []
   readonly #images: string[] = []
   readonly #rows: string[] = []
-  /** What the steps so far are called, for expressions that name them. */
-  readonly #named = new Map<string, PlannedStep>()
-  readonly #parameters: Surroundings['parameters']
-
-  constructor(readonly plan: Plan) {
-    this.#parameters = new Map(
-      [...plan.params].map(([name, { type }]) => [name, type === null ? undefined : typeOfParam(type)]),
-    )
-    const rules = plan.prologue.rules.map(({ expression }) => this.#verdict(expression, new StepSlots(this.#slots, 0)))
-    const run = this.#entrySlot('id')
+  constructor(plan: Plan) {
+    super(plan, new RunSlots())
+    const rules = plan.prologue.rules.map(({ expression }) => this.verdict(expression, new StepSlots(this.slots, 0)))
+    const run = this.entrySlot('id')
     this.#parts.push(`g0 as materialized (
-  select ${actorSql(this.#slots)}, set_config('application_name', 'ledgerman run ' || ${run}::text, true),
+  select ${actorSql(this.slots)}, set_config('application_name', 'ledgerman run ' || ${run}::text, true),
     ${refuseUnless([...rules, 'true'].join(' and '), 'params')} as ok, clock_timestamp() as at
 )`)
   }
 
   /** @returns whether the step reads other records beside its own. */
   add(step: PlannedStep, source: Source): boolean {
-    const slots = new StepSlots(this.#slots, step.no)
+    const slots = new StepSlots(this.slots, step.no)
     const aliases = new Aliases()
     const joins = step.when === null && (step.kind === 'require' || source !== 'table')
     if (!joins) this.#judgeJoined()
     const isAsked = step.when ? ` and (select yes from w${step.no})` : ''
     if (step.when)
       this.#parts.push(
-        `w${step.no} as materialized (\n  select ${this.#before} and ${this.#verdict(step.when.expression, slots)} as yes\n)`,
+        `w${step.no} as materialized (\n  select ${this.#before} and ${this.verdict(step.when.expression, slots)} as yes\n)`,
       )
     const condition = `${this.#before}${isAsked}`
     if (step.kind === 'require') this.#require(step, slots)
     else if (step.kind === 'load') this.#load(step, source, condition, slots, aliases)
     else if (isWrite(step) && step.shape.kind === 'add') this.#add(step, condition, slots)
     else if (isWrite(step)) this.#write(step, source, condition, slots, aliases)
-    if (step.as !== null) this.#named.set(step.as, step)
+    if (step.as !== null) this.named.set(step.as, step)
     return aliases.areUsed
   }
 
@@ -111,9 +103,9 @@ class Builder {
     this.#judgeJoined()
     if (this.#images.length > 0)
       this.#parts.push(`imaged as (\n  ${IMAGE_INSERT_SQL}\n  ${this.#images.join('\n  union all\n  ')}\n)`)
-    this.#parts.push(this.#counts(), this.#entry())
+    this.#parts.push(this.#counts(), this.entry('counts'))
     const counts = `select 0 as step, array_to_json(told) as texts from counts`
-    return toStatement(`with ${this.#parts.join(', ')}\n${[counts, ...this.#rows].join('\nunion all\n')}`, this.#slots)
+    return toStatement(`with ${this.#parts.join(', ')}\n${[counts, ...this.#rows].join('\nunion all\n')}`, this.slots)
   }
 
   /** What is told of all steps, `COUNTS_A_STEP` texts each, as they stand in JSON. */
@@ -134,7 +126,7 @@ class Builder {
     const sum = (of: 'matched' | 'changed') => counted.map(({ no }) => this.#count(of, no)).join(' + ') || '0'
     const gates = new Set(['g0', ...[...this.#gates.values()].map(({ part }) => part)])
     return `counts as materialized (
-  select array[${told.join(', ')}] as told, (${sum('matched')})::integer as matched, (${sum('changed')})::integer as changed, ${this.#reversible()} as reversible
+  select array[${told.join(', ')}] as told, (${sum('matched')})::integer as matched, (${sum('changed')})::integer as changed, ${this.reversible((no) => this.#count('changed', no))} as reversible
   from ${[...gates].join(', ')}
 )`
   }
@@ -145,7 +137,7 @@ class Builder {
   }
 
   #require(step: Extract<PlannedStep, { kind: 'require' }>, slots: StepSlots): void {
-    const holds = this.#verdict(step.judgement.expression, slots)
+    const holds = this.verdict(step.judgement.expression, slots)
     if (!step.when) this.#joined.push({ no: step.no, verdict: holds, changed: '0', parts: [] })
     else this.#gate(step, `${this.#before} and ${holds}`, { matched: '1', changed: '0', from: '' })
   }
@@ -159,7 +151,7 @@ class Builder {
   ): void {
     const { no, mapping, finder, lock } = step
     const joins = new Joins(mapping, 't', this.plan.links, aliases)
-    const found = finderSql(mapping, finder, joins, slots, this.#surroundings)
+    const found = finderSql(mapping, finder, joins, slots, this.surroundings)
     const { guard } = extraNames(mapping)
     const columns = mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')
     this.#parts.push(
@@ -173,24 +165,23 @@ class Builder {
         : `h${no} as materialized (\n  select t.* from h${source.step} as t where ${found} and ${condition}\n)`,
     )
     const whole = `array_to_json(array[${[...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')}])`
-    const order = keyColumns(mapping, 'hit')
     if (source === 'table' || step.when) {
       this.#gate(step, fitsSql(step.expect, 'count(*)'), { matched: 'count(*)', changed: '0', from: `from h${no}` })
-      this.#give(step, whole, `from h${no} as hit`, order)
+      this.#give(step, whole, `from h${no} as hit`, null)
       return
     }
     const found1 = `r${no}.${mapping.key[0]?.column.sql} is not null`
     this.#joined.push({ no, verdict: found1, changed: '0', parts: [`h${no} as r${no}`] })
     // The row is given already where all of those locked are.
     const keys = `json_build_array(array[${wireTexts('hit', mapping.key).join(', ')}], ${source.step})`
-    this.#give(step, this.#givesAll(source.step) ? keys : whole, `from h${no} as hit`, order)
+    this.#give(step, this.#givesAll(source.step) ? keys : whole, `from h${no} as hit`, null)
   }
 
   #write(step: PlannedWrite, source: Source, condition: string, slots: StepSlots, aliases: Aliases): void {
     const { no, mapping, kind, shape, touched } = step
     if (shape.kind === 'add') return
     const { finder, values, expected } = shape
-    const surroundings = this.#surroundings
+    const surroundings = this.surroundings
     const joins = new Joins(mapping, 't', this.plan.links, aliases)
     const extra = extraNames(mapping)
     const isRemove = kind === 'remove'
@@ -201,7 +192,7 @@ class Builder {
     const needed = isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties
     const columns = needed.map(({ column }) => `t.${column.sql}`)
     const guard = source === 'table' ? guardValueSql(mapping.guard, 't') : `t.${extra.guard}`
-    const guardHolds = this.#guardHolds(step, guard, slots)
+    const guardHolds = this.guardHolds(step, guard, slots)
     const asExpected = expectedSql(expected, slots)
     const leavesOut = shape.checksLeftOut
       ? `exists (select 1 from ${mapping.table.sql} as t${joins.sql} where (${found}) is not true)`
@@ -290,7 +281,7 @@ class Builder {
 
   #add(step: PlannedWrite, condition: string, slots: StepSlots): void {
     const { no, mapping, shape } = step
-    const surroundings = this.#surroundings
+    const surroundings = this.surroundings
     const extra = extraNames(mapping)
     const news = shape.values.map((value) => newValueSql(value, null, slots, surroundings))
     const all = mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')
@@ -357,39 +348,32 @@ class Builder {
     this.#last = `g${no}`
   }
 
-  /** Whether every row of a load is given back. */
+  /** Whether every row of a step is given back. */
   #givesAll(no: number): boolean {
     const expect = this.plan.steps[no - 1]?.expect
     return expect === 'one' || (typeof expect === 'number' && expect <= ROWS_GIVEN)
   }
 
-  #give({ no, expect }: PlannedStep, row: string, from: string, order: string | null): void {
-    const isOne = order === null || expect === 'one' || expect === 1
-    this.#rows.push(`(select ${no}, ${row} ${from}${isOne ? '' : ` order by ${order} limit ${ROWS_GIVEN}`})`)
+  /** @param order null where the rows come in the order of their keys already. */
+  #give({ no }: PlannedStep, row: string, from: string, order: string | null): void {
+    const limit = this.#givesAll(no) ? '' : `${order === null ? '' : ` order by ${order}`} limit ${ROWS_GIVEN}`
+    this.#rows.push(`(select ${no}, ${row} ${from}${limit})`)
   }
 
   /** The columns of an image that the step's `returning` gives beside the row, for the book. */
   #image(step: PlannedWrite, slots: StepSlots, alias: { before: string | null; after: string | null }): string[] {
     const names = extraNames(step.mapping)
     const { key, before, after } = imageSidesSql(step.mapping, slots, step.touched, alias)
-    const entry = `${this.#entrySlot('id')}::uuid`
+    const entry = `${this.entrySlot('id')}::uuid`
     this.#images.push(
       `select ${entry}, ${step.no}, ${recordHashSql(names.image_key)}, ${names.image_key}, ${names.image_before}, ${names.image_after} from d${step.no}`,
     )
     return [`${key} as ${names.image_key}`, `${before} as ${names.image_before}`, `${after} as ${names.image_after}`]
   }
 
-  #guardHolds(step: PlannedWrite, guard: string, slots: StepSlots): string {
-    const { shape, mapping, guards, loadedName } = step
-    if (shape.kind === 'add' || !shape.guarded) return 'true'
-    if (guards !== 'loaded') return guardHoldsSql(mapping.guard, 't', slots)
-    const loaded = `(select ${extraNames(mapping).guard} from ${this.#recordOf(loadedName ?? '')})`
-    return `coalesce(${guard} = ${loaded}, false)`
-  }
-
   /** The part of the statement whose one row is the record of that name. */
-  #recordOf(name: string): string {
-    const step = this.#named.get(name)
+  protected recordOf(name: string): string {
+    const step = this.named.get(name)
     if (!step || !isWrite(step)) return `h${step?.no ?? 0}`
     const { no, mapping, shape, touched } = step
     if (shape.kind === 'add') return `d${no}`
@@ -403,162 +387,10 @@ class Builder {
     return `(select ${columns.join(', ')} from h${no} as hit left join d${no} as done on true) as record`
   }
 
-  get #surroundings(): Surroundings {
-    return {
-      parameters: this.#parameters,
-      loadedNames: [...this.#named.keys()],
-      loaded: ([name = '', propertyName = '']) => {
-        const property = this.#propertyOf(name, propertyName)
-        if (!property) return undefined
-        const { column, sensitive } = property
-        return {
-          sql: comparedSql(`(select ${column.sql} from ${this.#recordOf(name)})`, column.type),
-          type: column.type,
-          sensitive,
-        }
-      },
-      outcome: ({ of, name }) => this.#outcome(of, name),
-    }
-  }
-
-  #propertyOf(name: string, property: string): Property | undefined {
-    const step = this.#named.get(name)
-    return step && 'mapping' in step ? step.mapping.byName.get(property) : undefined
-  }
-
-  #outcome(of: 'matched' | 'changed', name: string): string {
-    const no = this.#named.get(name)?.no ?? 0
+  protected outcome(of: 'matched' | 'changed', name: string): string {
+    const no = this.named.get(name)?.no ?? 0
     if (!this.#gates.has(no)) this.#judgeJoined()
     const gate = this.#gates.get(no)
     return gate ? `(select ${gate[of]} from ${gate.part})` : '0'
   }
-
-  #verdict(expression: NamedExpression, slots: StepSlots): string {
-    return `coalesce(${valueSql(expression, null, slots, this.#surroundings, plainType('boolean'))}, false)`
-  }
-
-  /** The text of a bind that an earlier step gives. */
-  #lateBind(step: PlannedStep, { source, sensitive }: Slot): string {
-    if (source.from === 'outcome') return `${this.#outcome(source.of, source.name)}::text`
-    if (source.from === 'loaded') {
-      const property = this.#propertyOf(source.name, source.property)
-      if (!property) return 'null::text'
-      const text = `(select ${wireTextSql(property.column.sql, property.column.type)} from ${this.#recordOf(source.name)})`
-      return sensitive ? `case when ${text} is not null then ${digestSql(text, this.#slots)} end` : text
-    }
-    const record = isWrite(step) ? step.loadedName : null
-    const guard = isWrite(step) ? extraNames(step.mapping).guard : ''
-    return `(select '{' || ${guard} || '}' from ${this.#recordOf(record ?? '')})`
-  }
-
-  /** The entry. What only the statement knows goes to its places in two texts: the counts, then binds that an earlier step gave. */
-  #entry(): string {
-    const late = this.plan.steps.flatMap((step) =>
-      shownStatement(step).slots.flatMap((slot) => (isLateBind(step, slot) ? [this.#lateBind(step, slot)] : [])),
-    )
-    const lateBinds =
-      late.length === 0 ? '' : ` || array[${late.map((text) => `coalesce(to_json(${text})::text, 'null')`).join(', ')}]`
-    const values = [
-      `${this.#entrySlot('id')}::uuid`,
-      this.#slot(':actor', 'text', { from: 'actor' }),
-      `'committed'`,
-      `${this.#entrySlot('note')}::text`,
-      'matched',
-      'changed',
-      `format(${this.#slot(':run', 'text', { from: 'run', field: 'run' })}, round(1e4 * date_part('epoch', clock_timestamp() - statement_timestamp())) / 10, reversible)::jsonb`,
-      `format(${this.#slot(':steps', 'text', { from: 'run', field: 'steps' })}, variadic told${lateBinds})::json`,
-    ]
-    return `entered as (
-  insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps)
-  select ${values.join(', ')} from counts
-)`
-  }
-
-  /** As `runReversibility` has it: by what those steps leave behind that changed anything. */
-  #reversible(): string {
-    const gaps = this.plan.steps.flatMap((step) => {
-      if (!isWrite(step)) return []
-      return [{ no: step.no, leaves: reversibilityOf(step.mapping, step.kind, step.set) }]
-    })
-    const none = (leaves: 'yes' | 'no') =>
-      gaps
-        .filter((each) => each.leaves !== leaves)
-        .map(({ no }) => `${this.#count('changed', no)} = 0`)
-        .join(' and ')
-    if (none('yes') === '') return `'yes'`
-    return `case when ${none('yes')} then 'yes' when ${none('no') || 'true'} then 'no' else 'partly' end`
-  }
-
-  #entrySlot(field: 'id' | 'note'): string {
-    const type = field === 'id' ? 'uuid' : 'text'
-    return this.#slots.add({ name: `:${field}`, type, sensitive: false, source: { from: 'entry', field } })
-  }
-
-  #slot(name: string, type: string, source: Slot['source']): string {
-    return `${this.#slots.add({ name, type, sensitive: false, source })}::${type}`
-  }
-}
-
-/** Whether an image says all that is told of a row that the step wrote: nobody names its other values. */
-function isLeanlyGiven({ as, mapping, touched }: PlannedWrite): boolean {
-  const isPlain = (property: Property) => !property.sensitive && isSentAsCast(property.column.type)
-  return as === null && mapping.rules.length === 0 && [...mapping.key, ...touched].every(isPlain)
-}
-
-/** Whether a bind's value comes from an earlier step, and so is known to the statement only. */
-export function isLateBind(step: PlannedStep, { source }: Slot): boolean {
-  return (
-    source.from === 'outcome' ||
-    source.from === 'loaded' ||
-    (source.from === 'guard' && isWrite(step) && step.guards === 'loaded')
-  )
-}
-
-const NO_RULE = 'null::integer'
-
-function refuseUnless(verdict: string, what: string): string {
-  return `case when ${verdict} then true else ledgerman.refuse('${what}') end`
-}
-
-/** Whether a count is one that was expected, as `isExpected` has it. */
-function fitsSql(expect: Expectation | null, count: string): string {
-  if (typeof expect === 'number') return `${count} = ${expect}`
-  switch (expect) {
-    case 'one':
-      return `${count} = 1`
-    case 'none':
-      return `${count} = 0`
-    case 'some':
-      return `${count} >= 1`
-    case 'any':
-    case null:
-      return 'true'
-  }
-  const [least = '', most = ''] = expect.includes('..') ? expect.split('..') : [expect, expect]
-  return `${count} >= ${Number(least || 0)}${most === '' ? '' : ` and ${count} <= ${Number(most)}`}`
-}
-
-function extraNames(mapping: Mapping) {
-  return freshNames(mapping, [
-    'guard',
-    'guard_holds',
-    'as_expected',
-    'differs',
-    'written',
-    'image_key',
-    'image_before',
-    'image_after',
-  ])
-}
-
-function keyColumns(mapping: Mapping, alias: string): string {
-  return mapping.key.map(({ column }) => `${alias}.${column.sql}`).join(', ')
-}
-
-function wireTexts(alias: string, properties: readonly Property[]): string[] {
-  return properties.map(({ column }) => wireTextSql(`${alias}.${column.sql}`, column.type))
-}
-
-function wireBoolean(condition: string): string {
-  return `case when ${condition} then 't' else 'f' end`
 }

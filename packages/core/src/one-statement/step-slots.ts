@@ -1,3 +1,4 @@
+import { askedColumn } from '../statement/asked-slots.js'
 import { isSameSource, SlotList, type Slot } from '../statement/statement.js'
 
 /** The slots of all steps of a run, where they are one statement. */
@@ -27,5 +28,12 @@ export class StepSlots extends SlotList {
 
   override expression(label: string, source: string): number {
     return this.all.expression(label, source)
+  }
+}
+
+/** The slots of all steps of runs that share a statement: columns of what their callers ask with. */
+export class SharedRunSlots extends RunSlots {
+  override add(slot: Slot): string {
+    return askedColumn(super.add(slot))
   }
 }

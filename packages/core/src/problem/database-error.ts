@@ -22,3 +22,15 @@ export function isDatabaseError(error: unknown): error is DatabaseError {
 export function isStalePlan(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '0A000' && error.message.includes('cached plan')
 }
+
+// SQLSTATEs ("PostgreSQL Error Codes").
+
+/** Whether a lock was not granted in time. */
+export function isLockTimeout(error: unknown): boolean {
+  return isDatabaseError(error) && error.code === '55P03'
+}
+
+/** Whether a statement was cancelled: by its time limit, or by somebody. */
+export function isCancelled(error: unknown): boolean {
+  return isDatabaseError(error) && error.code === '57014'
+}

@@ -1,4 +1,4 @@
-import { COUNTS_A_STEP } from '../one-statement/build-one-statement.js'
+import { COUNTS_A_STEP } from '../one-statement/step-sql.js'
 import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import type { Queryable, Rows } from '../target/queryable.js'
 

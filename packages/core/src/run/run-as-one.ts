@@ -1,6 +1,8 @@
 import { LedgermanProblem, type Receipt } from '@ledgerman/contract'
 import { stepStatementId, type BookedRun } from '../book/book-run.js'
-import { buildOneStatement, COUNTS_A_STEP, isLateBind } from '../one-statement/build-one-statement.js'
+import { buildSharedRun } from '../one-statement/build-shared-run.js'
+import { buildOneStatement } from '../one-statement/build-one-statement.js'
+import { COUNTS_A_STEP, isLateBind } from '../one-statement/step-sql.js'
 import { shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Session, Target } from '../target/target.js'
@@ -22,6 +24,8 @@ export class AsOne {
   /** For how many runs the rows are still locked by a statement before. */
   #locksFirst = 0
   readonly #firstLock: FirstLock | undefined
+  /** Null where it cannot be shared; undefined where nobody asked yet. */
+  #shared: Statement | null | undefined
 
   readonly #steps: readonly StepTemplate[]
 
@@ -64,10 +68,7 @@ export class AsOne {
   async run(session: Session, attempt: Attempt, header: BookedRun, note: string | null): Promise<(string | null)[][]> {
     const { plan, target } = attempt
     const { statement } = this
-    const values = bindValues(statement, (source, slot) => {
-      const own = this.#valueOf(source, attempt, header, note)
-      return own === undefined ? attempt.valueOf(source, slot, plan.steps[(slot.step ?? 0) - 1] ?? null) : own
-    })
+    const values = this.#bindsOf(statement, attempt, header, note)
     attempt.statement = statement
     const firstLock = this.#locksFirst-- > 0 ? this.#firstLock : undefined
     if (!firstLock && !needsTransaction(target, plan))
@@ -87,6 +88,35 @@ export class AsOne {
     if (committed?.command !== 'COMMIT')
       throw new LedgermanProblem('internal', `COMMIT was answered with ${committed?.command}.`)
     return written?.rows ?? []
+  }
+
+  /**
+   * Runs it in one statement with others of the same plan that are asked for at the same time.
+   *
+   * @returns its rows as `run` gives them; none where it has to be run alone. Undefined where it can never be shared.
+   */
+  share(
+    attempt: Attempt,
+    header: BookedRun,
+    note: string | null,
+    onStart: (pid: number) => void,
+  ): Promise<(string | null)[][]> | undefined {
+    const { target, plan } = attempt
+    if (this.#shared === undefined) this.#shared = buildSharedRun(plan) ?? null
+    if (this.#shared === null || needsTransaction(target, plan)) return undefined
+    return target.shared(this.#shared, { answers: (rows) => rows.length > 0, isRead: false }).ask({
+      values: this.#bindsOf(this.#shared, attempt, header, note),
+      subject: null,
+      alone: () => Promise.resolve([]),
+      onStart,
+    })
+  }
+
+  #bindsOf(statement: Statement, attempt: Attempt, header: BookedRun, note: string | null): (string | null)[] {
+    return bindValues(statement, (source, slot) => {
+      const own = this.#valueOf(source, attempt, header, note)
+      return own === undefined ? attempt.valueOf(source, slot, this.plan.steps[(slot.step ?? 0) - 1] ?? null) : own
+    })
   }
 
   /** What the book says of the run; undefined for a slot that a step's own statement could have. */

@@ -8,25 +8,25 @@ import {
   type RunMode,
 } from '@ledgerman/contract'
 import { newEntryId } from '../book/entry-id.js'
-import { bookRun, introducePlan, recordRefusedRun, type BookedRequest, type BookedRun } from '../book/book-run.js'
+import { bookRun, introducePlan, recordRefusedRun, type BookedRequest } from '../book/book-run.js'
 import { findRequest } from '../book/find-request.js'
-import { getEntry } from '../book/read-entries.js'
 import { settleRun } from '../book/settle-run.js'
 import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
+import { isCancelled, isDatabaseError, isLockTimeout, isStalePlan } from '../problem/database-error.js'
 import type { Rows } from '../target/queryable.js'
 import type { Session, Target } from '../target/target.js'
 import { explainConflict } from '../transaction/explain-conflict.js'
 import { bookNotPrepared } from '../transaction/change-problems.js'
-import { entryAddress, roundMs } from '../transaction/receipt.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'
 import { Attempt } from './attempt.js'
 import { assertSame, type Evidence } from './evidence.js'
 import { readParams } from './params.js'
+import { Deadline, timeLimit } from './deadline.js'
 import { AsOne } from './run-as-one.js'
-import { runReversibility } from './run-reversibility.js'
+import { bookedReceipt, headerOf, toRunReceipt, type RunClock } from './run-receipt.js'
+import { runShared } from './run-shared.js'
 
 export interface RunRequest {
   mode: RunMode
@@ -63,10 +63,6 @@ export interface RunResult {
 
 const LONGEST_BACKOFF_MS = 1_000
 
-// SQLSTATEs ("PostgreSQL Error Codes").
-const LOCK_NOT_AVAILABLE = '55P03'
-const QUERY_CANCELED = '57014'
-
 /** How long a refused run waits for what it had sent already, before it is cancelled. */
 const AHEAD_PATIENCE_MS = 20
 
@@ -93,6 +89,13 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
   request.onBegin?.(run)
   let asOne = mayBeOne(request) ? AsOne.of(plan) : undefined
   let waitedFor: readonly LockHolder[] | undefined
+  const shared = asOne && (await runShared(target, plan, request, params, run, asOne))
+  if (shared?.receipt) return { receipt: shared.receipt, evidence: [] }
+  if (shared?.problem !== undefined) throw await refuse({ problem: shared.problem, attempt: null }, 1)
+  if (shared?.waitedFor) {
+    waitedFor = shared.waitedFor
+    asOne = undefined
+  }
   for (let attempts = 1; ; attempts++) {
     const outcome = await attemptOnce(target, plan, request, params, run, attempts, asOne, waitedFor)
     if (outcome.result) {
@@ -114,19 +117,13 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
     await delay(Math.random() * Math.min(LONGEST_BACKOFF_MS, 10 * 2 ** attempts))
   }
 
-  async function refuse({ problem, attempt }: Failed, attempts: number): Promise<unknown> {
+  async function refuse({ problem, attempt }: Pick<Failed, 'problem' | 'attempt'>, attempts: number): Promise<unknown> {
     if (!isProblem(problem)) return problem
     const receipt = toRunReceipt(target, plan, request, run, 'refused', attempts, attempt)
     if (isCommit && !isProblem(problem, 'key-in-use') && !isProblem(problem, 'key-reused'))
       await recordRefusedRun(target, plan, receipt, problem)
     return problem.with({ receipt, ...(isProblem(problem, 'retries-exhausted') ? { attempts } : {}) })
   }
-}
-
-interface RunClock {
-  id: string
-  startedAt: string
-  started: number
 }
 
 interface Failed {
@@ -230,10 +227,10 @@ async function attemptOnce(
     if (asOne && !isOutOfTime(error)) {
       isClean = !isStalePlan(error)
       return {
-        problem: error,
+        problem: isRetryable(error) ? await explain(error) : error,
         mayRetry: isRetryable(error),
         attempt,
-        waitedFor: isDatabaseError(error) && error.code === LOCK_NOT_AVAILABLE ? watch.holders : undefined,
+        waitedFor: isLockTimeout(error) ? watch.holders : undefined,
       }
     }
     // What was sent ahead may wait for a lock that nobody needs any more. A cancel may come late: the session is not used again.
@@ -260,12 +257,11 @@ async function attemptOnce(
 
   /** What the steps found went down with the connection; the book has it. */
   async function fromBook(): Promise<{ result: RunResult }> {
-    const entry = await getEntry(target, run.id, (name) => Promise.resolve(plan.mappings.get(name)))
-    return { result: { receipt: entry.receipt, evidence: [] } }
+    return { result: { receipt: await bookedReceipt(target, plan, run.id), evidence: [] } }
   }
 
   function isOutOfTime(error: unknown): boolean {
-    return limit.hasFired || (isDatabaseError(error) && error.code === QUERY_CANCELED)
+    return limit.hasFired || isCancelled(error)
   }
 
   async function explain(error: unknown): Promise<unknown> {
@@ -308,46 +304,6 @@ function sendCommit(session: Session): Promise<Rows> {
   return session.query('commit')
 }
 
-/** Cancels a run in the database when its time is over, or its caller gone. */
-class Deadline {
-  hasFired = false
-  isCallerGone = false
-  settled: Promise<unknown> = Promise.resolve()
-  readonly #timer: NodeJS.Timeout
-  readonly #onAbort = () => this.#fire(true)
-
-  constructor(
-    readonly target: Target,
-    readonly session: Session,
-    inMs: number,
-    readonly signal: AbortSignal | undefined,
-  ) {
-    this.#timer = setTimeout(() => this.#fire(false), Math.max(1, inMs))
-    signal?.addEventListener('abort', this.#onAbort, { once: true })
-  }
-
-  end(): void {
-    clearTimeout(this.#timer)
-    this.signal?.removeEventListener('abort', this.#onAbort)
-  }
-
-  #fire(isCallerGone: boolean): void {
-    if (this.hasFired) return
-    this.hasFired = true
-    this.isCallerGone = isCallerGone
-    this.settled = this.target.cancel(this.session.pid)
-  }
-}
-
-function timeLimit(timeLimitMs: number, step: number | undefined, cause: unknown): LedgermanProblem {
-  return new LedgermanProblem(
-    'time-limit',
-    `The run took longer than ${timeLimitMs / 1000} s${step === undefined ? '' : `, in step ${step}`}, and was stopped. Nothing was changed.`,
-    { timeLimitMs, step },
-    { cause },
-  )
-}
-
 /** Both parties of a deadlock, as PostgreSQL names them: `Process 12 waits for …; blocked by process 34.` */
 async function partiesOf(target: Target, detail: string) {
   const waits = [...detail.matchAll(/Process (\d+) waits for ([^;]+); blocked by process (\d+)/g)]
@@ -365,53 +321,4 @@ async function partiesOf(target: Target, detail: string) {
 
 function isRetryable(error: unknown): boolean {
   return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
-}
-
-/** What the book says of a run that is about to be one statement; how long it took, and what it left, the statement adds. */
-function headerOf(plan: Plan, { startedAt }: RunClock, attempts: number): BookedRun {
-  return {
-    transaction: plan.name,
-    revision: plan.revision,
-    isolation: plan.isolation,
-    attempts,
-    durationMs: null,
-    startedAt,
-    reversible: null,
-    definitions: revisionsOf(plan),
-  }
-}
-
-function revisionsOf({ mappings }: Plan): Record<string, number> {
-  return Object.fromEntries([...mappings].map(([name, { revision }]) => [name, revision]))
-}
-
-function toRunReceipt(
-  target: Target,
-  plan: Plan,
-  request: RunRequest,
-  run: RunClock,
-  outcome: Receipt['outcome'],
-  attempts: number,
-  attempt: Attempt | null,
-): Receipt {
-  return {
-    id: run.id,
-    target: target.name,
-    mode: request.mode,
-    outcome,
-    transaction: plan.name,
-    revision: plan.revision,
-    actor: request.actor,
-    note: request.note ?? null,
-    startedAt: run.startedAt,
-    durationMs: roundMs(performance.now() - run.started),
-    attempts,
-    isolation: plan.isolation,
-    replayed: false,
-    steps: attempt?.receipts ?? [],
-    rehearsal: null,
-    entry: request.mode === 'rehearse' ? null : entryAddress(target.name, run.id),
-    reversible: outcome === 'refused' ? null : runReversibility(plan, attempt?.receipts ?? []),
-    definitions: revisionsOf(plan),
-  }
 }

@@ -6,13 +6,18 @@ import { SlotList, type Slot } from './statement.js'
  */
 export class AskedSlots extends SlotList {
   override add(slot: Slot): string {
-    return `asked.b${super.add(slot).slice(1)}`
+    return askedColumn(super.add(slot))
   }
+}
 
-  /** The rows that are asked with, as an item of `from`; `asked.place` numbers them from 1. */
-  get sql(): string {
-    const arrays = this.slots.map((_, at) => `$${at + 1}::text[]`)
-    const columns = this.slots.map((_, at) => `b${at + 1}`)
-    return `unnest(${arrays.join(', ')}) with ordinality as asked(${columns.join(', ')}, place)`
-  }
+/** The column that a placeholder `$n` is. */
+export function askedColumn(placeholder: string): string {
+  return `asked.b${placeholder.slice(1)}`
+}
+
+/** The rows that are asked with, as an item of `from`; `asked.place` numbers them from 1. */
+export function askedSql({ slots }: SlotList): string {
+  const arrays = slots.map((_, at) => `$${at + 1}::text[]`)
+  const columns = slots.map((_, at) => `b${at + 1}`)
+  return `unnest(${arrays.join(', ')}) with ordinality as asked(${columns.join(', ')}, place)`
 }

@@ -1,5 +1,5 @@
 import type { Mapping } from '../mapping/mapping.js'
-import { AskedSlots } from './asked-slots.js'
+import { AskedSlots, askedSql } from './asked-slots.js'
 import { bookInsertSql } from './book-sql.js'
 import type { ChangeShape } from './build-change.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
@@ -75,7 +75,7 @@ export function buildSharedChange(
   )
   return toStatement(
     `with asked as materialized (
-  select * from ${slots.sql}
+  select * from ${askedSql(slots)}
 ), hit as (
   select asked.place as ${extra.place}, ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')}${news.map((value, at) => `, ${value} as ${newNames[at]}`).join('')},
     ${guardHolds} as ${extra.guard_holds}, ${asExpected} as ${extra.as_expected},

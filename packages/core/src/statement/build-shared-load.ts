@@ -1,5 +1,5 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { AskedSlots } from './asked-slots.js'
+import { AskedSlots, askedSql } from './asked-slots.js'
 import { selectList } from './build-load.js'
 import { guardValueSql } from './guard-sql.js'
 import { keyConditionSql } from './key-sql.js'
@@ -22,7 +22,7 @@ export function buildSharedLoad(mapping: Mapping, by: readonly Property[]): Stat
   const slots = new AskedSlots()
   const condition = keyConditionSql(by, 't', slots)
   return toStatement(
-    `select asked.place, ${selectList(mapping)}, ${guardValueSql(mapping.guard, 't')}\nfrom ${slots.sql} join ${table.sql} as t on ${condition}`,
+    `select asked.place, ${selectList(mapping)}, ${guardValueSql(mapping.guard, 't')}\nfrom ${askedSql(slots)} join ${table.sql} as t on ${condition}`,
     slots,
   )
 }

@@ -1,5 +1,5 @@
 import { isConnectionError } from '../problem/connection-error.js'
-import { isDatabaseError } from '../problem/database-error.js'
+import { isCancelled, isLockTimeout } from '../problem/database-error.js'
 import type { Statement } from '../statement/statement.js'
 import { toTextArray } from '../values/text-array.js'
 import type { Rows } from './queryable.js'
@@ -55,7 +55,7 @@ export class SharedStatement {
   /** The caller's rows, as their own statement has them. @throws what that would fail with */
   ask(asked: Asked): Promise<Row[]> {
     return new Promise((resolve, reject) => {
-      this.#waiting.push({ asked, resolve, reject })
+      this.#waiting.push({ asked, since: performance.now(), resolve, reject })
       this.#soon()
     })
   }
@@ -71,12 +71,20 @@ export class SharedStatement {
   }
 
   #flush(): void {
-    while (this.#onTheWay < MOST_ON_THE_WAY && this.#send(this.#takeSome(this.#subjectsOnTheWay)));
+    while (this.#onTheWay < MOST_ON_THE_WAY) {
+      // Each of the statements that may go gets its part, so that the server and this process both have something to do.
+      const part = Math.ceil(this.#waiting.length / (MOST_ON_THE_WAY - this.#onTheWay))
+      if (!this.#send(this.#takeSome(part))) break
+    }
+    while (this.#patienceLeftMs() <= 0 && this.#send(this.#takeSome(MOST_CALLERS)));
     clearTimeout(this.#timer)
-    this.#timer =
-      this.#waiting.length > 0
-        ? setTimeout(() => this.#send(this.#takeSome(new Set())) && this.#flush(), PATIENCE_MS)
-        : undefined
+    this.#timer = this.#waiting.length > 0 ? setTimeout(() => this.#flush(), this.#patienceLeftMs()) : undefined
+  }
+
+  /** For how long the first who waits goes on waiting for others. */
+  #patienceLeftMs(): number {
+    const [first] = this.#waiting
+    return first ? first.since + PATIENCE_MS - performance.now() : Infinity
   }
 
   /** Sends for these callers, and whatever waits behind them afterwards; false where there are none. */
@@ -95,16 +103,19 @@ export class SharedStatement {
     return true
   }
 
-  /** Callers with a subject of their own each, and none of those in `others`; who else waits stays for the next round. */
-  #takeSome(others: ReadonlySet<string>): Waiting[] {
+  /** Callers with a subject of their own each, which nobody else is on the way with; who else waits stays for the next round. */
+  #takeSome(most: number): Waiting[] {
     const taken: Waiting[] = []
     const left: Waiting[] = []
-    const subjects = new Set(others)
+    const subjects = new Set<string>()
+    const lateSince = performance.now() - PATIENCE_MS
     for (const each of this.#waiting) {
       const { subject } = each.asked
-      const isTaken = taken.length < MOST_CALLERS && (subject === null || !subjects.has(subject))
+      const isFree =
+        subject === null ||
+        (!subjects.has(subject) && (each.since <= lateSince || !this.#subjectsOnTheWay.has(subject)))
       if (subject !== null) subjects.add(subject)
-      ;(isTaken ? taken : left).push(each)
+      ;(isFree && taken.length < Math.min(most, MOST_CALLERS) ? taken : left).push(each)
     }
     this.#waiting = left
     return taken
@@ -119,38 +130,43 @@ export class SharedStatement {
         for (const { asked } of together) asked.onStart?.(pid)
       })
       for (const [place, ...row] of rows) byPlace.set(Number(place), [...(byPlace.get(Number(place)) ?? []), row])
-      this.#nextPause = 1
     } catch (error) {
       if (this.#concernsEverybody(error)) {
         for (const { reject } of together) reject(error)
         return
       }
-      this.#pause = this.#nextPause - 1
-      this.#nextPause = Math.min(LONGEST_PAUSE, this.#nextPause * 2)
+      this.#wasRefused()
       await Promise.all(together.map(askAlone))
       return
     }
-    await Promise.all(
-      together.map((waiting, at) => {
-        const rows = byPlace.get(at + 1) ?? []
-        return answers(rows) ? waiting.resolve(rows) : askAlone(waiting)
-      }),
-    )
+    const unanswered = together.filter((waiting, at) => {
+      const rows = byPlace.get(at + 1) ?? []
+      const isAnswered = answers(rows)
+      if (isAnswered) waiting.resolve(rows)
+      return !isAnswered
+    })
+    // Callers who are in one another's way are better off alone.
+    if (2 * unanswered.length > together.length) this.#wasRefused()
+    else this.#nextPause = 1
+    await Promise.all(unanswered.map(askAlone))
+  }
+
+  #wasRefused(): void {
+    this.#pause = this.#nextPause - 1
+    this.#nextPause = Math.min(LONGEST_PAUSE, this.#nextPause * 2)
   }
 
   /** Whether each caller's own statement fails, or would have failed, the same way: asked again it would only wait again. */
   #concernsEverybody(error: unknown): boolean {
     if (isConnectionError(error)) return !this.options.isRead
-    return isDatabaseError(error) && (error.code === LOCK_NOT_AVAILABLE || error.code === QUERY_CANCELED)
+    return isLockTimeout(error) || isCancelled(error)
   }
 }
 
-// SQLSTATEs ("PostgreSQL Error Codes").
-const LOCK_NOT_AVAILABLE = '55P03'
-const QUERY_CANCELED = '57014'
-
 interface Waiting {
   asked: Asked
+  /** Milliseconds, of `performance.now`. */
+  since: number
   resolve: (rows: Row[]) => void
   reject: (error: unknown) => void
 }

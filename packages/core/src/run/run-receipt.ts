@@ -1,0 +1,71 @@
+import type { Receipt } from '@ledgerman/contract'
+import type { BookedRun } from '../book/book-run.js'
+import { getEntry } from '../book/read-entries.js'
+import type { Plan } from '../plan/plan.js'
+import type { Target } from '../target/target.js'
+import { entryAddress, roundMs } from '../transaction/receipt.js'
+import type { Attempt } from './attempt.js'
+import type { RunRequest } from './run-plan.js'
+import { runReversibility } from './run-reversibility.js'
+
+/** A run's id, and since when it runs. */
+export interface RunClock {
+  id: string
+  startedAt: string
+  started: number
+}
+
+/** What the book says of a run that is about to be one statement; how long it took, and what it left, the statement adds. */
+export function headerOf(plan: Plan, { startedAt }: RunClock, attempts: number): BookedRun {
+  return {
+    transaction: plan.name,
+    revision: plan.revision,
+    isolation: plan.isolation,
+    attempts,
+    durationMs: null,
+    startedAt,
+    reversible: null,
+    definitions: revisionsOf(plan),
+  }
+}
+
+function revisionsOf({ mappings }: Plan): Record<string, number> {
+  return Object.fromEntries([...mappings].map(([name, { revision }]) => [name, revision]))
+}
+
+/** The receipt of a run as far as it got. */
+export function toRunReceipt(
+  target: Target,
+  plan: Plan,
+  request: RunRequest,
+  run: RunClock,
+  outcome: Receipt['outcome'],
+  attempts: number,
+  attempt: Attempt | null,
+): Receipt {
+  return {
+    id: run.id,
+    target: target.name,
+    mode: request.mode,
+    outcome,
+    transaction: plan.name,
+    revision: plan.revision,
+    actor: request.actor,
+    note: request.note ?? null,
+    startedAt: run.startedAt,
+    durationMs: roundMs(performance.now() - run.started),
+    attempts,
+    isolation: plan.isolation,
+    replayed: false,
+    steps: attempt?.receipts ?? [],
+    rehearsal: null,
+    entry: request.mode === 'rehearse' ? null : entryAddress(target.name, run.id),
+    reversible: outcome === 'refused' ? null : runReversibility(plan, attempt?.receipts ?? []),
+    definitions: revisionsOf(plan),
+  }
+}
+
+/** The receipt of a run that was committed, out of the book. */
+export async function bookedReceipt(target: Target, { mappings }: Plan, id: string): Promise<Receipt> {
+  return (await getEntry(target, id, (name) => Promise.resolve(mappings.get(name)))).receipt
+}

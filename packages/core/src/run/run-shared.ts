@@ -1,0 +1,64 @@
+import type { LockHolder, Receipt } from '@ledgerman/contract'
+import { settleRun } from '../book/settle-run.js'
+import type { Plan } from '../plan/plan.js'
+import { isConnectionError } from '../problem/connection-error.js'
+import { isCancelled, isLockTimeout } from '../problem/database-error.js'
+import type { Session, Target } from '../target/target.js'
+import { LockWatch } from '../waits/lock-watch.js'
+import { Attempt } from './attempt.js'
+import { timeLimit } from './deadline.js'
+import type { AsOne } from './run-as-one.js'
+import type { RunRequest } from './run-plan.js'
+import { bookedReceipt, headerOf, toRunReceipt, type RunClock } from './run-receipt.js'
+
+/** How a run went that was asked for together with others; nothing of it where it has to be run alone. */
+interface SharedOutcome {
+  receipt?: Receipt
+  problem?: unknown
+  /** Who held a lock that was not granted in time. */
+  waitedFor?: readonly LockHolder[]
+}
+
+/** Runs a plan in one statement with others of it that are asked for at the same time (docs/decisions/0013). */
+export async function runShared(
+  target: Target,
+  plan: Plan,
+  request: RunRequest,
+  params: ReadonlyMap<string, string | null>,
+  run: RunClock,
+  asOne: AsOne,
+): Promise<SharedOutcome> {
+  const { actor, note = null } = request
+  const state = { entry: run.id, actor, params, given: request.params, loaded: new Map(), outcomes: new Map() }
+  const attempt = new Attempt(target, plan, state, NO_SESSION, true, false, new Map())
+  const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
+  let watch: LockWatch | undefined
+  try {
+    const asked = asOne.share(attempt, headerOf(plan, run, 1), note, (pid) => {
+      watch = new LockWatch(target, pid, lockWaitMs, request.onWait)
+    })
+    const rows = (await asked) ?? []
+    if (rows.length === 0) return {}
+    return { receipt: toRunReceipt(target, plan, request, run, 'committed', 1, await attempt.playedBack(rows)) }
+  } catch (error) {
+    if (isConnectionError(error))
+      return settleRun(target, run, request, error).then(
+        async () => ({ receipt: await bookedReceipt(target, plan, run.id) }),
+        (problem: unknown) => ({ problem }),
+      )
+    if (isLockTimeout(error)) return { waitedFor: watch?.holders ?? [] }
+    if (isCancelled(error))
+      return { problem: timeLimit(plan.timeLimitMs ?? target.limits.timeLimitMs, undefined, error) }
+    throw error
+  } finally {
+    watch?.end()
+  }
+}
+
+/** It has none of its own. */
+const NO_SESSION: Session = {
+  pid: 0,
+  query: () => Promise.reject(new Error('A shared run has no session.')),
+  release: () => undefined,
+  breakOff: () => undefined,
+}
