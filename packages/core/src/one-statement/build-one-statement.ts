@@ -6,7 +6,7 @@ import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { actorSql, brokenRuleSql, changesKey, freshNames, guardAfterSql } from '../statement/keyed-statement.js'
 import { toStatement, type Statement } from '../statement/statement.js'
-import type { Property } from '../mapping/mapping.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
 import { Preceding, type Source } from './preceding.js'
 import { RunParts } from './run-parts.js'
 import {
@@ -68,6 +68,7 @@ class Builder extends RunParts {
   readonly #durations = new Map<number, string>()
   readonly #parts: string[] = []
   readonly #images: string[] = []
+  readonly #writes: PlannedWrite[] = []
   readonly #rows: string[] = []
   constructor(plan: Plan) {
     super(plan, new RunSlots())
@@ -208,7 +209,8 @@ class Builder extends RunParts {
         : []
     const assignments = [...values.map(({ property }, at) => `${property.column.sql} = hit.${newNames[at]}`), ...bump]
     const join = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
-    const keyNames = mapping.key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`])
+    const keyNames = keyNamesOf(mapping)
+    this.#writes.push(step)
     const write = isRemove
       ? `delete from ${mapping.table.sql} as t\n  using h${no} as hit`
       : `update ${mapping.table.sql} as t\n  set ${assignments.join(', ')}\n  from h${no} as hit`
@@ -242,7 +244,7 @@ class Builder extends RunParts {
     const [hit, done] = isJoined ? [`r${no}`, `e${no}`] : ['hit', 'done']
     const kept = (property: Property) => `${touched.includes(property) ? done : hit}.${property.column.sql}`
     const brokenRule = isRemove ? NO_RULE : brokenRuleSql(mapping, `${done}.${extra.written}`, kept, slots)
-    const verdict = `${hit}.${extra.guard_holds} and ${hit}.${extra.as_expected} and (${done}.${extra.written} is not null or not ${hit}.${extra.differs})${brokenRule === NO_RULE ? '' : ` and (${brokenRule}) is null`}`
+    const verdict = `${hit}.${extra.guard_holds} and ${hit}.${extra.as_expected} and (${done}.${extra.written} is not null or not ${hit}.${extra.differs})${this.#unwritten(step, source, hit)}${brokenRule === NO_RULE ? '' : ` and (${brokenRule}) is null`}`
     if (isJoined) {
       const changed = `(${done}.${extra.written} is not null)::integer`
       this.#joined.push({
@@ -360,6 +362,27 @@ class Builder extends RunParts {
     this.#rows.push(`(select ${no}, ${row} ${from}${limit})`)
   }
 
+  /**
+   * That no earlier step wrote the row that this one finds among those locked before, where it stands as it was then. Whoever finds
+   * it in its table finds nothing.
+   */
+  #unwritten({ no, mapping }: PlannedWrite, source: Source, hit: string): string {
+    if (source === 'table') return ''
+    const earlier = this.#writes.filter((each) => each.no < no && each.mapping === mapping)
+    return earlier
+      .map((each) => {
+        const same = (alias: string) =>
+          mapping.key
+            .map(({ column }, at) => `${alias}.${keyNamesOf(mapping)[at]} = ${hit}.${column.sql}`)
+            .join(' and ')
+        const isBeside = this.#joined.some((joined) => joined.no === each.no)
+        return isBeside
+          ? ` and (${same(`e${each.no}`)}) is not true`
+          : ` and not exists (select 1 from d${each.no} as other where ${same('other')})`
+      })
+      .join('')
+  }
+
   /** The columns of an image that the step's `returning` gives beside the row, for the book. */
   #image(step: PlannedWrite, slots: StepSlots, alias: { before: string | null; after: string | null }): string[] {
     const names = extraNames(step.mapping)
@@ -393,4 +416,9 @@ class Builder extends RunParts {
     const gate = this.#gates.get(no)
     return gate ? `(select ${gate[of]} from ${gate.part})` : '0'
   }
+}
+
+/** What the key as it was is called in the rows that a step wrote: a step may set it. */
+function keyNamesOf(mapping: Mapping): (string | undefined)[] {
+  return mapping.key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`])
 }

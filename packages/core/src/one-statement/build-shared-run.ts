@@ -65,6 +65,7 @@ class SharedRuns extends RunParts {
   readonly #looked: string[] = []
   readonly #written: string[] = []
   readonly #images: string[] = []
+  readonly #writes: PlannedWrite[] = []
   readonly #rows: string[] = []
   /** Conditions that have to hold for a caller before anything is written for them, and the parts they look at. */
   readonly #verdicts: string[]
@@ -249,6 +250,12 @@ class SharedRuns extends RunParts {
 )`)
     this.#judged.push(` join h${no} as r${no} on r${no}.${extra.place} = asked.place`)
     this.#verdicts.push(`r${no}.${extra.guard_holds}`, `r${no}.${extra.as_expected}`)
+    // What an earlier step writes stands no longer as it was locked.
+    for (const earlier of this.#writes.filter((each) => each.mapping === mapping)) {
+      const same = mapping.key.map(({ column: { sql } }) => `r${no}.${sql} = r${earlier.no}.${sql}`).join(' and ')
+      this.#verdicts.push(`not (r${earlier.no}.${extra.differs} and ${same})`)
+    }
+    this.#writes.push(step)
     const join = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
     this.#written.push(`d${no} as (
   update ${mapping.table.sql} as t

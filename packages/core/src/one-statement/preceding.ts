@@ -79,6 +79,9 @@ export class Preceding {
     // What the stamp is taken from is only on the table's own row.
     if (shape.kind === 'add' || kind === 'remove' || changesKey(mapping, set) || mapping.guard.by === 'stamp')
       return undefined
+    // Whether an earlier step wrote the row can be told by the same key only.
+    const written = this.#written.get(mapping.table.path)
+    if (written && written !== mapping) return undefined
     const { finder } = shape
     const loaded = this.plan.steps.find(({ as }) => as !== null && as === loadedName)
     const from = loaded && this.#sources.get(loaded)

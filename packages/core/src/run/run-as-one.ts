@@ -104,7 +104,9 @@ export class AsOne {
     const { target, plan } = attempt
     if (this.#shared === undefined) this.#shared = buildSharedRun(plan) ?? null
     if (this.#shared === null || needsTransaction(target, plan)) return undefined
-    return target.shared(this.#shared, { answers: (rows) => rows.length > 0, isRead: false }).ask({
+    const shared = target.shared(this.#shared, { answers: (rows) => rows.length > 0, isRead: false })
+    if (shared.isPaused()) return undefined
+    return shared.ask({
       values: this.#bindsOf(this.#shared, attempt, header, note),
       subject: null,
       alone: () => Promise.resolve([]),

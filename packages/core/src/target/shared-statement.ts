@@ -33,8 +33,9 @@ const MOST_CALLERS = 64
 /** Nobody waits longer than this for statements on their way, in milliseconds: those may wait for a lock. */
 const PATIENCE_MS = 20
 
-/** After how many rounds at most of everybody asking alone a statement that was refused is shared again. */
-const LONGEST_PAUSE = 64
+/** How many callers ask alone after a statement was refused: so many at first, twice as many each time, so many at most. */
+const FIRST_PAUSE = 8
+const LONGEST_PAUSE = 1_024
 
 /**
  * A statement that callers who ask at the same time share, in one round trip and one transaction: the more ask at once, the less
@@ -48,16 +49,22 @@ export class SharedStatement {
   #isFlushing = false
   #timer: NodeJS.Timeout | undefined
   #pause = 0
-  #nextPause = 1
+  #nextPause = FIRST_PAUSE
 
   constructor(readonly options: SharedStatementOptions) {}
 
   /** The caller's rows, as their own statement has them. @throws what that would fail with */
   ask(asked: Asked): Promise<Row[]> {
+    if (this.isPaused()) return asked.alone()
     return new Promise((resolve, reject) => {
       this.#waiting.push({ asked, since: performance.now(), resolve, reject })
       this.#soon()
     })
+  }
+
+  /** Whether the next caller had better ask alone, as it was refused to others lately. */
+  isPaused(): boolean {
+    return this.#pause > 0 && this.#pause-- > 0
   }
 
   /** All who ask in this turn of the event loop go together. */
@@ -93,8 +100,7 @@ export class SharedStatement {
     const subjects = together.flatMap(({ asked }) => asked.subject ?? [])
     for (const subject of subjects) this.#subjectsOnTheWay.add(subject)
     this.#onTheWay++
-    const answered =
-      together.length > 1 && this.#pause-- <= 0 ? this.#sendTogether(together) : Promise.all(together.map(askAlone))
+    const answered = together.length > 1 ? this.#sendTogether(together) : Promise.all(together.map(askAlone))
     void answered.then(() => {
       this.#onTheWay--
       for (const subject of subjects) this.#subjectsOnTheWay.delete(subject)
@@ -147,12 +153,12 @@ export class SharedStatement {
     })
     // Callers who are in one another's way are better off alone.
     if (2 * unanswered.length > together.length) this.#wasRefused()
-    else this.#nextPause = 1
+    else this.#nextPause = FIRST_PAUSE
     await Promise.all(unanswered.map(askAlone))
   }
 
   #wasRefused(): void {
-    this.#pause = this.#nextPause - 1
+    this.#pause = this.#nextPause
     this.#nextPause = Math.min(LONGEST_PAUSE, this.#nextPause * 2)
   }
 

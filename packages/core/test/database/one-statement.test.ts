@@ -99,30 +99,50 @@ function told(receipt: Receipt | undefined): unknown {
   return receipt?.steps.map(({ durationMs: _, ...step }) => step)
 }
 
-async function outcomeOf(plan: Plan, params: Record<string, string>, isStepByStep: boolean): Promise<unknown> {
-  await watcher.query(FILL)
+type Params = Record<'from' | 'to' | 'n', string>
+
+/** What a run tells. */
+function runOf(plan: Plan, params: Params, isStepByStep = false): Promise<unknown> {
   const hooks = isStepByStep ? { hooks: {} } : {}
-  const outcome = await runPlan(own.target, plan, { mode: 'commit', actor: 'test', params, ...hooks }).then(
+  return runPlan(own.target, plan, { mode: 'commit', actor: params.from, params, ...hooks }).then(
     ({ receipt }) => ({ steps: told(receipt), reversible: receipt.reversible, attempts: receipt.attempts }),
     (error: unknown) => {
       if (!isProblem(error)) throw error
       const { code, detail, facts } = error
-      return {
-        code,
-        detail: detail.replace(/'[\d-]+T.*?'/, ''),
-        step: facts['step'],
-        steps: told(facts['receipt'] as Receipt),
-      }
+      const steps = told(facts['receipt'] as Receipt)
+      return { code, detail: detail.replace(/'[\d-]+T.*?'/, ''), step: facts['step'], steps }
     },
   )
+}
+
+/** What runs leave in the tables and in the book. */
+async function left(): Promise<unknown> {
   const { rows } = await watcher.query(
     `select (select jsonb_agg(a order by code) from account a) as accounts, (select jsonb_agg(m) from move m) as moves,
     (select jsonb_agg(t order by code) from tariff t) as tariffs,
-    (select jsonb_agg(jsonb_build_array(e.outcome, e.matched, e.changed, e.run ->> 'reversible')) from ledgerman.entry e) as entries,
-    (select jsonb_agg(to_jsonb(s) - 'entry' - 'duration_ms' order by no) from ledgerman.step s) as steps,
-    (select jsonb_agg(to_jsonb(i) - 'entry' order by step, key) from ledgerman.image i) as images`,
+    (select jsonb_agg(jsonb_build_array(e.outcome, e.matched, e.changed, e.run ->> 'reversible') order by actor) from ledgerman.entry e) as entries,
+    (select jsonb_agg(to_jsonb(s) - 'entry' - 'duration_ms' order by actor, no) from ledgerman.step s join ledgerman.entry e on e.id = s.entry) as steps,
+    (select jsonb_agg(to_jsonb(i) - 'entry' order by actor, step, i.key) from ledgerman.image i join ledgerman.entry e on e.id = i.entry) as images`,
   )
-  return { outcome, left: rows }
+  return rows
+}
+
+async function outcomeOf(plan: Plan, params: Params, isStepByStep: boolean): Promise<unknown> {
+  await watcher.query(FILL)
+  return [await runOf(plan, params, isStepByStep), await left()]
+}
+
+/** How many callers were answered by a statement that they shared, while some work is done. */
+async function sharersOf(work: () => Promise<unknown>): Promise<number> {
+  const { query } = own.target
+  let sharers = 0
+  own.target.query = async (...args) => {
+    const answer = await query.apply(own.target, args)
+    if (args[0].startsWith('with asked')) sharers += new Set(answer.rows.map(([place]) => place)).size
+    return answer
+  }
+  await work().finally(() => (own.target.query = query))
+  return sharers
 }
 
 describe('a run that is one statement', () => {
@@ -168,38 +188,98 @@ describe('a run that is one statement', () => {
     expect(ends.filter((code) => code === 'done').length).toBeGreaterThan(15)
   })
 
-  it('is right for many who move amounts between the same rows, and each entry follows on the one before', async () => {
-    await watcher.query(FILL)
-    const plan = await prepare([
-      { load: 'account', as: 'both', where: 'code in (:from, :to)', expect: 2, lock: 'change' },
-      { load: 'account', as: 'giver', key: { code: ':from' } },
-      { require: 'giver.amount >= :n' },
-      { change: 'account', key: { code: ':from' }, compute: { amount: 'amount - :n' } },
-      { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n' } },
-    ])
-    expect(buildOneStatement(plan)).toBeDefined()
-    const outcomes = await Promise.all(
-      Array.from({ length: 150 }, async (_, turn) => {
-        const params = {
-          from: `A${1 + (turn % 4)}`,
-          to: `A${1 + ((turn + 1 + (turn % 3)) % 4)}`,
-          n: String(5 + (turn % 16)),
-        }
-        return runPlan(own.target, plan, { mode: 'commit', actor: 'test', params }).then(
-          ({ receipt }) =>
-            receipt.steps.every(({ no, changed }) => changed === (no > 3 && no < 6 ? 1 : 0)) ? 'moved' : receipt,
-          (error: unknown) => (isProblem(error, 'rule-broken') ? 'refused' : error),
-        )
-      }),
+  it('does for callers who share one what it does for each alone', async () => {
+    const locking = fc.constantFrom<StepDefinition[][]>(
+      [{ load: 'account', as: 'both', where: 'code in (:from, :to)', expect: 2, lock: 'change' }],
+      [
+        { load: 'account', as: 'first', key: { code: ':from' }, lock: 'change' },
+        { load: 'account', as: 'second', key: { code: ':to' }, lock: 'change' },
+      ],
     )
-    expect(new Set(outcomes)).toEqual(new Set(['moved', 'refused']))
-    expect(await own.database.sql('select sum(amount)::text as sum, min(amount) >= 0 as sound from account')).toEqual([
-      { sum: '210.00', sound: true },
-    ])
-    // Versions order the images of a record: each begins where the last one ended.
-    const broken = await own.database.sql(`select * from (
+    const writing = fc.subarray<StepDefinition>(
+      [
+        { change: 'account', as: 'given', key: { code: ':from' }, compute: { amount: 'amount - :n', owner: ':to' } },
+        {
+          change: 'account',
+          key: { code: ':to' },
+          compute: { amount: 'amount + giver.amount * 20' },
+          loaded: { owner: 'o0' },
+        },
+        { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n' }, guard: 'v4' },
+        { change: 'account', key: { code: ':to' }, values: { open: true } },
+        { change: 'giver', compute: { amount: 'amount - :n' } },
+      ],
+      { minLength: 1, maxLength: 2 },
+    )
+    const anyN = fc.integer({ min: 0, max: 25 }).map(String)
+    let sharers = 0
+    await fc.assert(
+      fc.asyncProperty(locking, writing, fc.array(anyN, { minLength: 4, maxLength: 4 }), async (locks, writes, ns) => {
+        const giver: StepDefinition[] = [
+          { load: 'account', as: 'giver', key: { code: ':from' } },
+          { require: 'giver.amount >= :n', otherwise: '{giver.code} has {giver.amount}.' },
+        ]
+        const plan = await prepare([...locks, ...giver, ...writes])
+        const asked: Params[] = ['A1 A2', 'A3 A4', 'A5 A6', 'A8 A9'].map((pair, at) => {
+          const [from = '', to = ''] = pair.split(' ')
+          return { from, to, n: ns[at] ?? '' }
+        })
+        await watcher.query(FILL)
+        const alone: unknown[] = []
+        for (const params of asked) alone.push(await runOf(plan, params, true))
+        const leftAlone = await left()
+        await watcher.query(FILL)
+        let together: unknown[] = []
+        sharers += await sharersOf(
+          async () => (together = await Promise.all(asked.map((params) => runOf(plan, params)))),
+        )
+        expect([together, await left()]).toEqual([alone, leftAlone])
+      }),
+      { numRuns: 60 },
+    )
+    expect(sharers).toBeGreaterThan(40)
+  })
+
+  it.each([4, 400])(
+    'is right for many who move amounts between %d rows, and each entry follows on the one before',
+    async (rows) => {
+      await watcher.query(
+        `${FILL}; insert into account select 'A' || n, 'o', 20, true, n from generate_series(7, ${rows}) n`,
+      )
+      const [before] = await own.database.sql('select sum(amount)::text as sum from account')
+      const plan = await prepare([
+        { load: 'account', as: 'both', where: 'code in (:from, :to)', expect: 2, lock: 'change' },
+        { load: 'account', as: 'giver', key: { code: ':from' } },
+        { require: 'giver.amount >= :n' },
+        { change: 'account', key: { code: ':from' }, compute: { amount: 'amount - :n' } },
+        { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n' } },
+      ])
+      expect(buildOneStatement(plan)).toBeDefined()
+      const outcomes = new Set<unknown>()
+      const sharers = await sharersOf(() =>
+        Promise.all(
+          Array.from({ length: 200 }, async (_, turn) => {
+            const [from, to] = [1 + ((turn * 13) % rows), 1 + ((turn * 13 + 1 + (turn % 3)) % rows)]
+            const params = { from: `A${from}`, to: `A${to}`, n: String(5 + (turn % 16)) }
+            const outcome = await runPlan(own.target, plan, { mode: 'commit', actor: 'test', params }).then(
+              ({ receipt }) =>
+                receipt.steps.every(({ no, changed }) => changed === (no > 3 && no < 6 ? 1 : 0)) ? 'moved' : receipt,
+              (error: unknown) => (isProblem(error, 'rule-broken') ? 'refused' : error),
+            )
+            outcomes.add(outcome)
+          }),
+        ),
+      )
+      if (rows > 4) expect(sharers).toBeGreaterThan(50)
+      expect(outcomes).toEqual(new Set(rows > 4 ? ['moved'] : ['moved', 'refused']))
+      expect(await own.database.sql('select sum(amount)::text as sum, min(amount) >= 0 as sound from account')).toEqual(
+        [{ sum: before?.['sum'], sound: true }],
+      )
+      // Versions order the images of a record: each begins where the last one ended.
+      const broken = await own.database.sql(`select * from (
         select key, before, lag(after) over (partition by key order by (after ->> 'v')::integer) as last from ledgerman.history) chain
       where last is not null and last <> before`)
-    expect(broken).toEqual([])
-  })
+      expect(broken).toEqual([])
+    },
+  )
 })
