@@ -14,10 +14,10 @@ const { form, fields } = props.run
 <template>
   <div>
     <v-autocomplete
+      v-model="form.what"
       auto-select-first
       variant="outlined"
       density="compact"
-      v-model="form.what"
       :items="choices"
       :label="label"
       hide-details
