@@ -10,10 +10,11 @@ import { compareTransfers, transferDefinition } from './cases/transfers.js'
 import { CALLERS, compare, type Ratio } from './compare.js'
 import { changeByHand, changeByHandWithAudit, loadByHand } from './hand-written.js'
 import { call } from './http-caller.js'
-import { startServers } from './servers.js'
+import { startServers, type Servers } from './servers.js'
 
 const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-bench-'))
 const cluster = await startCluster({ dataDir, port: await findFreePort() })
+let servers: Servers | undefined
 try {
   const admin = new pg.Client({ connectionString: cluster.adminUrl('postgres') })
   await admin.connect()
@@ -82,9 +83,9 @@ try {
   const sighting = resolveMapping(sightings, 1, await target.table('public.sighting'))
   await show('A page of 50 from a million rows', () => comparePages(target, sighting, pool))
   await show('A find by expression', () => compareFinds(target, sighting, pool))
-  const servers = await startServers(cluster.adminUrl('home'), url)
-  const bearer = { authorization: `Bearer ${servers.token}` }
-  const records = `${servers.ours}/v1/targets/bench/mappings/allocation`
+  const both = (servers = await startServers(cluster.adminUrl('home'), url))
+  const bearer = { authorization: `Bearer ${both.token}` }
+  const records = `${both.ours}/v1/targets/bench/mappings/allocation`
   await fetch(records, {
     method: 'PUT',
     headers: { ...bearer, 'content-type': 'application/json' },
@@ -100,7 +101,7 @@ try {
         once: (caller) =>
           changing(caller, (id, version, hours) =>
             call(
-              `${servers.theirs}/allocations/${id}`,
+              `${both.theirs}/allocations/${id}`,
               'PATCH',
               { ...json, 'if-match': `"${version}"` },
               JSON.stringify({ hours }),
@@ -126,7 +127,7 @@ try {
     compare([
       {
         name: 'hand-written endpoint',
-        once: (caller) => call(`${servers.theirs}/allocations/${hand.next(caller)}`, 'GET'),
+        once: (caller) => call(`${both.theirs}/allocations/${hand.next(caller)}`, 'GET'),
       },
       { name: 'Ledgerman service', once: (caller) => call(`${records}/records/${hand.next(caller)}`, 'GET', bearer) },
     ]),
@@ -134,7 +135,7 @@ try {
   // Last, since transfers move the versions that the callers above know.
   await show('A transfer between two of 1,000 rows, through core', () => compareTransfers(target, mapping, pool, 1_000))
   await show('A transfer between two of 4 rows, through core', () => compareTransfers(target, mapping, pool, 4))
-  await fetch(`${servers.ours}/v1/targets/bench/transactions/transfer`, {
+  await fetch(`${both.ours}/v1/targets/bench/transactions/transfer`, {
     method: 'PUT',
     headers: { ...bearer, 'content-type': 'application/json' },
     body: JSON.stringify(transferDefinition),
@@ -150,13 +151,13 @@ try {
         [
           {
             name: 'hand-written endpoint, no audit',
-            once: () => call(`${servers.theirs}/transfers`, 'POST', json, JSON.stringify(body())),
+            once: () => call(`${both.theirs}/transfers`, 'POST', json, JSON.stringify(body())),
           },
           {
             name: 'Ledgerman service, with its entry',
             once: () =>
               call(
-                `${servers.ours}/v1/targets/bench/runs`,
+                `${both.ours}/v1/targets/bench/runs`,
                 'POST',
                 { ...bearer, ...json },
                 JSON.stringify({ mode: 'commit', transaction: 'transfer', params: body() }),
@@ -167,12 +168,12 @@ try {
       ),
     )
   }
-  servers.stop()
   await Promise.all([pool.end(), target.close()])
 } catch (error) {
   console.error(error)
   process.exitCode = 1
 } finally {
+  servers?.stop()
   await cluster.stop()
   removeCluster(dataDir)
   rmSync(dataDir, { recursive: true, force: true })

@@ -112,6 +112,8 @@ select json_build_object(
   'rowSecurity', c.relrowsecurity,
   'isPlain', c.relkind = 'r' and not c.relhasrules and not c.relhassubclass
     and not exists (select from pg_trigger g where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D'),
+  'hasPlainKeys', not exists (select from pg_index i where i.indrelid = c.oid
+    and (i.indisexclusion or (i.indisunique and (i.indexprs is not null or i.indpred is not null)))),
   'approximateRows', case when c.reltuples >= 0 and c.relkind in ('r', 'm', 'f', 'p') then c.reltuples end,
   'columns', coalesce((
     select json_agg(json_build_object(

@@ -63,6 +63,8 @@ export interface Table {
   rowSecurity: boolean
   /** A table of its own: without triggers of any kind, rules, or tables that inherit from it. */
   isPlain: boolean
+  /** Whether no row can stand in the way of another but by a unique index on columns alone: no exclusion, no unique expression or part. */
+  hasPlainKeys: boolean
   /** The planner's estimate; null before the table was first analyzed. */
   approximateRows: number | null
 }

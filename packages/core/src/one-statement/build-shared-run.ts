@@ -5,7 +5,7 @@ import { finderSql } from '../statement/build-load-step.js'
 import { expectedSql, newValueSql } from '../statement/build-write-step.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
-import { brokenRuleSql, freshNames, guardAfterSql } from '../statement/keyed-statement.js'
+import { brokenRuleSql, freshNames, guardAfterSql, mayWait } from '../statement/keyed-statement.js'
 import { toStatement, type Statement } from '../statement/statement.js'
 import { Preceding, type Source } from './preceding.js'
 import { RunParts } from './run-parts.js'
@@ -43,16 +43,11 @@ export function buildSharedRun(plan: Plan): Statement | undefined {
     if (source === undefined || step.when || plan.isolation !== 'read committed') return undefined
     if ('mapping' in step && (step.mapping.table.rowSecurity || !step.mapping.table.isPlain)) return undefined
     if (step.kind === 'load' && source === 'table' && !isSharable(step)) return undefined
-    if (isWrite(step) && (source === 'table' || refersElsewhere(step))) return undefined
+    if (isWrite(step) && (source === 'table' || mayWait(step.mapping, step.set))) return undefined
     if (!builder.add(step, source)) return undefined
     preceding.add(step)
   }
   return builder.build()
-}
-
-/** Whether a write may have to wait for a row of another table, which a foreign key leads to. */
-function refersElsewhere({ mapping, set }: PlannedWrite): boolean {
-  return set.some(({ column }) => mapping.table.references.some(({ columns }) => columns.includes(column.name)))
 }
 
 /** Whether a load that locks finds as many rows for each caller as are told of. */

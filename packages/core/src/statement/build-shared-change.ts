@@ -8,9 +8,9 @@ import { keyConditionSql } from './key-sql.js'
 import {
   boundValueSql,
   brokenRuleSql,
-  changesKey,
   freshNames,
   guardAfterSql,
+  mayWait,
   outputSql,
   touchedBy,
   verdictOrRaiseSql,
@@ -33,8 +33,7 @@ export function buildSharedChange(
   { set, merges, expected, guarded }: ChangeShape,
 ): Statement | undefined {
   const { table } = mapping
-  const refers = set.some(({ column }) => table.references.some(({ columns }) => columns.includes(column.name)))
-  if (!table.isPlain || table.rowSecurity || merges.size > 0 || changesKey(mapping, set) || refers) return undefined
+  if (!table.isPlain || table.rowSecurity || merges.size > 0 || mayWait(mapping, set)) return undefined
   const slots = new AskedSlots()
   const touched = touchedBy(mapping, set)
   const extra = freshNames(mapping, ['place', 'guard_holds', 'as_expected', 'differs', 'guard', 'written'])

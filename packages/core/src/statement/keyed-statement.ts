@@ -116,6 +116,17 @@ export function changesKey({ table }: Mapping, set: readonly Property[]): boolea
   )
 }
 
+/**
+ * Whether writing these properties may have to wait for somebody else: for a row of another table that a foreign key leads to, or for
+ * a row of this one that could have the same value.
+ */
+export function mayWait(mapping: Mapping, set: readonly Property[]): boolean {
+  const { references, uniques, hasPlainKeys, columns } = mapping.table
+  const written = [...set.map(({ column }) => column), ...columns.filter(({ generated }) => generated)]
+  const isWritten = (key: { columns: string[] }) => written.some(({ name }) => key.columns.includes(name))
+  return !hasPlainKeys || references.some(isWritten) || uniques.some(isWritten)
+}
+
 /** Names for the extra columns that no column of the table has. */
 export function freshNames<N extends string>({ table }: Mapping, names: readonly N[]): Record<N, string> {
   const taken = new Set(table.columns.map((column) => column.name))
