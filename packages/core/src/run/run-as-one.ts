@@ -5,6 +5,7 @@ import { buildOneStatement } from '../one-statement/build-one-statement.js'
 import { COUNTS_A_STEP, isLateBind } from '../one-statement/step-sql.js'
 import { shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
+import type { SharedStatement } from '../target/shared-statement.js'
 import type { Session, Target } from '../target/target.js'
 import { showableBinds } from '../transaction/receipt.js'
 import type { Attempt } from './attempt.js'
@@ -93,25 +94,35 @@ export class AsOne {
   /**
    * Runs it in one statement with others of the same plan that are asked for at the same time.
    *
-   * @returns its rows as `run` gives them; none where it has to be run alone. Undefined where it can never be shared.
+   * @returns its rows as `run` gives them; none where it was not answered
    */
-  share(
+  async share(
     attempt: Attempt,
     header: BookedRun,
     note: string | null,
     onStart: (pid: number) => void,
-  ): Promise<(string | null)[][]> | undefined {
-    const { target, plan } = attempt
+  ): Promise<(string | null)[][]> {
+    const shared = this.#sharedBy(attempt)
+    const values = () => this.#bindsOf(shared?.options.statement ?? this.statement, attempt, header, note)
+    return (await shared?.ask({ values, subject: null, alone: noRows, onStart })) ?? []
+  }
+
+  /**
+   * Runs it after others of the same plan in one transaction, while runs of it meet at the same rows too often to share a statement.
+   *
+   * @returns its rows as `run` gives them; none where it has to be run alone
+   */
+  async takeTurns(attempt: Attempt, header: BookedRun, note: string | null): Promise<(string | null)[][]> {
+    if (!this.#sharedBy(attempt)?.isPaused) return []
+    const values = () => this.#bindsOf(this.statement, attempt, header, note)
+    return attempt.target.inTurn(this.statement).ask({ values, subject: null, alone: noRows })
+  }
+
+  /** Undefined where it can never be shared. */
+  #sharedBy({ target, plan }: Attempt): SharedStatement | undefined {
     if (this.#shared === undefined) this.#shared = buildSharedRun(plan) ?? null
     if (this.#shared === null || needsTransaction(target, plan)) return undefined
-    const shared = target.shared(this.#shared, { answers: (rows) => rows.length > 0, isRead: false })
-    if (shared.isPaused()) return undefined
-    return shared.ask({
-      values: this.#bindsOf(this.#shared, attempt, header, note),
-      subject: null,
-      alone: () => Promise.resolve([]),
-      onStart,
-    })
+    return target.shared(this.#shared, { answers: (rows) => rows.length > 0, isRead: false })
   }
 
   #bindsOf(statement: Statement, attempt: Attempt, header: BookedRun, note: string | null): (string | null)[] {
@@ -127,6 +138,11 @@ export class AsOne {
     if (source.from !== 'run') return undefined
     return source.field === 'run' ? runTemplate(header) : stepsTemplate(attempt, this.#steps)
   }
+}
+
+/** What a run gets together with others that has to be done alone. */
+function noRows(): Promise<(string | null)[][]> {
+  return Promise.resolve([])
 }
 
 type FirstLock = Statement & { no: number }

@@ -19,7 +19,7 @@ interface SharedOutcome {
   waitedFor?: readonly LockHolder[]
 }
 
-/** Runs a plan in one statement with others of it that are asked for at the same time (docs/decisions/0013). */
+/** Runs a plan together with others of it that are asked for at the same time (docs/decisions/0013, 0014). */
 export async function runShared(
   target: Target,
   plan: Plan,
@@ -34,10 +34,12 @@ export async function runShared(
   const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
   let watch: LockWatch | undefined
   try {
-    const asked = asOne.share(attempt, headerOf(plan, run, 1), note, (pid) => {
+    const header = headerOf(plan, run, 1)
+    let rows = await asOne.share(attempt, header, note, (pid) => {
       watch = new LockWatch(target, pid, lockWaitMs, request.onWait)
     })
-    const rows = (await asked) ?? []
+    watch?.end()
+    if (rows.length === 0) rows = await asOne.takeTurns(attempt, header, note)
     if (rows.length === 0) return {}
     return { receipt: toRunReceipt(target, plan, request, run, 'committed', 1, await attempt.playedBack(rows)) }
   } catch (error) {

@@ -13,6 +13,7 @@ import { translateConnectionError, translateError } from '../problem/translate-e
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
 import { SharedStatement, type SharedStatementOptions } from './shared-statement.js'
+import { StatementsInTurn } from './statements-in-turn.js'
 import { DEFAULT_LIMITS, startupOptions, type SessionLimits } from './session-settings.js'
 
 export interface TargetOptions {
@@ -70,6 +71,7 @@ export class Target implements Queryable {
   readonly knownStatements = new Set<string>()
   readonly #prepared = new Set<string>()
   readonly #shared = new WeakMap<Statement, SharedStatement>()
+  readonly #inTurn = new WeakMap<Statement, StatementsInTurn>()
 
   constructor(options: TargetOptions) {
     this.name = options.name
@@ -123,6 +125,14 @@ export class Target implements Queryable {
       this.#shared.set(statement, (shared = new SharedStatement({ statement, send, ...options })))
     }
     return shared
+  }
+
+  /** The statement as callers of this target who meet at the same rows send it; made when first asked for. */
+  inTurn(statement: Statement): StatementsInTurn {
+    let inTurn = this.#inTurn.get(statement)
+    if (!inTurn)
+      this.#inTurn.set(statement, (inTurn = new StatementsInTurn(statement, () => this.session(), this.limits)))
+    return inTurn
   }
 
   /** Runs a statement that changes nothing; a session that turns out to be of no more use is replaced once. */

@@ -99,7 +99,7 @@ async function read(
     if (!shared) return await readAlone()
     // A record that is not there is an answer too.
     const asked = target.shared(shared, { answers: () => true, isRead: true })
-    return await asked.ask({ values: bindValues(shared, valueOf), subject: null, alone: readAlone })
+    return await asked.ask({ values: () => bindValues(shared, valueOf), subject: null, alone: readAlone })
   } catch (error) {
     throw target.explain(error, { mapping, slots: alone.slots })
   }

@@ -296,7 +296,7 @@ async function runStatement(
   }
   if (!isSelfChecking || !shared) return alone()
   return target.shared(shared, { answers: (rows) => isAnswer(mapping, rows), isRead: false }).ask({
-    values: bindValues(shared, valueOf),
+    values: () => bindValues(shared, valueOf),
     subject: mapping.key.map(({ name }) => JSON.stringify(key.get(name) ?? null)).join(),
     alone,
     onStart,

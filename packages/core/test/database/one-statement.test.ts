@@ -127,6 +127,14 @@ async function left(): Promise<unknown> {
   return rows
 }
 
+const MOVING: StepDefinition[] = [
+  { load: 'account', as: 'both', where: 'code in (:from, :to)', expect: 2, lock: 'change' },
+  { load: 'account', as: 'giver', key: { code: ':from' } },
+  { require: 'giver.amount >= :n', otherwise: '{giver.code} has too few.' },
+  { change: 'account', key: { code: ':from' }, compute: { amount: 'amount - :n' } },
+  { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n' } },
+]
+
 async function outcomeOf(plan: Plan, params: Params, isStepByStep: boolean): Promise<unknown> {
   await watcher.query(FILL)
   return [await runOf(plan, params, isStepByStep), await left()]
@@ -240,27 +248,25 @@ describe('a run that is one statement', () => {
     expect(sharers).toBeGreaterThan(40)
   })
 
-  it.each([4, 400])(
-    'is right for many who move amounts between %d rows, and each entry follows on the one before',
-    async (rows) => {
+  it.each([
+    { rows: 4, least: 5, most: 20 },
+    { rows: 4, least: 0.01, most: 0.01 },
+    { rows: 400, least: 5, most: 20 },
+  ])(
+    'is right for many who move $least to $most between $rows rows, and each entry follows on the one before',
+    async ({ rows, least, most }) => {
       await watcher.query(
         `${FILL}; insert into account select 'A' || n, 'o', 20, true, n from generate_series(7, ${rows}) n`,
       )
       const [before] = await own.database.sql('select sum(amount)::text as sum from account')
-      const plan = await prepare([
-        { load: 'account', as: 'both', where: 'code in (:from, :to)', expect: 2, lock: 'change' },
-        { load: 'account', as: 'giver', key: { code: ':from' } },
-        { require: 'giver.amount >= :n' },
-        { change: 'account', key: { code: ':from' }, compute: { amount: 'amount - :n' } },
-        { change: 'account', key: { code: ':to' }, compute: { amount: 'amount + :n' } },
-      ])
+      const plan = await prepare(MOVING)
       expect(buildOneStatement(plan)).toBeDefined()
       const outcomes = new Set<unknown>()
       const sharers = await sharersOf(() =>
         Promise.all(
           Array.from({ length: 200 }, async (_, turn) => {
             const [from, to] = [1 + ((turn * 13) % rows), 1 + ((turn * 13 + 1 + (turn % 3)) % rows)]
-            const params = { from: `A${from}`, to: `A${to}`, n: String(5 + (turn % 16)) }
+            const params = { from: `A${from}`, to: `A${to}`, n: String(least + (turn % (1 + most - least))) }
             const outcome = await runPlan(own.target, plan, { mode: 'commit', actor: 'test', params }).then(
               ({ receipt }) =>
                 receipt.steps.every(({ no, changed }) => changed === (no > 3 && no < 6 ? 1 : 0)) ? 'moved' : receipt,
@@ -271,7 +277,12 @@ describe('a run that is one statement', () => {
         ),
       )
       if (rows > 4) expect(sharers).toBeGreaterThan(50)
-      expect(outcomes).toEqual(new Set(rows > 4 ? ['moved'] : ['moved', 'refused']))
+      expect(outcomes).toEqual(new Set(rows > 4 || most < 1 ? ['moved'] : ['moved', 'refused']))
+      // Where runs meet at few rows and nobody is refused, most are committed together with others.
+      const [{ runs = 0, commits = 0 } = {}] = await own.database.sql<Record<string, number>>(
+        `select count(*)::int as runs, count(distinct xmin::text)::int as commits from ledgerman.entry where outcome = 'committed'`,
+      )
+      if (most < 1) expect(runs).toBeGreaterThan(2 * commits)
       expect(await own.database.sql('select sum(amount)::text as sum, min(amount) >= 0 as sound from account')).toEqual(
         [{ sum: before?.['sum'], sound: true }],
       )
@@ -282,4 +293,44 @@ describe('a run that is one statement', () => {
       expect(broken).toEqual([])
     },
   )
+
+  it('takes turns with others at the same rows, and waits for no lock and pays for no refusal but its own', async () => {
+    await watcher.query(FILL)
+    const plan = await prepare(MOVING)
+    const move = (from: string, to: string, n: string) =>
+      runPlan(own.target, plan, { mode: 'commit', actor: 'test', params: { from, to, n } })
+    const many = (count: number) => Promise.all(Array.from({ length: count }, () => move('A1', 'A2', '0.01')))
+    await many(40)
+    const other = await own.database.session()
+    await other.query(`begin; select from account where code = 'A6' for update`)
+    const refused = [move('A1', 'A3', '10'), move('A6', 'A5', '0.01')].map((run) =>
+      run.then(
+        () => 'moved',
+        (error: unknown) => (isProblem(error) ? [error.code, error.detail] : error),
+      ),
+    )
+    const started = performance.now()
+    const others = await Promise.all([many(10), many(10)])
+    expect(performance.now() - started).toBeLessThan(own.target.limits.lockWaitMs)
+    expect(new Set(others.flat().map(({ receipt }) => receipt.outcome))).toEqual(new Set(['committed']))
+    expect(await Promise.all(refused)).toEqual([
+      ['rule-broken', expect.stringContaining('A1 has too few.')],
+      ['lock-timeout', expect.stringContaining('somebody else')],
+    ])
+    await other.query('rollback')
+    await other.end()
+    expect(
+      await own.database.sql(`select v, amount::text from account where code in ('A1', 'A2', 'A6') order by code`),
+    ).toEqual([
+      { v: 61, amount: '9.40' },
+      { v: 62, amount: '20.60' },
+      { v: 6, amount: '60.00' },
+    ])
+    expect(
+      await own.database.sql(`select outcome, count(*)::int from ledgerman.entry group by outcome order by outcome`),
+    ).toEqual([
+      { outcome: 'committed', count: 60 },
+      { outcome: 'refused', count: 2 },
+    ])
+  })
 })

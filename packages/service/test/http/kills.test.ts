@@ -85,9 +85,10 @@ async function sql(text: string, database = 'tally'): Promise<Record<string, unk
   }
 }
 
-/** Moves an amount between two pots, by a transaction of several statements. */
-async function move(at: number): Promise<string> {
-  const from = FIRST_POT + (at % POTS)
+/** Moves an amount between two pots that others move amounts between as well, by a transaction of several steps. */
+async function move(): Promise<string> {
+  const at = Math.floor(Math.random() * POTS)
+  const from = FIRST_POT + at
   const to = FIRST_POT + ((at + 1) % POTS)
   return (await target.run({ mode: 'commit', transaction: 'move', params: { from, to } })).id
 }
@@ -107,7 +108,7 @@ function load(): { hasCommitted(count: number): Promise<void>; stop(): Promise<s
   const callers = Array.from({ length: CALLERS }, async (_, at) => {
     while (!isDone) {
       try {
-        told.push(await (at % 2 === 0 ? count : move)(at))
+        told.push(await (at % 4 === 0 ? count(at) : move()))
       } catch (error) {
         if (!isProblem(error)) throw error
         lastProblem = error
