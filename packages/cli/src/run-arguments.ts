@@ -15,10 +15,14 @@ export function parseParams(pairs: readonly string[]): Record<string, string> {
 }
 
 /** A parameter of an array or json type is JSON on the command line; every other one is text, which the service reads as its type. */
-export function typedParams({ definition }: TransactionInfo, params: Record<string, string>): Record<string, unknown> {
+export function typedParams(
+  types: Readonly<Record<string, string | { type: string }>>,
+  params: Record<string, string>,
+): Record<string, unknown> {
   return Object.fromEntries(
     Object.entries(params).map(([name, text]) => {
-      const type = definition.params?.[name]?.type ?? 'text'
+      const declared = types[name] ?? 'text'
+      const type = typeof declared === 'string' ? declared : declared.type
       if (!/\[\]$|^jsonb?$/.test(type)) return [name, text]
       try {
         return [name, parseJson(text)]
@@ -33,11 +37,18 @@ export function typedParams({ definition }: TransactionInfo, params: Record<stri
   )
 }
 
-/** The parameters of one of a transaction's examples, counted from 1. @throws LedgermanProblem request-invalid */
-export function exampleOf(
-  { name, definition: { examples = [] } }: TransactionInfo,
-  number: string,
+/** The parameters of a transaction: those of an example, where one is asked for, and over them the pairs. @throws LedgermanProblem */
+export function paramsOf(
+  transaction: TransactionInfo,
+  pairs: readonly string[],
+  example: string | undefined,
 ): Record<string, unknown> {
+  const given = example === undefined ? {} : exampleOf(transaction, example)
+  return { ...given, ...typedParams(transaction.definition.params ?? {}, parseParams(pairs)) }
+}
+
+/** The parameters of one of a transaction's examples, counted from 1. @throws LedgermanProblem request-invalid */
+function exampleOf({ name, definition: { examples = [] } }: TransactionInfo, number: string): Record<string, unknown> {
   const example = examples[Number(number) - 1]
   if (example) return example
   const known = examples.map((_, at) => String(at + 1))

@@ -18,7 +18,7 @@ import { readDrillFiles, unmetExpectations, type KeptDrill } from '../drill/dril
 import { toJunit, type DrillCase } from '../drill/junit.js'
 import { parsePairs, splitArguments } from '../key-arguments.js'
 import { formatDrill, verdict } from '../output/drill-text.js'
-import { exampleOf, parseParams, typedParams } from '../run-arguments.js'
+import { paramsOf } from '../run-arguments.js'
 
 interface DrillFlags {
   fault?: string
@@ -156,8 +156,7 @@ async function toRun(target: TargetClient, words: readonly string[], example?: s
   const transactions = await target.transactions()
   if (transactions.some((each) => each.name === name)) {
     const transaction = await target.transaction(name)
-    const given = example === undefined ? {} : exampleOf(transaction, example)
-    return { transaction: name, params: { ...given, ...typedParams(transaction, parseParams(rest)) } }
+    return { transaction: name, params: paramsOf(transaction, rest, example) }
   }
   const mappings = await target.mappings()
   if (!mappings.some((each) => each.name === name))

@@ -1,12 +1,11 @@
-import { readFileSync } from 'node:fs'
 import { LedgermanProblem, type Receipt, type RunInput } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import colors from 'picocolors'
-import { parse } from 'yaml'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import { formatTable } from '../output/table.js'
-import { exampleOf, parseParams, typedParams } from '../run-arguments.js'
+import { paramsOf, parseParams, typedParams } from '../run-arguments.js'
+import { inFile, readSteps } from '../steps-file.js'
 
 interface RunFlags {
   commit?: boolean
@@ -80,17 +79,26 @@ Examples:
       let run: RunInput
       if (options.steps !== undefined) {
         const pairs = first === undefined ? rest : [first, ...rest]
-        run = { ...readSteps(options.steps), ...common, params: parseParams(pairs) } as RunInput
+        const { params, types, ...steps } = readSteps(options.steps)
+        run = {
+          ...steps,
+          types,
+          ...common,
+          params: { ...params, ...typedParams(types, parseParams(pairs)) },
+        } as RunInput
       } else {
         if (first === undefined)
           throw new LedgermanProblem('request-invalid', 'Name a transaction, or give --steps FILE.', {
             where: 'transaction',
           })
         const transaction = await target.transaction(first)
-        const example = options.example === undefined ? {} : exampleOf(transaction, options.example)
-        run = { ...common, transaction: first, params: { ...example, ...typedParams(transaction, parseParams(rest)) } }
+        run = { ...common, transaction: first, params: paramsOf(transaction, rest, options.example) }
       }
-      const receipt = await target.run(run, { idempotencyKey: options.once, onWait: context.sayWaiting })
+      const receipt = await target
+        .run(run, { idempotencyKey: options.once, onWait: context.sayWaiting })
+        .catch((error: unknown) => {
+          throw options.steps === undefined ? error : inFile(options.steps, error)
+        })
       context.print(command, receipt, () => formatRun(receipt, options))
     })
 }
@@ -103,20 +111,4 @@ function formatRun(receipt: Receipt, options: RunFlags): string {
   if (receipt.outcome === 'committed')
     return `${text}${confirmed}\n\nEntry ${receipt.id}${receipt.replayed ? ', of the first time this was sent' : ''}`
   return `${text}\n\n${colors.dim(`To keep exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
-}
-
-function readSteps(file: string): Record<string, unknown> {
-  let content: unknown
-  try {
-    content = parse(readFileSync(file, 'utf8'), { version: '1.2' })
-  } catch (error) {
-    throw new LedgermanProblem('request-invalid', `${file} cannot be read: ${(error as Error).message}`, {
-      where: file,
-    })
-  }
-  if (Array.isArray(content)) return { steps: content }
-  if (content !== null && typeof content === 'object' && 'steps' in content) return content as Record<string, unknown>
-  throw new LedgermanProblem('request-invalid', `${file}: expected a list of steps, or an object with steps.`, {
-    where: file,
-  })
 }

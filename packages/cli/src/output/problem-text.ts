@@ -16,7 +16,7 @@ import { formatReceipt, indent } from './receipt-text.js'
 export function formatProblem(problem: LedgermanProblem): string {
   const { findings } = problem.facts as { findings?: Finding[] }
   if (findings && findings.length > 0)
-    return [`${colors.red(problem.code)}: nothing was published`, ...findings.map(formatFinding)].join('\n')
+    return [`${colors.red(problem.code)}: nothing was changed`, ...findings.map(formatFinding)].join('\n')
   const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
   const { yours, current, loaded, by } = problem.facts as Record<string, Record<string, unknown> | undefined>
   if (problem.code === 'record-changed' && yours && current) {

@@ -131,9 +131,9 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
         { role: caller.role, needed: 'author' },
       )
     const { steps, types = {}, params = {}, isolation, lockWait, timeLimit, retry } = body
-    const declared = Object.keys(params).map((name) => {
+    const declared = Object.keys({ ...types, ...params }).map((name) => {
       const type = types[name] ?? 'unknown'
-      return [name, { ...(typeof type === 'string' ? { type } : type), nullable: true }]
+      return [name, { nullable: true, ...(typeof type === 'string' ? { type } : type) }]
     })
     const limits = Object.fromEntries(
       Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined),
