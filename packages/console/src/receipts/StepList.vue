@@ -11,7 +11,7 @@ defineProps<{ steps: readonly StepReceipt[] }>()
   <v-expansion-panels multiple variant="accordion" data-test="steps">
     <v-expansion-panel v-for="step in steps" :key="step.no" :data-test="`step-${step.no}`">
       <v-expansion-panel-title>
-        <div class="d-flex align-center ga-3 flex-wrap" style="width: 100%">
+        <div class="step-title d-flex align-center ga-2 flex-wrap">
           <span class="text-medium-emphasis">{{ step.no }}</span>
           <strong>{{ step.kind }} {{ step.mapping ?? '' }}</strong>
           <span v-if="step.as" class="text-medium-emphasis">as {{ step.as }}</span>
@@ -41,3 +41,13 @@ defineProps<{ steps: readonly StepReceipt[] }>()
     </v-expansion-panel>
   </v-expansion-panels>
 </template>
+
+<style scoped>
+.step-title {
+  width: 100%;
+  font-size: 0.8125rem;
+}
+.v-expansion-panel-title {
+  padding-inline: 16px;
+}
+</style>

@@ -89,7 +89,7 @@ function choose(chosen: string | null) {
         :items="transactions.map((each) => each.name)"
         label="Transaction"
         hide-details
-        style="max-width: 280px"
+        style="flex: none; width: 260px"
         data-test="transaction"
         @update:model-value="choose"
       />
@@ -121,7 +121,7 @@ function choose(chosen: string | null) {
             <v-tab value="definition" data-test="tab-definition">Definition</v-tab>
           </v-tabs>
           <div v-if="tab === 'run' && transaction" class="pa-3">
-            <div class="d-flex flex-wrap ga-3 mb-3">
+            <div class="d-flex flex-wrap align-start ga-3 mb-3">
               <v-text-field
                 v-for="(param, param_name) in transaction.definition.params ?? {}"
                 :key="param_name"
