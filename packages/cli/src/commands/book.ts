@@ -4,6 +4,7 @@ import type { EntryInfo, EntrySummary } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
+import { wholeNumber } from '../whole-number.js'
 
 export function addBook(program: Command, context: CommandContext): void {
   const book = program
@@ -27,7 +28,8 @@ export function addBook(program: Command, context: CommandContext): void {
       `\nExamples:\n  ledgerman book list\n  ledgerman book list --mapping programme --key P-107 --outcome committed`,
     )
     .action(async (options: ListFlags, command: Command) => {
-      const page = await (await context.target(command)).entries({ ...options, limit: Number(options.limit) })
+      const limit = wholeNumber(options.limit, 'limit', 1, 1000)
+      const page = await (await context.target(command)).entries({ ...options, limit })
       context.print(command, page, () => {
         if (page.entries.length === 0) return 'There are no such entries.'
         const more = page.next === null ? '' : `\n${colors.dim(`More: --after ${page.next}`)}`
@@ -82,7 +84,19 @@ function readMoment(text: string): string {
   return moment.toISOString()
 }
 
-function toRow({ id, at, actor, outcome, problem, kind, mapping, key, matched, changed }: EntrySummary): string[] {
+function toRow({
+  id,
+  at,
+  actor,
+  outcome,
+  problem,
+  kind,
+  mapping,
+  transaction,
+  key,
+  matched,
+  changed,
+}: EntrySummary): string[] {
   const record = Object.values(key ?? {})
     .map((value) => formatValue(value, 20))
     .join(', ')
@@ -91,21 +105,20 @@ function toRow({ id, at, actor, outcome, problem, kind, mapping, key, matched, c
     `${at.slice(0, 10)} ${at.slice(11, 19)}`,
     actor,
     outcome === 'committed' ? colors.green('committed') : colors.red(problem ?? 'refused'),
-    [kind, mapping, record].filter(Boolean).join(' '),
+    [kind, mapping ?? transaction, record].filter(Boolean).join(' '),
     String(matched ?? '–'),
     String(changed ?? '–'),
   ]
 }
 
 function formatEntry(entry: EntryInfo): string {
+  const name = entry.mapping ?? entry.transaction
+  const ofRevision = entry.receipt.revision === null ? '' : `, revision ${entry.receipt.revision}`
   const facts = [
     ['entry', entry.id],
     ['at', entry.at],
     ['actor', entry.actor],
-    [
-      'mapping',
-      `${entry.mapping ?? '–'}${entry.receipt.revision === null ? '' : `, revision ${entry.receipt.revision}`}`,
-    ],
+    ...(name === null ? [] : [[entry.mapping === null ? 'transaction' : 'mapping', `${name}${ofRevision}`]]),
     ...(entry.note === null ? [] : [['note', entry.note]]),
     ...(entry.problem === null ? [] : [['refused', `${entry.problem}: ${entry.detail ?? ''}`]]),
   ]

@@ -19,6 +19,7 @@ import { toJunit, type DrillCase } from '../drill/junit.js'
 import { parsePairs, splitArguments } from '../key-arguments.js'
 import { formatDrill, verdict } from '../output/drill-text.js'
 import { paramsOf } from '../run-arguments.js'
+import { wholeNumber } from '../whole-number.js'
 
 interface DrillFlags {
   fault?: string
@@ -206,11 +207,6 @@ function listOf<T extends string>(text: string | undefined, known: readonly T[],
       },
     )
   })
-}
-
-function wholeNumber(text: string, option: string): number {
-  if (/^\d{1,9}$/.test(text)) return Number(text)
-  throw new LedgermanProblem('request-invalid', `--${option}: expected a whole number, got ${text}.`, { where: option })
 }
 
 function collect(value: string, all: string[] = []): string[] {

@@ -1,11 +1,12 @@
 import type { Find } from '@ledgerman/client'
-import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import type { RecordValues } from '@ledgerman/contract'
 import { Option, type Command } from 'commander'
 import colors from 'picocolors'
 import type { CommandContext } from '../command-context.js'
 import { bindValue } from '../key-arguments.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord, formatRecords } from '../output/record-text.js'
+import { wholeNumber } from '../whole-number.js'
 
 interface FindFlags {
   bind: Record<string, string>
@@ -97,16 +98,12 @@ Examples:
 }
 
 function toFind(where: string | undefined, { bind, order, properties, limit, after, count }: FindFlags): Find {
-  if (limit !== undefined && !/^[1-9]\d{0,3}$/.test(limit))
-    throw new LedgermanProblem('request-invalid', `--limit: expected a number from 1 to 1000, got "${limit}".`, {
-      where: 'limit',
-    })
   return {
     where,
     order,
     properties,
     after,
-    limit: limit === undefined ? undefined : Number(limit),
+    limit: limit === undefined ? undefined : wholeNumber(limit, 'limit', 1, 1000),
     count: count === true ? 'exact' : count,
     bind,
   }

@@ -15,6 +15,11 @@ import { formatReceipt } from '../output/receipt-text.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord } from '../output/record-text.js'
 
+const GUARD = ['--if <guard>', 'only where the record is still as in the load that gave this guard'] as const
+const NULL = new Option('--null <property>', 'set a property to null (repeatable)').argParser(
+  (property: string, all: string[] = []) => [...all, property],
+)
+
 export function addRecords(program: Command, context: CommandContext): void {
   program
     .command('load')
@@ -43,6 +48,8 @@ export function addRecords(program: Command, context: CommandContext): void {
     '[words...]',
     'the key values (none with --where), then property=value pairs',
   )
+    .option(...GUARD)
+    .addOption(NULL)
     .option('--where <expression>', 'all records that this is true of, in one statement')
     .option('--bind <name=value>', 'a value for a :name in the expressions (repeatable)', bindValue, {})
     .option(
@@ -95,6 +102,8 @@ Examples:
     '<words...>',
     'the key values, then property=value pairs',
   )
+    .option(...GUARD)
+    .addOption(NULL)
     .addHelpText(
       'after',
       `\nExample:\n  ledgerman replace telescope OLD name='The Old Refractor' apertureM=0.35 status=retired --commit`,
@@ -107,6 +116,7 @@ Examples:
     '[pairs...]',
     'property=value pairs',
   )
+    .addOption(NULL)
     .addHelpText('after', `\nExample:\n  ledgerman add telescope code=HF3 name='Harrow Three' apertureM=3.60 --commit`)
     .action(async (name: string, pairs: string[], options: WriteFlags, command: Command) => {
       const target = await context.target(command)
@@ -125,6 +135,7 @@ Examples:
     })
 
   keyedCommand('remove', 'Remove one record.', '<key...>', 'the key values, in key order')
+    .option(...GUARD)
     .addHelpText('after', `\nExample:\n  ledgerman remove calibration HF1 2026-02-03 flat --commit`)
     .action(async (name: string, words: string[], options: WriteFlags, command: Command) => {
       const target = await context.target(command)
@@ -167,11 +178,6 @@ Examples:
       .argument('<mapping>')
       .argument(words, wordsAre)
       .option('--commit', 'keep it')
-      .option('--if <guard>', 'only where the record is still as in the load that gave this guard')
-      .option('--null <property>', 'set a property to null (repeatable)', (property: string, all: string[] = []) => [
-        ...all,
-        property,
-      ])
       .option('--statement', 'show the statement and its binds')
   }
 }

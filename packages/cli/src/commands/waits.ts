@@ -3,6 +3,7 @@ import { Option, type Command } from 'commander'
 import colors from 'picocolors'
 import type { CommandContext } from '../command-context.js'
 import { formatWaits } from '../output/waits-text.js'
+import { wholeNumber } from '../whole-number.js'
 
 export function addWaits(program: Command, context: CommandContext): void {
   const waits = program
@@ -72,7 +73,7 @@ export function addWaits(program: Command, context: CommandContext): void {
         const target = await context.target(command)
         const told = await target.stage({
           what,
-          seconds: Number(options.seconds),
+          seconds: wholeNumber(options.seconds, 'seconds', 1, 120),
           lock: options.lock,
           code: options.code,
         })

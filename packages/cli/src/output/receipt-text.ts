@@ -6,7 +6,13 @@ import { formatTable, formatValue } from './table.js'
 export function formatReceipt(receipt: Receipt, options: { statement: boolean }): string {
   const isRun = receipt.steps.length > 1 || receipt.transaction !== null
   const parts = isRun
-    ? [formatSteps(receipt.steps), ...receipt.steps.flatMap((step) => formatStepParts(step, options))]
+    ? [
+        formatSteps(receipt.steps),
+        ...receipt.steps.flatMap((step) => [
+          ...(options.statement ? [colors.bold(`Step ${step.no}, ${nameOf(step)}`)] : []),
+          ...formatStepParts(step, options),
+        ]),
+      ]
     : receipt.steps.flatMap((step) => formatStepParts(step, options))
   return [isRun ? runHeadline(receipt) : headline(receipt), ...parts].join('\n\n')
 }
@@ -43,7 +49,7 @@ function extras({ outcome, durationMs, reversible }: Pick<Receipt, 'outcome' | '
 function formatSteps(steps: readonly StepReceipt[]): string {
   const rows = steps.map(({ no, kind, mapping, as, skipped, expected, matched, changed, durationMs }) => [
     String(no),
-    `${kind}${mapping ? ` ${mapping}` : ''}`,
+    nameOf({ kind, mapping }),
     as ?? '',
     kind === 'require' ? (skipped ? '' : matched === 1 ? 'true' : colors.red('not true')) : skipped ? '' : expected,
     skipped ? colors.dim('skipped') : kind === 'require' ? '' : String(matched ?? '–'),
@@ -51,6 +57,10 @@ function formatSteps(steps: readonly StepReceipt[]): string {
     durationMs === null ? '' : colors.dim(`${durationMs} ms`),
   ])
   return formatTable(['', 'step', 'as', 'expected', 'matched', 'changed', ''], rows, ['matched', 'changed'])
+}
+
+function nameOf({ kind, mapping }: Pick<StepReceipt, 'kind' | 'mapping'>): string {
+  return mapping === null ? kind : `${kind} ${mapping}`
 }
 
 function formatStepParts(step: StepReceipt, options: { statement: boolean }): string[] {

@@ -84,7 +84,7 @@ function show(query: Record<string, string>) {
                 entry.problem ?? entry.outcome
               }}</v-chip>
             </td>
-            <td>{{ entry.kind }} {{ entry.mapping }}</td>
+            <td>{{ entry.kind }} {{ entry.mapping ?? entry.transaction }}</td>
             <td>{{ Object.values(entry.key ?? {}).join(', ') }}</td>
             <td class="number">{{ entry.matched ?? '–' }}</td>
             <td class="number">{{ entry.changed ?? '–' }}</td>
