@@ -12,7 +12,7 @@ import {
 } from '@ledgerman/contract'
 import type { TargetClient } from '../target-client.js'
 import { propertyToText } from '../property-text.js'
-import { TrackedRecord } from './tracked-record.js'
+import { isSame, TrackedRecord } from './tracked-record.js'
 
 /** The records of mappings by name, for typed drafts; `ledgerman types` writes such an interface. */
 export type DraftRecords = Record<string, object>
@@ -39,6 +39,7 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
   readonly #target: TargetClient
   readonly #records: TrackedRecord[] = []
   readonly #mappings = new Map<string, Promise<MappingInfo>>()
+  #isCommitting = false
 
   constructor(target: TargetClient) {
     this.#target = target
@@ -57,14 +58,13 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
         where: 'key',
         key: info.key,
       })
-    const known = this.#records.find(
-      (each) => each.mapping === mapping && each.key && isSameKey(each.key, key as RecordValues, info.key),
-    )
-    if (known) return known.object as Records[Name]
+    const before = this.#known(info, key as RecordValues)
+    if (before) return before.object as Records[Name]
     const { record, guard } = await this.#target.load(mapping, values.map(propertyToText))
-    const tracked = new TrackedRecord(mapping, pick(record, info.key), record, guard)
-    this.#records.push(tracked)
-    return tracked.object as Records[Name]
+    // Somebody may have asked for it at the same time.
+    const known = this.#known(info, record)
+    if (known) return known.object as Records[Name]
+    return this.#track(new TrackedRecord(mapping, pick(record, info.key), record, guard)) as Records[Name]
   }
 
   /**
@@ -73,27 +73,17 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
    */
   async adopt<Name extends keyof Records & string>(mapping: Name, loaded: LoadedRecord): Promise<Records[Name]> {
     const { record, guard } = loaded
-    const { key: names } = await this.#mapping(mapping)
-    const known = this.#records.find(
-      (each) => each.mapping === mapping && each.key && isSameKey(each.key, record, names),
-    )
-    if (known) {
-      const assigned = known.changes()
-      known.take(record, guard)
-      Object.assign(known.object, assigned)
-      return known.object as Records[Name]
-    }
-    const tracked = new TrackedRecord(mapping, pick(record, names), record, guard)
-    this.#records.push(tracked)
-    return tracked.object as Records[Name]
+    const info = await this.#mapping(mapping)
+    const known = this.#known(info, record)
+    if (!known) return this.#track(new TrackedRecord(mapping, pick(record, info.key), record, guard)) as Records[Name]
+    known.settle({}, record, guard)
+    return known.object as Records[Name]
   }
 
   /** A new record, to be added with the next commit. Its properties can still be assigned. */
   add<Name extends keyof Records & string>(mapping: Name, values: Partial<Records[Name]>): Records[Name] {
-    const tracked = new TrackedRecord(mapping, null, {}, null)
-    Object.assign(tracked.object, values)
-    this.#records.push(tracked)
-    return tracked.object as Records[Name]
+    const object = this.#track(new TrackedRecord(mapping, null, {}, null))
+    return Object.assign(object, values) as Records[Name]
   }
 
   /** Has a loaded record removed with the next commit. */
@@ -112,7 +102,7 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
   pending(): PendingChange[] {
     return this.#records.flatMap((record): PendingChange[] => {
       const { mapping, key } = record
-      if (key === null) return [{ kind: 'add', mapping, key, before: null, after: { ...record.object } }]
+      if (key === null) return [{ kind: 'add', mapping, key, before: null, after: record.changes() }]
       if (record.isRemoved) return [{ kind: 'remove', mapping, key, before: record.base, after: null }]
       const after = record.changes()
       const names = Object.keys(after)
@@ -131,33 +121,54 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
    * @throws LedgermanProblem record-changed with `yours`, `current` and `loaded` where somebody was faster
    */
   async commit(options: { rehearsal?: string; note?: string; idempotencyKey?: string } = {}): Promise<Receipt> {
-    const { receipt, sent } = await this.#run('commit', options)
-    if (!receipt.replayed) sent.forEach((record, at) => this.#settle(record, receipt.steps[at]))
-    else await Promise.all(sent.map((record) => this.#reload(record)))
-    return receipt
+    if (this.#isCommitting)
+      throw new LedgermanProblem('request-invalid', 'A commit of this draft is under way; wait for it first.', {
+        where: 'draft',
+      })
+    this.#isCommitting = true
+    try {
+      const { receipt, sent } = await this.#run('commit', options)
+      await Promise.all(sent.map((each, at) => this.#settle(each, receipt.steps[at], receipt.replayed)))
+      return receipt
+    } finally {
+      this.#isCommitting = false
+    }
   }
 
   /**
-   * Applies `change` and commits; where somebody else was faster, every record is loaded again and `change` applied to it again,
-   * at most so many times.
+   * Applies `change` and commits; where somebody else was faster, every record is loaded again and `change` applied to it again, at most
+   * so many times. What was pending before, and `change` leaves alone, stays pending.
+   *
+   * @throws LedgermanProblem record-changed after the last try, or where somebody changed what was pending before
    */
   async retry(change: () => void | Promise<void>, tries = TRIES): Promise<Receipt> {
+    const known = new Set(this.#records)
+    const earlier = [...known].map((record) => ({ record, changes: record.changes() }))
     for (let left = tries; ; left--) {
       await change()
+      for (const each of earlier) each.changes = keptBy(each.record, each.changes)
       try {
         return await this.commit()
       } catch (error) {
         if (!isProblem(error, 'record-changed') || left <= 1) throw error
+        // What `change` adds it adds again.
+        for (const record of this.#records.filter((each) => each.key === null && !known.has(each)))
+          this.forget(record.object)
+        const bases = new Map(this.#records.map((record) => [record, record.base]))
         await Promise.all(this.#records.filter(({ key }) => key !== null).map((record) => this.#reload(record)))
-        for (const record of this.#records.filter(({ key }) => key === null)) this.forget(record.object)
+        for (const { record, changes } of earlier) {
+          Object.assign(record.object, changes)
+          const names = Object.keys(changes)
+          if (!isSame(pick(record.base, names), pick(bases.get(record) ?? {}, names))) throw error
+        }
       }
     }
   }
 
   async #run(mode: RunMode, options: { rehearsal?: string; note?: string; idempotencyKey?: string }) {
-    const sent = this.#records.filter(
-      (record) => record.key === null || record.isRemoved || Object.keys(record.changes()).length > 0,
-    )
+    const sent = this.#records
+      .map((record) => ({ record, changes: record.isRemoved ? {} : record.changes() }))
+      .filter(({ record, changes }) => record.key === null || record.isRemoved || Object.keys(changes).length > 0)
     if (sent.length === 0)
       throw new LedgermanProblem('request-invalid', 'Nothing is pending: assign to a loaded record first.', {
         where: 'draft',
@@ -172,27 +183,36 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
     return { receipt: await this.#target.run(run, { idempotencyKey }), sent }
   }
 
-  #settle(record: TrackedRecord, step: StepReceipt | undefined): void {
+  /** Brings a record up to date with what became of it. A receipt of an earlier time says only which record it was. */
+  async #settle({ record, changes }: Sent, step: StepReceipt | undefined, isReplayed: boolean): Promise<void> {
     if (record.isRemoved) return void this.#records.splice(this.#records.indexOf(record), 1)
     const [row] = step?.rows ?? []
-    if (!row) return record.take(record.object, record.guard)
-    const written = { ...record.object, ...row.after, ...row.alsoChanged?.after }
-    // Sensitive values come back as digests only: what was assigned is what they are.
-    const shown = Object.fromEntries(
-      Object.entries(written).map(([name, value]) => [
-        name,
-        String(value).startsWith('hmac:') ? record.object[name] : value,
-      ]),
-    )
-    record.key ??= row.key
-    record.take(shown, row.guard ?? record.guard)
+    if (row) record.key ??= row.key
+    if (isReplayed) return this.#reload(record, changes)
+    const { properties } = await this.#mapping(record.mapping)
+    const sensitive = properties?.filter((each) => each.sensitive).map(({ name }) => name) ?? []
+    const written = { ...row?.after, ...row?.alsoChanged?.after }
+    // Of sensitive values only digests come back: what was assigned is what they are.
+    for (const name of sensitive) delete written[name]
+    record.settle(changes, written, row?.guard ?? record.guard)
   }
 
-  async #reload(record: TrackedRecord): Promise<void> {
+  /** Loads a record again, over everything that was assigned to it but not sent. */
+  async #reload(record: TrackedRecord, sent?: RecordValues): Promise<void> {
     const info = await this.#mapping(record.mapping)
     const key = info.key.map((name) => propertyToText((record.key ?? record.object)[name]))
     const loaded = await this.#target.load(record.mapping, key)
-    record.take(loaded.record, loaded.guard)
+    if (sent) record.settle(sent, loaded.record, loaded.guard)
+    else record.take(loaded.record, loaded.guard)
+  }
+
+  #known({ name, key }: MappingInfo, values: RecordValues): TrackedRecord | undefined {
+    return this.#records.find((each) => each.mapping === name && each.key && isSameKey(each.key, values, key))
+  }
+
+  #track(record: TrackedRecord): RecordValues {
+    this.#records.push(record)
+    return record.object
   }
 
   #tracked(object: object): TrackedRecord {
@@ -205,21 +225,46 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
 
   #mapping(name: string): Promise<MappingInfo> {
     let loading = this.#mappings.get(name)
-    if (!loading) this.#mappings.set(name, (loading = this.#target.mapping(name)))
+    if (!loading) {
+      this.#mappings.set(name, (loading = this.#target.mapping(name)))
+      // What could not be had once is asked for again.
+      loading.catch(() => this.#mappings.delete(name))
+    }
     return loading
   }
 }
 
-function toStep(record: TrackedRecord): StepDefinition {
+/** Of a record's earlier changes those that it still has. */
+function keptBy(record: TrackedRecord, earlier: RecordValues): RecordValues {
+  const now = record.changes()
+  return Object.fromEntries(Object.entries(earlier).filter(([name, value]) => isSame(value, now[name])))
+}
+
+/** A record and the changes of it that were sent. */
+interface Sent {
+  record: TrackedRecord
+  changes: RecordValues
+}
+
+function toStep({ record, changes: values }: Sent): StepDefinition {
   const { mapping, key, guard } = record
-  if (key === null) return { add: mapping, values: record.object }
+  if (key === null) return { add: mapping, ...asLiterals(values) }
   const named = {
     key: Object.fromEntries(Object.entries(key).map(([name, value]) => [name, literal(value)])),
     guard: guard ?? 'any',
   }
   if (record.isRemoved) return { remove: mapping, ...named }
-  const values = record.changes()
-  return { change: mapping, ...named, values, loaded: pick(record.base, Object.keys(values)) }
+  return { change: mapping, ...named, ...asLiterals(values), loaded: pick(record.base, Object.keys(values)) }
+}
+
+/** Values as a step says them: a text that could be taken for a parameter's name is written as an expression. */
+function asLiterals(values: RecordValues): { values: RecordValues; compute?: Record<string, string> } {
+  const [plain, mistakable] = [{} as RecordValues, {} as Record<string, string>]
+  for (const [name, value] of Object.entries(values)) {
+    if (typeof value === 'string' && value.startsWith(':')) mistakable[name] = literal(value)
+    else plain[name] = value
+  }
+  return Object.keys(mistakable).length === 0 ? { values: plain } : { values: plain, compute: mistakable }
 }
 
 /** A key value as an expression: a literal, never anything that is read otherwise. */

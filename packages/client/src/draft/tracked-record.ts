@@ -1,4 +1,5 @@
-import { RawJson, type RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, RawJson, type RecordValues } from '@ledgerman/contract'
+import { toPlain } from './plain-value.js'
 
 /** A loaded record as an object: plain assignments to it, nested ones too, are noticed when asked for. */
 export class TrackedRecord {
@@ -21,24 +22,38 @@ export class TrackedRecord {
     this.guard = guard
   }
 
-  /** The properties that differ from what was loaded. */
+  /**
+   * The properties that differ from what was loaded.
+   *
+   * @throws LedgermanProblem value-invalid for a property that was deleted, or was assigned what JSON cannot carry
+   */
   changes(): RecordValues {
-    const changed = Object.entries(this.object).filter(([name, value]) => !isSame(value, this.base[name]))
-    return Object.fromEntries(changed.map(([name, value]) => [name, copy(value)]))
+    const deleted = Object.keys(this.base).find((name) => !(name in this.object))
+    if (deleted !== undefined)
+      throw new LedgermanProblem('value-invalid', `${deleted} was deleted from the object. Assign null to empty it.`, {
+        where: deleted,
+      })
+    const values = Object.entries(this.object).map(([name, value]) => [name, toPlain(name, value)] as const)
+    return Object.fromEntries(values.filter(([name, value]) => !isSame(value, this.base[name])))
   }
 
-  /** Takes values as the ones that are there now; what was assigned meanwhile is overwritten. */
+  /** Takes values as the ones that are there now; what was assigned and not sent is overwritten. */
   take(values: RecordValues, guard: string | null): void {
     Object.assign(this.object, copy(values))
     this.base = { ...this.base, ...(copy(values) as RecordValues) }
     this.guard = guard
   }
 
-  /** Undoes every assignment. */
-  reset(): void {
-    for (const name of Object.keys(this.object)) if (!(name in this.base)) delete this.object[name]
-    Object.assign(this.object, copy(this.base))
-    this.isRemoved = false
+  /**
+   * Takes values as the ones that are there now, and those that were sent as arrived. What was assigned since they were sent stays
+   * assigned.
+   *
+   * @param sent the changes as they were sent
+   */
+  settle(sent: RecordValues, values: RecordValues, guard: string | null): void {
+    const since = Object.entries(this.changes()).filter(([name, value]) => !(name in sent && isSame(value, sent[name])))
+    this.take({ ...sent, ...values }, guard)
+    Object.assign(this.object, Object.fromEntries(since))
   }
 }
 
@@ -49,7 +64,8 @@ function copy(value: unknown): unknown {
   return Object.fromEntries(Object.entries(value).map(([name, each]) => [name, copy(each)]))
 }
 
-function isSame(one: unknown, other: unknown): boolean {
+/** Whether two values are the same in JSON, digit by digit. */
+export function isSame(one: unknown, other: unknown): boolean {
   if (one instanceof RawJson || other instanceof RawJson)
     return one instanceof RawJson && other instanceof RawJson && one.text === other.text
   if (Array.isArray(one) || Array.isArray(other))

@@ -108,6 +108,144 @@ describe('a draft', () => {
     })
   })
 
+  it('gives one object for a record that is asked for twice at the same time, and none where there is no such record', async () => {
+    const desk = draft()
+    const [one, other] = await Promise.all([1, 2].map(() => desk.load('programme', { code: 'P-114' })))
+    expect(one).toBe(other)
+    await expect(desk.load('programme', { code: 'P-999' })).rejects.toMatchObject({ code: 'no-such-record' })
+    await expect(desk.load('programme', { title: 'x' })).rejects.toMatchObject({ facts: { key: ['code'] } })
+    await expect(desk.load('programm' as 'programme', { code: 'P-114' })).rejects.toMatchObject({
+      code: 'not-found',
+      detail: expect.stringContaining('programme') as string,
+    })
+  })
+
+  it('keeps pending what is assigned while a commit is on its way', async () => {
+    const desk = draft()
+    const programme = await desk.load('programme', { code: 'P-115' })
+    programme.title = 'Sent'
+    programme.settings.readout = 'fast'
+    const committing = desk.commit()
+    await expect(desk.commit()).rejects.toMatchObject({ code: 'request-invalid' })
+    programme.hoursLeft = '0.25'
+    programme.title = 'Assigned since'
+    await committing
+    expect(desk.pending()).toMatchObject([
+      { before: { hoursLeft: expect.any(String) as string, title: 'Sent' }, after: { title: 'Assigned since' } },
+    ])
+    await desk.commit()
+    expect(await sql(`select title, hours_left::text, row_version from programme where code = 'P-115'`)).toEqual([
+      { title: 'Assigned since', hours_left: '0.25', row_version: 3 },
+    ])
+    expect(programme).toMatchObject({ rowVersion: 3, title: 'Assigned since', hoursLeft: '0.25' })
+  })
+
+  it('applies again what was pending before, and what is added, when it is tried again', async () => {
+    const desk = draft()
+    const programme = await desk.load('programme', { code: 'P-116' })
+    programme.title = 'Before'
+    const dome = desk.add('telescope', { code: 'RT1', name: 'Kept dome', apertureM: '0.40' })
+    await sql(`update programme set priority = 5, row_version = row_version + 1 where code = 'P-116'`)
+    const receipt = await desk.retry(() => {
+      programme.hoursLeft = '1.50'
+      desk.add('telescope', { code: 'RT2', name: 'Added each time', apertureM: '0.50' })
+    })
+    expect(receipt.steps.map(({ kind, changed }) => [kind, changed])).toEqual([
+      ['change', 1],
+      ['add', 1],
+      ['add', 1],
+    ])
+    expect(await sql(`select title, hours_left::text, priority from programme where code = 'P-116'`)).toEqual([
+      { title: 'Before', hours_left: '1.50', priority: 5 },
+    ])
+    desk.remove(dome)
+    await desk.commit()
+    expect(await sql(`select code from telescope where code like 'RT%'`)).toEqual([{ code: 'RT2' }])
+    programme.title = 'Mine'
+    await sql(`update programme set title = 'Theirs', row_version = row_version + 1 where code = 'P-116'`)
+    const overwriting = desk.retry(() => void (programme.hoursLeft = '2.50'))
+    await expect(overwriting).rejects.toMatchObject({ code: 'record-changed', facts: { current: { title: 'Theirs' } } })
+    let tries = 0
+    const racing = desk.retry(async () => {
+      tries++
+      await sql(`update programme set row_version = row_version + 1 where code = 'P-116'`)
+      programme.title = `Try ${tries}`
+    }, 3)
+    await expect(racing).rejects.toMatchObject({ code: 'record-changed' })
+    expect([tries, programme.title]).toEqual([3, 'Try 3'])
+  })
+
+  it.each([
+    ['undefined', undefined, /title: .*got undefined\. Assign null/],
+    ['a map', new Map([['a', 1]]), /title: .*got Map/],
+    ['bytes', new Uint8Array(2), /title: .*got Uint8Array/],
+    ['a function', () => 1, /title: .*got function/],
+  ])('refuses %s before anything is lost', async (_, value, message) => {
+    const desk = draft()
+    const programme = await desk.load('programme', { code: 'P-117' })
+    ;(programme as { title: unknown }).title = value
+    const problem: unknown = await desk.commit().catch((error: unknown) => error)
+    if (!isProblem(problem, 'value-invalid')) throw problem
+    expect(problem.detail).toMatch(message)
+  })
+
+  it('says what is wrong with a value, and takes any text for a text', async () => {
+    const desk = draft()
+    const programme = await desk.load('programme', { code: 'P-117' })
+    ;(programme as { title: unknown }).title = 5
+    await expect(desk.commit()).rejects.toMatchObject({
+      code: 'definition-invalid',
+      detail: 'The steps do not fit. steps.1.values.title: expected a string, got 5 (number)',
+    })
+    programme.title = ":code, it's {giver.code}"
+    await desk.commit()
+    programme.title = ':again'
+    programme.tags = [':tag', "it's"]
+    await desk.commit()
+    expect(await sql(`select title, tags from programme where code = 'P-117'`)).toEqual([
+      { title: ':again', tags: [':tag', "it's"] },
+    ])
+  })
+
+  it('takes dates, bigint and members that are undefined as JSON does', async () => {
+    const desk = draft()
+    const programme = await desk.load('programme', { code: 'P-118' })
+    const when = new Date('2026-02-03T04:05:06Z')
+    Object.assign(programme.settings, { when, big: 9007199254740993n, none: undefined, list: [1.5, null] })
+    await desk.commit()
+    const [row] = await sql(`select settings ->> 'when' as "when", settings ->> 'big' as big, settings ? 'none' as has,
+      settings -> 'list' as list from programme where code = 'P-118'`)
+    expect(row).toEqual({ when: when.toJSON(), big: '9007199254740993', has: false, list: [1.5, null] })
+    delete (programme as Partial<Programme>).title
+    expect(() => desk.pending()).toThrow(/title was deleted/)
+  })
+
+  it('sent again with its key takes effect once, whatever it did', async () => {
+    const once = async () => {
+      const desk = draft()
+      const [programme, dome] = [
+        await desk.load('programme', { code: 'P-119' }),
+        await desk.load('telescope', { code: 'RT2' }),
+      ]
+      programme.title = 'Once'
+      const added = desk.add('telescope', { code: 'RT3', name: 'Once', apertureM: '0.60' })
+      desk.remove(dome)
+      return { desk, programme, dome, added }
+    }
+    const [first, second] = [await once(), await once()]
+    await first.desk.commit({ idempotencyKey: 'draft-1' })
+    const again = await second.desk.commit({ idempotencyKey: 'draft-1' })
+    expect(again.replayed).toBe(true)
+    expect(second.desk.pending()).toEqual([])
+    expect([second.programme.rowVersion, second.programme.title, second.added['status']]).toEqual([
+      2,
+      'Once',
+      'operational',
+    ])
+    expect(await sql(`select code from telescope where code like 'RT%'`)).toEqual([{ code: 'RT3' }])
+    expect(() => second.desk.remove(second.dome)).toThrow(/no record of the draft/)
+  })
+
   it('can be typed by what its mappings say', async () => {
     const target = service.client.target('observatory')
     const text = typesOfMappings([await target.mapping('block'), await target.mapping('programme')])

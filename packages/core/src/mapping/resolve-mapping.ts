@@ -66,15 +66,16 @@ export function checkLinkEnds(
   })
 }
 
-/** The problem for a definition with these findings. */
+/** The problem for a definition with these findings; one without a name is steps that were sent with their run. */
 export function definitionProblem(
-  name: string,
+  name: string | null,
   findings: DefinitionFinding[],
   kind: DefinitionKind = 'mapping',
 ): LedgermanProblem {
   const list = findings.map(({ where, message }) => `${where}: ${message}`).join(' ')
-  return new LedgermanProblem('definition-invalid', `The ${kind} ${name} does not fit. ${list}`, {
-    definition: name,
+  const what = name === null ? 'The steps do not fit.' : `The ${kind} ${name} does not fit.`
+  return new LedgermanProblem('definition-invalid', `${what} ${list}`, {
+    definition: name ?? 'steps',
     findings,
   })
 }

@@ -7,7 +7,7 @@ import { ValueError } from './value-error.js'
  * here: the cast that gives the bind its type would cut it off without a word.
  */
 export function stringToText(value: Json, type: ScalarType): string {
-  const text = storableString(value, type.name === 'text' ? 'a text' : `a text that is a ${type.sql}`)
+  const text = storableString(value, type.name === 'text' ? 'a string' : `a string that is a ${type.sql}`)
   if (type.length === null) return text
   if (type.name === 'name') {
     if (Buffer.byteLength(text) > type.length) throw new ValueError(`a text of at most ${type.length} bytes`)
