@@ -1,5 +1,11 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 
+/** A table's two names, as the catalogue has them. */
+export interface TablePath {
+  schema: string
+  name: string
+}
+
 /** Writes `schema.table`, with a part in double quotes only where it would be misread without. */
 export function toTablePath(schema: string, name: string): string {
   return `${quotePart(schema)}.${quotePart(name)}`
@@ -11,7 +17,7 @@ export function toTablePath(schema: string, name: string): string {
  *
  * @throws LedgermanProblem request-invalid
  */
-export function parseTablePath(path: string): { schema: string; name: string } {
+export function parseTablePath(path: string): TablePath {
   const parts: string[] = []
   const pattern = /\s*(?:"((?:[^"]|"")+)"|([^".]+))\s*(\.|$)/y
   while (pattern.lastIndex < path.length) {

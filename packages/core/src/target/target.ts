@@ -1,15 +1,14 @@
 import type { Socket } from 'node:net'
 import pg from 'pg'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
-import { readCatalogue, readType } from '../catalogue/read-catalogue.js'
 import type { Table } from '../catalogue/table.js'
-import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
 import type { Statement } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
+import { KnownCatalogue } from './known-catalogue.js'
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
 import { SharedStatement, type SharedStatementOptions } from './shared-statement.js'
@@ -39,9 +38,6 @@ const CONNECT_LIMIT_MS = 1_500
 /** For how long a caller is held back at most while enough sessions are busy, in milliseconds. */
 const GATE_PATIENCE_MS = 20
 
-/** After how long a table is read from the catalogue again, in milliseconds: an alteration is noticed by then at the latest. */
-const CATALOGUE_AGE_MS = 10_000
-
 /** How many statements a session prepares at most: each stays in the server's memory for as long as the session. */
 const MOST_PREPARED = 1_000
 
@@ -64,9 +60,9 @@ export class Target implements Queryable {
   readonly #readers: pg.Pool
   readonly #prepareStatements: boolean
   readonly #gate: SessionGate
-  readonly #tables = new Map<string, KnownTable>()
-  readonly #types = new Map<string, ColumnType>()
-  #bookPrepared = false
+  readonly #catalogue: KnownCatalogue
+  /** Kept once it is true; while it is asked, all who want to know wait for the one answer. */
+  #bookPrepared: Promise<boolean> | undefined
   /** Statements whose text is known to stand in the book. */
   readonly knownStatements = new Set<string>()
   readonly #prepared = new Set<string>()
@@ -78,6 +74,7 @@ export class Target implements Queryable {
     this.digestKey = options.digestKey
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
     this.#prepareStatements = options.prepareStatements ?? true
+    this.#catalogue = new KnownCatalogue(this.name, this.read.bind(this), this.explain.bind(this))
     this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
     // Statements go out as they are asked for: BEGIN and what sets a transaction up share a round trip.
     this.#pool = makePool(options, this.limits, {}, { pipeline: true })
@@ -253,57 +250,23 @@ export class Target implements Queryable {
    *
    * @throws LedgermanProblem not-found
    */
-  async table(path: string): Promise<Table> {
-    const current = this.#tables.get(path)
-    if (current && Date.now() - current.readAt < CATALOGUE_AGE_MS) return current.table
-    const name = parseTablePath(path)
-    const normal = toTablePath(name.schema, name.name)
-    const known = this.#tables.get(normal)
-    if (known && Date.now() - known.readAt < CATALOGUE_AGE_MS) return known.table
-    const [table] = await readCatalogue({ query: this.read.bind(this) }, name).catch((error: unknown) => {
-      throw this.explain(error)
-    })
-    if (table) return this.#remember(table)
-    this.#tables.delete(normal)
-    throw new LedgermanProblem('not-found', `There is no table ${normal} in ${this.name} that its role can see.`, {
-      table: normal,
-    })
+  table(path: string): Promise<Table> {
+    return this.#catalogue.table(path)
   }
 
   /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Types that are known are kept. */
-  async type(name: string): Promise<ColumnType | undefined> {
-    const known = this.#types.get(name)
-    if (known) return known
-    const type = await readType({ query: this.read.bind(this) }, name).catch((error: unknown) => {
-      // What is no type name at all is none that is known.
-      if (isDatabaseError(error) && error.code.startsWith('42')) return undefined
-      throw this.explain(error)
-    })
-    if (type) this.#types.set(name, type)
-    return type
+  type(name: string): Promise<ColumnType | undefined> {
+    return this.#catalogue.type(name)
   }
 
   /** Every table, view and the like, read afresh. */
-  async tables(): Promise<Table[]> {
-    const tables = await readCatalogue({ query: this.read.bind(this) }).catch((error: unknown) => {
-      throw this.explain(error)
-    })
-    return tables.map((table) => this.#remember(table))
-  }
-
-  /** Keeps the object of before where nothing was altered, so that what was built on it stays of use. */
-  #remember(table: Table): Table {
-    const printed = JSON.stringify({ ...table, approximateRows: null })
-    const known = this.#tables.get(table.path)
-    const kept = known?.printed === printed ? known.table : table
-    this.#tables.set(table.path, { table: kept, printed, readAt: Date.now() })
-    return kept
+  tables(): Promise<Table[]> {
+    return this.#catalogue.tables()
   }
 
   /** Has the catalogue read again when it is next needed, for when a statement shows that a table has been altered. */
   forgetCatalogue(): void {
-    for (const known of this.#tables.values()) known.readAt = 0
-    this.#types.clear()
+    this.#catalogue.forget()
   }
 
   /** What a person should know of the target before working on it. @throws LedgermanProblem target-unavailable, target-denied */
@@ -344,16 +307,18 @@ export class Target implements Queryable {
   }
 
   async isBookPrepared(): Promise<boolean> {
-    if (!this.#bookPrepared) {
-      const { rows } = await this.read(`select ${HAS_BOOK_SQL}`)
-      this.#bookPrepared = rows[0]?.[0] === 't'
-    }
-    return this.#bookPrepared
+    const asked = (this.#bookPrepared ??= this.read(`select ${HAS_BOOK_SQL}`).then(({ rows }) => rows[0]?.[0] === 't'))
+    const isPrepared = await asked.catch((error: unknown) => {
+      if (this.#bookPrepared === asked) this.#bookPrepared = undefined
+      throw error
+    })
+    if (!isPrepared && this.#bookPrepared === asked) this.#bookPrepared = undefined
+    return isPrepared
   }
 
   /** For when a statement shows that the book is gone. */
   forgetBook(): void {
-    this.#bookPrepared = false
+    this.#bookPrepared = undefined
     this.knownStatements.clear()
   }
 
@@ -399,12 +364,6 @@ const HAS_BOOK_SQL = `exists (select from pg_attribute where attrelid = to_regcl
 const STATE_SQL = `
 select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL}
 from pg_roles r where r.rolname = current_user`
-
-interface KnownTable {
-  table: Table
-  printed: string
-  readAt: number
-}
 
 /** Whether the schema of the book, or something in it, was dropped while this process took it for prepared. */
 function isMissingBook(error: unknown): boolean {

@@ -251,7 +251,7 @@ describe('values', () => {
     ['bits', '10', /exactly 3 bits/],
     ['text', 'a\0b', /U\+0000/],
     ['text', '\ud800', /surrogate/],
-    ['text', 5, /a text/],
+    ['text', 5, /a string/],
     ['json', { a: '\0' }, /U\+0000/],
     ['bytes', 'A?', /base64/],
     ['mood', 'angry', /one of "calm"/],

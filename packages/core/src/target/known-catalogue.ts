@@ -1,0 +1,97 @@
+import { LedgermanProblem } from '@ledgerman/contract'
+import { readCatalogue, readType } from '../catalogue/read-catalogue.js'
+import type { Table } from '../catalogue/table.js'
+import { parseTablePath, toTablePath, type TablePath } from '../catalogue/table-path.js'
+import { isDatabaseError } from '../problem/database-error.js'
+import type { ColumnType } from '../values/column-type.js'
+import type { Queryable } from './queryable.js'
+
+/** After how long a table is read from the catalogue again, in milliseconds: an alteration is noticed by then at the latest. */
+const CATALOGUE_AGE_MS = 10_000
+
+interface KnownTable {
+  table: Table
+  printed: string
+  /** Milliseconds since the epoch. */
+  readAt: number
+}
+
+/** What is known of a target's tables and types. Everybody who asks for a table while it is being read gets that reading. */
+export class KnownCatalogue {
+  readonly #tables = new Map<string, KnownTable>()
+  readonly #types = new Map<string, ColumnType>()
+  #reading = new Map<string, Promise<Table>>()
+
+  constructor(
+    readonly target: string,
+    readonly query: Queryable['query'],
+    readonly explain: (error: unknown) => unknown,
+  ) {}
+
+  /** @throws LedgermanProblem not-found */
+  async table(path: string): Promise<Table> {
+    const current = this.#freshTable(path)
+    if (current) return current
+    const name = parseTablePath(path)
+    const normal = toTablePath(name.schema, name.name)
+    return this.#freshTable(normal) ?? this.#reading.get(normal) ?? this.#read(normal, name)
+  }
+
+  async type(name: string): Promise<ColumnType | undefined> {
+    const known = this.#types.get(name)
+    if (known) return known
+    const type = await readType(this, name).catch((error: unknown) => {
+      // What is no type name at all is none that is known.
+      if (isDatabaseError(error) && error.code.startsWith('42')) return undefined
+      throw this.explain(error)
+    })
+    if (type) this.#types.set(name, type)
+    return type
+  }
+
+  async tables(): Promise<Table[]> {
+    const tables = await readCatalogue(this).catch((error: unknown) => {
+      throw this.explain(error)
+    })
+    return tables.map((table) => this.#remember(table))
+  }
+
+  forget(): void {
+    for (const known of this.#tables.values()) known.readAt = 0
+    this.#types.clear()
+    // A reading that is on its way may have begun before the alteration.
+    this.#reading = new Map()
+  }
+
+  #freshTable(path: string): Table | undefined {
+    const known = this.#tables.get(path)
+    return known && Date.now() - known.readAt < CATALOGUE_AGE_MS ? known.table : undefined
+  }
+
+  #read(path: string, name: TablePath): Promise<Table> {
+    const all = this.#reading
+    const reading = readCatalogue(this, name)
+      .catch((error: unknown) => {
+        throw this.explain(error)
+      })
+      .then(([table]) => {
+        if (table) return all === this.#reading ? this.#remember(table) : table
+        this.#tables.delete(path)
+        throw new LedgermanProblem('not-found', `There is no table ${path} in ${this.target} that its role can see.`, {
+          table: path,
+        })
+      })
+      .finally(() => all.delete(path))
+    all.set(path, reading)
+    return reading
+  }
+
+  /** Keeps the object of before where nothing was altered, so that what was built on it stays of use. */
+  #remember(table: Table): Table {
+    const printed = JSON.stringify({ ...table, approximateRows: null })
+    const known = this.#tables.get(table.path)
+    const kept = known?.printed === printed ? known.table : table
+    this.#tables.set(table.path, { table: kept, printed, readAt: Date.now() })
+    return kept
+  }
+}
