@@ -16,6 +16,8 @@ const MOST_GROUPS = 3
  * takes, and far shorter than a caller may wait alone.
  */
 const LOCK_WAIT_MS = 20
+/** How long a group waits for one of another service: two that lock rows crosswise would stand in each other's way. */
+const TURN_WAIT_MS = 100
 const STATEMENT_MS = 100
 
 /**
@@ -34,7 +36,14 @@ export class StatementsInTurn extends Gathering {
     limits: SessionLimits,
   ) {
     super(MOST_CALLERS, PATIENCE_MS)
-    this.#begin = `begin; set local lock_timeout = ${Math.min(LOCK_WAIT_MS, limits.lockWaitMs || Infinity)}; set local statement_timeout = ${Math.min(STATEMENT_MS, limits.timeLimitMs || Infinity)}`
+    const lockWait = (ms: number) => `set local lock_timeout = ${Math.min(ms, limits.lockWaitMs || Infinity)}`
+    this.#begin = [
+      'begin',
+      lockWait(TURN_WAIT_MS),
+      `select pg_advisory_xact_lock(hashtextextended('${statement.name}', 0))`,
+      lockWait(LOCK_WAIT_MS),
+      `set local statement_timeout = ${Math.min(STATEMENT_MS, limits.timeLimitMs || Infinity)}`,
+    ].join('; ')
   }
 
   protected async askFor(group: readonly Waiting[]): Promise<void> {
