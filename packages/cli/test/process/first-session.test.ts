@@ -1,42 +1,18 @@
-import { execFile } from 'node:child_process'
-import { mkdirSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
-import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+import type { RunningService } from '../../../../testing/running-service.js'
+import { openCommandLine, type CommandLine } from '../cli-process.js'
 
-const PROGRAM = join(import.meta.dirname, '../../bin/ledgerman.js')
+let line: CommandLine
 let service: RunningService
 let folder: string
+let run: CommandLine['run']
 
 beforeAll(async () => {
-  service = await startTestService()
-  folder = mkdtempSync(join(tmpdir(), 'ledgerman-cli-'))
+  line = await openCommandLine()
+  ;({ service, folder, run } = line)
 })
-afterAll(async () => {
-  rmSync(folder, { recursive: true, force: true })
-  await service.stop()
-})
-
-interface Run {
-  exit: number
-  out: string
-  err: string
-}
-
-/** Runs the command as a process of its own, signed in by the environment unless told otherwise. */
-function run(
-  words: string[],
-  env: Record<string, string> = { LEDGERMAN_URL: service.url, LEDGERMAN_TOKEN: service.token },
-): Promise<Run> {
-  return new Promise((resolve) => {
-    execFile(
-      process.execPath,
-      [PROGRAM, ...words],
-      { env: { PATH: process.env['PATH'], NO_COLOR: '1', XDG_CONFIG_HOME: folder, ...env } },
-      (error, out, err) => resolve({ exit: typeof error?.code === 'number' ? error.code : 0, out, err }),
-    ).stdin?.end()
-  })
-}
+afterAll(() => line.close())
 
 describe('the command line', () => {
   it('signs in, and keeps the token where only its owner reads it', async () => {
