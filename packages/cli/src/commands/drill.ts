@@ -14,8 +14,8 @@ import {
 } from '@ledgerman/contract'
 import type { TargetClient } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
-import { readDrillFiles, unmetExpectations, type KeptDrill } from '../drill/drill-file.js'
-import { toJunit, type DrillCase } from '../drill/junit.js'
+import type { KeptDrill } from '../drill/drill-file.js'
+import type { DrillCase } from '../drill/junit.js'
 import { parsePairs, splitArguments } from '../key-arguments.js'
 import { formatDrill, verdict } from '../output/drill-text.js'
 import { paramsOf } from '../run-arguments.js'
@@ -82,6 +82,8 @@ Examples:
     })
 
   async function drillAll(target: TargetClient, place: string, junit: string | undefined, command: Command) {
+    // What reads YAML, and what writes XML, is loaded where it is needed: every command would start later for it.
+    const { readDrillFiles } = await import('../drill/drill-file.js')
     const cases: (DrillCase & { report: DrillReport | null })[] = []
     for (const drill of readDrillFiles(place)) {
       const done = await runKept(target, drill)
@@ -89,7 +91,10 @@ Examples:
       if (!context.isJson(command)) context.terminal.out(`${formatCase(done)}\n`)
     }
     const failed = cases.filter(({ unmet, error }) => unmet.length > 0 || error !== null)
-    if (junit !== undefined) writeFileSync(junit, `${toJunit(cases)}\n`)
+    if (junit !== undefined) {
+      const { toJunit } = await import('../drill/junit.js')
+      writeFileSync(junit, `${toJunit(cases)}\n`)
+    }
     context.print(command, { drills: cases }, () =>
       failed.length === 0
         ? colors.green(`${cases.length} drills came to what they expect.`)
@@ -100,6 +105,7 @@ Examples:
 
   async function runKept(target: TargetClient, { file, name, request, expect }: KeptDrill) {
     const began = performance.now()
+    const { unmetExpectations } = await import('../drill/drill-file.js')
     try {
       const report = await follow(target, request)
       const unmet = unmetExpectations(report, expect)

@@ -5,7 +5,6 @@ import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import { formatTable } from '../output/table.js'
 import { paramsOf, parseParams, typedParams } from '../run-arguments.js'
-import { inFile, readSteps } from '../steps-file.js'
 
 interface RunFlags {
   commit?: boolean
@@ -79,6 +78,7 @@ Examples:
       let run: RunInput
       if (options.steps !== undefined) {
         const pairs = first === undefined ? rest : [first, ...rest]
+        const { readSteps } = await import('../steps-file.js')
         const { params, types, ...steps } = readSteps(options.steps)
         run = {
           ...steps,
@@ -96,8 +96,8 @@ Examples:
       }
       const receipt = await target
         .run(run, { idempotencyKey: options.once, onWait: context.sayWaiting })
-        .catch((error: unknown) => {
-          throw options.steps === undefined ? error : inFile(options.steps, error)
+        .catch(async (error: unknown) => {
+          throw options.steps === undefined ? error : (await import('../steps-file.js')).inFile(options.steps, error)
         })
       context.print(command, receipt, () => formatRun(receipt, options))
     })
