@@ -21,6 +21,7 @@ import {
   wireTexts,
 } from './step-sql.js'
 import { RunSlots, StepSlots } from './step-slots.js'
+import { setSql } from '../statement/set-sql.js'
 
 /**
  * Builds a whole run as one statement that locks, judges, writes and books, step by step, and raises where anything is refused:
@@ -186,8 +187,8 @@ class Builder extends RunParts {
     const joins = new Joins(mapping, 't', this.plan.links, aliases)
     const extra = extraNames(mapping)
     const isRemove = kind === 'remove'
-    const newNames = values.map((_, at) => freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`])
-    const news = values.map((value, at) => `${newValueSql(value, joins, slots, surroundings)} as ${newNames[at]}`)
+    const set = setSql(mapping, step.set)
+    const news = values.map((value, at) => `${newValueSql(value, joins, slots, surroundings)} as ${set.names[at]}`)
     const found = finderSql(mapping, finder, joins, slots, surroundings)
     const isLean = isLeanlyGiven(step)
     const needed = isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties
@@ -199,21 +200,14 @@ class Builder extends RunParts {
       ? `exists (select 1 from ${mapping.table.sql} as t${joins.sql} where (${found}) is not true)`
       : 'true'
     const lock = isRemove || changesKey(mapping, step.set) ? 'update' : 'no key update'
-    const differs = isRemove
-      ? 'true'
-      : `record_image_ne(row(${values.map(({ property }) => `hit.${property.column.sql}`).join(', ')}), row(${newNames.map((name) => `hit.${name}`).join(', ')}))`
+    const differs = isRemove ? 'true' : set.differs
     const mayWrite = [extra.guard_holds, extra.as_expected, extra.differs].map((name) => `hit.${name}`).join(' and ')
-    const bump =
-      mapping.guard.by === 'version' && mapping.guard.bumpedBy === 'ledgerman'
-        ? [`${mapping.guard.property.column.sql} = hit.${mapping.guard.property.column.sql} + 1`]
-        : []
-    const assignments = [...values.map(({ property }, at) => `${property.column.sql} = hit.${newNames[at]}`), ...bump]
     const join = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
     const keyNames = keyNamesOf(mapping)
     this.#writes.push(step)
     const write = isRemove
       ? `delete from ${mapping.table.sql} as t\n  using h${no} as hit`
-      : `update ${mapping.table.sql} as t\n  set ${assignments.join(', ')}\n  from h${no} as hit`
+      : `update ${mapping.table.sql} as t\n  set ${set.assignments}\n  from h${no} as hit`
     const from = source === 'table' ? `${mapping.table.sql} as t` : `h${source.step} as t`
     const order = source === 'table' ? `\n    order by ${keyColumns(mapping, 't')}\n    for ${lock} of t` : ''
     const returned = [

@@ -5,7 +5,7 @@ import { finderSql } from '../statement/build-load-step.js'
 import { expectedSql, newValueSql } from '../statement/build-write-step.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
-import { brokenRuleSql, freshNames, guardAfterSql, mayWait } from '../statement/keyed-statement.js'
+import { brokenRuleSql, guardAfterSql, mayWait } from '../statement/keyed-statement.js'
 import { toStatement, type Statement } from '../statement/statement.js'
 import { Preceding, type Source } from './preceding.js'
 import { RunParts } from './run-parts.js'
@@ -21,6 +21,7 @@ import {
   wireBoolean,
   wireTexts,
 } from './step-sql.js'
+import { setSql } from '../statement/set-sql.js'
 
 type Load = Extract<PlannedStep, { kind: 'load' }>
 
@@ -210,20 +211,14 @@ class SharedRuns extends RunParts {
     if (shape.kind === 'add') return
     const extra = extraNames(mapping)
     const joins = new Joins(mapping, 't', this.plan.links, new Aliases())
-    const newNames = shape.values.map((_, at) => freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`])
+    const set = setSql(mapping, step.set)
     const news = shape.values.map(
-      (value, at) => `${newValueSql(value, joins, slots, this.surroundings)} as ${newNames[at]}`,
+      (value, at) => `${newValueSql(value, joins, slots, this.surroundings)} as ${set.names[at]}`,
     )
     const found = finderSql(mapping, shape.finder, joins, slots, this.surroundings)
     const isLean = isLeanlyGiven(step)
     const needed = isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties
     const columns = needed.map(({ column }) => `t.${column.sql}`)
-    const differs = `record_image_ne(row(${shape.values.map(({ property }) => `hit.${property.column.sql}`).join(', ')}), row(${newNames.map((name) => `hit.${name}`).join(', ')}))`
-    const bump =
-      mapping.guard.by === 'version' && mapping.guard.bumpedBy === 'ledgerman'
-        ? [`${mapping.guard.property.column.sql} = hit.${mapping.guard.property.column.sql} + 1`]
-        : []
-    const set = [...shape.values.map(({ property }, at) => `${property.column.sql} = hit.${newNames[at]}`), ...bump]
     const { key, before, after } = imageSidesSql(mapping, this.slots, touched, { before: 'hit', after: 't' })
     const returned = [
       `hit.${extra.place}`,
@@ -235,7 +230,7 @@ class SharedRuns extends RunParts {
       `${after} as ${extra.image_after}`,
     ]
     this.#looked.push(`h${no} as materialized (
-  select hit.*, ${differs} as ${extra.differs}
+  select hit.*, ${set.differs} as ${extra.differs}
   from (
     select t.${extra.place}, ${[...columns, ...news].join(', ')}, ${this.guardHolds(step, `t.${extra.guard}`, slots)} as ${extra.guard_holds},
       ${expectedSql(shape.expected, slots)} as ${extra.as_expected}, t.${extra.guard} as ${extra.guard}
@@ -254,7 +249,7 @@ class SharedRuns extends RunParts {
     const join = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
     this.#written.push(`d${no} as (
   update ${mapping.table.sql} as t
-  set ${set.join(', ')}
+  set ${set.assignments}
   from h${no} as hit join may on may.place = hit.${extra.place} join asked on asked.place = hit.${extra.place}
   where ${join} and hit.${extra.differs}
   returning ${returned.join(', ')}

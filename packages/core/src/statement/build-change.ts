@@ -20,6 +20,7 @@ import {
 } from './keyed-statement.js'
 import { mergedSql, type MergePlan } from './merge-sql.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
+import { versionBumpSql } from './set-sql.js'
 
 /** What a change sets, and on which conditions. */
 export interface ChangeShape {
@@ -73,7 +74,7 @@ function changeStatement(
   )
   const assignments = [...values]
     .map(([{ column }, value]) => `${column.sql} = ${value('hit')}`)
-    .concat(versionBump(mapping))
+    .concat(versionBumpSql(mapping, 'hit'))
 
   const hit = `with hit as (
   select ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')},
@@ -135,10 +136,4 @@ function newValueSql(property: Property, plan: MergePlan | undefined, slots: Slo
   if (plan) return (alias) => mergedSql(property, plan, alias, slots)
   const value = boundValueSql(property, slots)
   return () => value
-}
-
-function versionBump({ guard }: Mapping): string[] {
-  if (guard.by !== 'version' || guard.bumpedBy === 'database') return []
-  const { sql } = guard.property.column
-  return [`${sql} = hit.${sql} + 1`]
 }

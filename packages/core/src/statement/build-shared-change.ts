@@ -17,6 +17,7 @@ import {
   verdictSql,
 } from './keyed-statement.js'
 import { toStatement, type Statement } from './statement.js'
+import { setSql } from './set-sql.js'
 
 /**
  * Builds the keyed change of several callers as one statement: each has its own record, guard, values and entry. Row shape: the
@@ -37,18 +38,13 @@ export function buildSharedChange(
   const slots = new AskedSlots()
   const touched = touchedBy(mapping, set)
   const extra = freshNames(mapping, ['place', 'guard_holds', 'as_expected', 'differs', 'guard', 'written'])
-  const newNames = set.map((_, at) => freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`])
+  const { names: newNames, assignments } = setSql(mapping, set)
   const news = set.map((property) => boundValueSql(property, slots))
   const condition = keyConditionSql(mapping.key, 't', slots)
   const guardHolds = guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'
   const asExpected = comparableImageSql(expected, 't', slots)
   const current = set.map(({ column }) => `t.${column.sql}`)
   const mayWrite = `hit.${extra.guard_holds} and hit.${extra.as_expected}`
-  const bump =
-    mapping.guard.by === 'version' && mapping.guard.bumpedBy === 'ledgerman'
-      ? [`${mapping.guard.property.column.sql} = hit.${mapping.guard.property.column.sql} + 1`]
-      : []
-  const assignments = [...set.map(({ column }, at) => `${column.sql} = hit.${newNames[at]}`), ...bump]
   const rule = brokenRuleSql(
     mapping,
     `done.${extra.written}`,
@@ -84,7 +80,7 @@ export function buildSharedChange(
   for no key update of t skip locked
 ), done as (
   update ${table.sql} as t
-  set ${assignments.join(', ')}
+  set ${assignments}
   from hit
   where ${mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')} and ${mayWrite} and hit.${extra.differs}
   returning hit.${extra.place}, ${touched.map(({ column }) => `t.${column.sql}`).join(', ')}, ${guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}

@@ -10,6 +10,7 @@ import { Aliases, Joins } from './joins.js'
 import { brokenRuleSql, changesKey, freshNames, guardAfterSql, outputSql, touchedBy } from './keyed-statement.js'
 import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
+import { setSql, versionBumpSql } from './set-sql.js'
 
 /** How a property gets its new value: a literal one, checked already, or an expression. */
 export type NewValue = { property: Property } & ({ text: string | null } | { expression: NamedExpression })
@@ -101,11 +102,11 @@ function writeStatement(
   const surroundings = surroundingsOf(slots)
   const joins = new Joins(mapping, 't', links, new Aliases())
   const extra = freshNames(mapping, ['guard_holds', 'as_expected', 'differs', 'guard', 'written', 'place', 'part'])
-  const news = values.map((value, at) => ({
-    ...value,
-    alias: `${freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`]}`,
-  }))
-  const newSql = news.map((value) => `${newValueSql(value, joins, slots, surroundings)} as ${value.alias}`)
+  const set = setSql(
+    mapping,
+    values.map(({ property }) => property),
+  )
+  const newSql = values.map((value, at) => `${newValueSql(value, joins, slots, surroundings)} as ${set.names[at]}`)
   const condition = finderSql(mapping, finder, joins, slots, surroundings)
   const isRemove = kind === 'remove'
   const guardHolds = guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'
@@ -125,19 +126,12 @@ function writeStatement(
     )
       ? 'update'
       : 'no key update'
-  const differs = isRemove
-    ? 'true'
-    : `record_image_ne(row(${news.map(({ property }) => `hit.${property.column.sql}`).join(', ')}), row(${news.map(({ alias }) => `hit.${alias}`).join(', ')}))`
+  const differs = isRemove ? 'true' : set.differs
   const mayWrite = [`hit.${extra.guard_holds}`, `hit.${extra.as_expected}`, `hit.${extra.differs}`].join(' and ')
   const returning = `${touched.map(({ column }) => `t.${column.sql}`).join(', ')}, ${isRemove ? 'null::text' : guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}${byPlace ? `, hit.${extra.place}, hit.${extra.part}` : ''}`
-  const bump =
-    mapping.guard.by === 'version' && mapping.guard.bumpedBy === 'ledgerman'
-      ? [`${mapping.guard.property.column.sql} = hit.${mapping.guard.property.column.sql} + 1`]
-      : []
-  const assignments = [...news.map(({ property, alias }) => `${property.column.sql} = hit.${alias}`), ...bump]
   const write = isRemove
     ? `delete from ${table.sql} as t\n  using hit\n  where ${join} and ${mayWrite}`
-    : `update ${table.sql} as t\n  set ${assignments.join(', ')}\n  from hit\n  where ${join} and ${mayWrite}`
+    : `update ${table.sql} as t\n  set ${set.assignments}\n  from hit\n  where ${join} and ${mayWrite}`
   const doneJoin = byPlace
     ? `done.${extra.place} = hit.${extra.place} and done.${extra.part} = hit.${extra.part}`
     : key.map(({ column }, at) => `done.${keyNames[at]} = hit.${column.sql}`).join(' and ')
@@ -214,10 +208,7 @@ function addStatement(
   const source = values.length > 0 ? `(${columns.join(', ')})\n  values (${news.join(', ')})` : 'default values'
   const keyColumns = mapping.key.map(({ column }) => column.sql).join(', ')
   const others = values.filter(({ property }) => !property.key)
-  const version =
-    mapping.guard.by === 'version' && mapping.guard.bumpedBy === 'ledgerman'
-      ? [`${mapping.guard.property.column.sql} = t.${mapping.guard.property.column.sql} + 1`]
-      : []
+  const version = versionBumpSql(mapping, 't')
   const overwrite = others.map(({ property: { column } }) => `${column.sql} = excluded.${column.sql}`).concat(version)
   const differs = `record_image_ne(row(${others.map(({ property }) => `t.${property.column.sql}`).join(', ')}), row(${others.map(({ property }) => `excluded.${property.column.sql}`).join(', ')}))`
   const conflict =

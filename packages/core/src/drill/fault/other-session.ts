@@ -3,6 +3,7 @@ import { isDatabaseError } from '../../problem/database-error.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import type { ObservedRow } from '../scratch/observe-run.js'
 import type { SnapshotDifference } from '../scratch/snapshot.js'
+import { versionBumpSql } from '../../statement/set-sql.js'
 
 /** Long enough for any lock that is free, in milliseconds. */
 const PATIENCE_MS = 150
@@ -21,10 +22,7 @@ export async function changeByOther(
     isFree(mapping, property) ? newValuesSql(property).map((value) => [property, value] as const) : [],
   )
   for (const [property, value] of candidates) {
-    const version =
-      mapping.guard.by === 'version' && mapping.guard.bumpedBy !== 'database'
-        ? [`${mapping.guard.property.column.sql} = t.${mapping.guard.property.column.sql} + 1`]
-        : []
+    const version = versionBumpSql(mapping, 't')
     const set = [`${property.column.sql} = ${value}`, ...version].join(', ')
     const done = await asOther(scratch, row, `update ${mapping.table.sql} as t set ${set}`, property.column.name)
     if (done !== 'refused') return done

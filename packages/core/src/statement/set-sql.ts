@@ -1,0 +1,34 @@
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { freshNames } from './keyed-statement.js'
+
+/** How new values are written that a part `hit` of the statement has beside the old ones. */
+export interface SetSql {
+  /** What each new value is called in `hit`. */
+  names: string[]
+  /** Whether any of them differs from what is there. */
+  differs: string
+  /** What stands behind SET. */
+  assignments: string
+}
+
+/** The SQL that sets these properties, and counts the version on where Ledgerman does that. */
+export function setSql(mapping: Mapping, properties: readonly Property[]): SetSql {
+  const names = properties.map((_, at) => freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`] ?? '')
+  const columns = properties.map(({ column }) => column.sql)
+  const rowOf = (all: readonly string[]) => `row(${all.map((name) => `hit.${name}`).join(', ')})`
+  return {
+    names,
+    differs: `record_image_ne(${rowOf(columns)}, ${rowOf(names)})`,
+    assignments: [
+      ...columns.map((column, at) => `${column} = hit.${names[at]}`),
+      ...versionBumpSql(mapping, 'hit'),
+    ].join(', '),
+  }
+}
+
+/** The assignment that counts a version on, where Ledgerman does that; none elsewhere. `alias` is where the version of before is. */
+export function versionBumpSql({ guard }: Pick<Mapping, 'guard'>, alias: string): string[] {
+  if (guard.by !== 'version' || guard.bumpedBy === 'database') return []
+  const { sql } = guard.property.column
+  return [`${sql} = ${alias}.${sql} + 1`]
+}
