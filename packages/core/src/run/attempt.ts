@@ -1,30 +1,22 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import { LedgermanProblem, type RecordValues, type StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { parameterText } from '../expression/parameter-value.js'
-import {
-  isWrite,
-  shownStatement,
-  type Judgement,
-  type Plan,
-  type PlannedStep,
-  type PlannedWrite,
-  type Words,
-} from '../plan/plan.js'
+import { shownStatement, type Judgement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { WRITE_FLAGS } from '../statement/build-write-step.js'
-import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
+import type { Statement } from '../statement/statement.js'
 import type { Rows } from '../target/queryable.js'
 import type { Session, Target } from '../target/target.js'
-import { guardBind, toGuard } from '../transaction/guard-value.js'
-import { recordChanged, ruleBroken, rowNotWritten } from '../transaction/change-problems.js'
-import { recordFromTexts, shownRecord } from '../transaction/record-row.js'
+import { toGuard } from '../transaction/guard-value.js'
+import { ruleBroken, rowNotWritten } from '../transaction/change-problems.js'
+import { shownRecord } from '../transaction/record-row.js'
 import { roundMs, showable, showableBinds, toBindReceipts, toRowReceipt } from '../transaction/receipt.js'
-import { digestKeyPads } from '../values/digest.js'
 import { EVIDENCE_ROWS, imageDigest, type Evidence } from './evidence.js'
 import { statementOf, stepsAhead } from './ahead.js'
 import { isExpected, unexpected } from './expectation.js'
 import { playBack } from './play-back.js'
-import { loadedText, type RunState } from './run-state.js'
+import type { RunState } from './run-state.js'
+import { StepBinds } from './step-binds.js'
+import { askedKey, changedMeanwhile, leavesNoneOut, requireBroken } from './step-refusals.js'
 
 const RECEIPT_ROWS = 100
 
@@ -48,6 +40,7 @@ export class Attempt {
   statement: Statement | null = null
   /** Whether statements are sent before the ones before them were judged, where nothing they bind is still to come. */
   sendsAhead = false
+  readonly binds: StepBinds
   readonly #ahead = new Map<PlannedStep, Promise<Rows>>()
   /** Told of every row that a step read or wrote, whole and in clear, for drills. */
   onRows: ((rows: SeenRows) => void) | null = null
@@ -63,7 +56,9 @@ export class Attempt {
     readonly isWitnessed: boolean,
     /** Counts that a rehearsal fixed, by step. */
     readonly fixedCounts: ReadonlyMap<number, number>,
-  ) {}
+  ) {
+    this.binds = new StepBinds(target, plan, state)
+  }
 
   /** The same attempt with all its steps told, out of what it gave back as one statement. */
   async playedBack(rows: readonly (readonly (string | null)[])[]): Promise<Attempt> {
@@ -101,7 +96,7 @@ export class Attempt {
     if (step.kind === 'require') {
       const holds = await this.#holds(step.judgement)
       say({ matched: holds ? 1 : 0, changed: 0 })
-      if (!holds) throw this.#requireBroken(step)
+      if (!holds) throw requireBroken(step, this.state)
       return
     }
     const counts =
@@ -211,8 +206,12 @@ export class Attempt {
     if (width > 0) this.#witness(step, matched, rows, width, flag(first, 'digest'))
     this.#expect(step, mapping, matched, keys)
     if (first) {
-      if (Number(flag(first, 'refused')) > 0) throw this.#changedMeanwhile(step, first, flag(first, 'guardBefore'))
-      if (flag(first, 'leavesOut') === 'f') throw this.#leavesNoneOut(step, matched)
+      if (Number(flag(first, 'refused')) > 0) {
+        const { problem, key } = changedMeanwhile(this.plan, this.state, step, first, flag(first, 'guardBefore'))
+        this.conflict = { mapping, key, guards: this.binds.guardsOf(step) }
+        throw problem
+      }
+      if (flag(first, 'leavesOut') === 'f') throw leavesNoneOut(step, matched)
       if (Number(flag(first, 'unwritten')) > 0) throw rowNotWritten(mapping).with({ step: step.no })
       const rule = flag(first, 'brokenRule')
       if (rule !== null) throw ruleBroken(mapping, Number(rule)).with({ step: step.no })
@@ -256,7 +255,7 @@ export class Attempt {
     this.statement = statement
     const begun = this.session.query(`begin isolation level ${this.plan.isolation}`)
     const [{ rows }] = await Promise.all([
-      this.session.query(statement.text, this.bindsOf(statement, null), statement.name),
+      this.session.query(statement.text, this.binds.of(statement, null), statement.name),
       begun,
     ])
     const broken = rules.find((_, at) => rows[0]?.[settings + at] !== 't')
@@ -298,60 +297,7 @@ export class Attempt {
   #send(step: PlannedStep | null, statement: Statement): Promise<Rows> {
     // Steps that were sent with the run are made once: preparing them would only fill the session.
     const name = this.plan.name === null ? undefined : statement.name
-    return this.session.query(statement.text, this.bindsOf(statement, step), name)
-  }
-
-  /** What a statement's slots are filled with, for a step. */
-  bindsOf(statement: Statement, step: PlannedStep | null): (string | null)[] {
-    return bindValues(statement, (source, slot) => this.valueOf(source, slot, step))
-  }
-
-  valueOf(source: SlotSource, slot: Slot, step: PlannedStep | null): string | null {
-    const { state } = this
-    switch (source.from) {
-      case 'parameter':
-        return this.plan.params.get(source.name)?.type === null
-          ? parameterText({ ...source, sensitive: slot.sensitive }, state.given[source.name] ?? null)
-          : (state.params.get(source.name) ?? null)
-      case 'loaded':
-        return loadedText(state, source.name, source.property)
-      case 'outcome':
-        return String(state.outcomes.get(source.name)?.[source.of] ?? 0)
-      case 'literal':
-      case 'value':
-        return source.text
-      case 'expected':
-        return step && isWrite(step) ? (step.expectedTexts.get(source.property) ?? null) : null
-      case 'guard':
-        return step && isWrite(step) ? this.#guardBind(step) : null
-      case 'actor':
-        return state.actor
-      case 'digest key':
-        return digestKeyPads(this.target.digestKey)
-      case 'limit':
-        return String(EVIDENCE_ROWS + 1)
-      case 'entry':
-        return source.field === 'id' ? state.entry : null
-      case 'step':
-        return String(step?.no ?? 0)
-      default:
-        return null
-    }
-  }
-
-  #guardBind(step: PlannedWrite): string {
-    const isAny = step.guards === null || step.guards === 'any'
-    return guardBind(step.mapping, isAny ? 'any' : { guards: this.#guardsOf(step) })
-  }
-
-  /** The guards that the record may have, where the step says. */
-  #guardsOf({ guards, mapping, loadedName }: PlannedWrite): readonly string[] {
-    if (guards === null || guards === 'any') return []
-    if (guards === 'loaded') {
-      const guard = toGuard(mapping, this.state.loaded.get(loadedName ?? '')?.guard ?? null)
-      return guard === null ? [] : [guard]
-    }
-    return 'parameter' in guards ? [this.state.params.get(guards.parameter) ?? ''] : guards
+    return this.session.query(statement.text, this.binds.of(statement, step), name)
   }
 
   #fits(step: PlannedStep, matched: number): boolean {
@@ -372,21 +318,8 @@ export class Attempt {
       matched,
       sampleKeys: keys.slice(0, 5),
       isKeyed,
-      key: this.#askedKey(step, mapping),
+      key: this.statement ? askedKey(this.statement, this.binds.of(this.statement, step), mapping) : {},
     })
-  }
-
-  /** The key a step named, as its statement's binds have it. */
-  #askedKey(step: PlannedStep, mapping: Mapping): RecordValues {
-    const statement = this.statement
-    if (!statement) return {}
-    const values = this.bindsOf(statement, step)
-    const found = mapping.key.flatMap(({ name, column, sensitive }) => {
-      const place = new RegExp(`t\\.${escapeForPattern(column.sql)} = \\$(\\d+)`).exec(statement.text)?.[1]
-      const text = place === undefined ? undefined : values[Number(place) - 1]
-      return text === undefined || text === null || sensitive ? [] : [[name, text] as const]
-    })
-    return Object.fromEntries(found)
   }
 
   #witness(step: PlannedStep, matched: number, rows: (string | null)[][], width: number, digest: string | null): void {
@@ -406,63 +339,6 @@ export class Attempt {
             ]),
       digest,
     })
-  }
-
-  #changedMeanwhile(step: PlannedWrite, row: (string | null)[], guard: string | null): LedgermanProblem {
-    const { mapping } = step
-    const definition = this.plan.definition.steps[step.no - 1] as { values?: RecordValues; loaded?: RecordValues }
-    const before = step.loadedName === null ? undefined : this.state.loaded.get(step.loadedName)
-    const loaded =
-      definition.loaded ??
-      (before
-        ? recordFromTexts(
-            mapping,
-            step.set,
-            step.set.map((property) => before.texts[mapping.properties.indexOf(property)] ?? null),
-          )
-        : {})
-    const key = new Map(
-      mapping.key.map(({ name }, at) => [
-        name,
-        row[mapping.properties.findIndex((each) => each === mapping.key[at])] ?? '',
-      ]),
-    )
-    this.conflict = { mapping, key, guards: this.#guardsOf(step) }
-    return recordChanged(
-      mapping,
-      { key, yours: definition.values ?? {}, loaded },
-      row.slice(0, mapping.properties.length),
-      guard,
-    ).with({ step: step.no })
-  }
-
-  #leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): LedgermanProblem {
-    return new LedgermanProblem(
-      'count-mismatch',
-      `Step ${no}: its condition leaves out none of the ${matched} rows of ${mapping.name}. If every row is meant, say everyRow: true.`,
-      { step: no, mapping: mapping.name, matched, everyRow: true },
-    )
-  }
-
-  #requireBroken(step: Extract<PlannedStep, { kind: 'require' }>): LedgermanProblem {
-    return new LedgermanProblem('rule-broken', this.#fill(step.otherwise), {
-      step: step.no,
-      rule: step.judgement.source,
-      by: 'transaction',
-    })
-  }
-
-  #fill({ parts }: Words): string {
-    return parts
-      .map((part) => {
-        if (typeof part === 'string') return part
-        if ('parameter' in part) return this.state.params.get(part.parameter) ?? 'null'
-        const row = this.state.loaded.get(part.loaded)
-        return row?.mapping.byName.get(part.property)?.sensitive
-          ? '…'
-          : (loadedText(this.state, part.loaded, part.property) ?? 'null')
-      })
-      .join('')
   }
 
   #keyOf(mapping: Mapping, row: readonly (string | null)[]): RecordValues {
@@ -489,7 +365,7 @@ export class Attempt {
     const statement = shownStatement(step)
     const values = told.skipped
       ? []
-      : showableBinds(statement.slots, this.bindsOf(statement, step), this.target.digestKey)
+      : showableBinds(statement.slots, this.binds.of(statement, step), this.target.digestKey)
     return {
       no: step.no,
       kind: step.kind,
@@ -516,8 +392,4 @@ function afterTexts(
     const place = touched.indexOf(property)
     return place >= 0 && (isWritten || kind === 'add') ? (after[place] ?? null) : (row[at] ?? null)
   })
-}
-
-function escapeForPattern(text: string): string {
-  return text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')
 }

@@ -77,8 +77,8 @@ export class AsOne {
     const { statement: prologue } = plan.prologue
     const sent = [
       session.query(`begin isolation level ${plan.isolation}`),
-      session.query(prologue.text, attempt.bindsOf(prologue, null), prologue.name),
-      ...(firstLock ? [session.query(firstLock.text, attempt.bindsOf(firstLock, null), firstLock.name)] : []),
+      session.query(prologue.text, attempt.binds.of(prologue, null), prologue.name),
+      ...(firstLock ? [session.query(firstLock.text, attempt.binds.of(firstLock, null), firstLock.name)] : []),
       session.query(statement.text, values, statement.name),
       session.query('commit'),
     ]
@@ -128,7 +128,9 @@ export class AsOne {
   #bindsOf(statement: Statement, attempt: Attempt, header: BookedRun, note: string | null): (string | null)[] {
     return bindValues(statement, (source, slot) => {
       const own = this.#valueOf(source, attempt, header, note)
-      return own === undefined ? attempt.valueOf(source, slot, this.plan.steps[(slot.step ?? 0) - 1] ?? null) : own
+      return own === undefined
+        ? attempt.binds.valueOf(source, slot, this.plan.steps[(slot.step ?? 0) - 1] ?? null)
+        : own
     })
   }
 
@@ -180,7 +182,7 @@ function stepsTemplate(attempt: Attempt, parts: readonly StepTemplate[]): string
   let late = COUNTS_A_STEP * plan.steps.length
   const steps = parts.map(({ step, before, after }) => {
     const statement = shownStatement(step)
-    const shown = showableBinds(statement.slots, attempt.bindsOf(statement, step), target.digestKey)
+    const shown = showableBinds(statement.slots, attempt.binds.of(statement, step), target.digestKey)
     const binds = shown.map((bind, at) => (isLateBind(step, statement.slots[at] as Slot) ? `%${++late}$s` : json(bind)))
     return `${before}${binds.join()}${after}`
   })

@@ -1,0 +1,81 @@
+import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
+import type { Plan, PlannedStep, PlannedWrite, Words } from '../plan/plan.js'
+import type { Statement } from '../statement/statement.js'
+import { recordChanged } from '../transaction/change-problems.js'
+import { recordFromTexts } from '../transaction/record-row.js'
+import { loadedText, type RunState } from './run-state.js'
+
+/** The problem for a record that is not as it was loaded, and its key. */
+export function changedMeanwhile(
+  { definition }: Plan,
+  { loaded: all }: RunState,
+  step: PlannedWrite,
+  row: readonly (string | null)[],
+  guard: string | null,
+): { problem: LedgermanProblem; key: ReadonlyMap<string, string> } {
+  const { mapping } = step
+  const own = definition.steps[step.no - 1] as { values?: RecordValues; loaded?: RecordValues }
+  const before = step.loadedName === null ? undefined : all.get(step.loadedName)
+  const loaded =
+    own.loaded ??
+    (before
+      ? recordFromTexts(
+          mapping,
+          step.set,
+          step.set.map((property) => before.texts[mapping.properties.indexOf(property)] ?? null),
+        )
+      : {})
+  const key = new Map(mapping.key.map((part) => [part.name, row[mapping.properties.indexOf(part)] ?? '']))
+  const now = row.slice(0, mapping.properties.length)
+  const problem = recordChanged(mapping, { key, yours: own.values ?? {}, loaded }, now, guard)
+  return { problem: problem.with({ step: step.no }), key }
+}
+
+export function leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): LedgermanProblem {
+  return new LedgermanProblem(
+    'count-mismatch',
+    `Step ${no}: its condition leaves out none of the ${matched} rows of ${mapping.name}. If every row is meant, say everyRow: true.`,
+    { step: no, mapping: mapping.name, matched, everyRow: true },
+  )
+}
+
+/** The problem for a rule of the transaction that does not hold, in its own words. */
+export function requireBroken(step: Extract<PlannedStep, { kind: 'require' }>, state: RunState): LedgermanProblem {
+  return new LedgermanProblem('rule-broken', filled(step.otherwise, state), {
+    step: step.no,
+    rule: step.judgement.source,
+    by: 'transaction',
+  })
+}
+
+function filled({ parts }: Words, state: RunState): string {
+  return parts
+    .map((part) => {
+      if (typeof part === 'string') return part
+      if ('parameter' in part) return state.params.get(part.parameter) ?? 'null'
+      const row = state.loaded.get(part.loaded)
+      return row?.mapping.byName.get(part.property)?.sensitive
+        ? '…'
+        : (loadedText(state, part.loaded, part.property) ?? 'null')
+    })
+    .join('')
+}
+
+/** The key a step named, as its statement's binds have it. */
+export function askedKey(
+  { text }: Statement,
+  binds: readonly (string | null)[],
+  { key }: Pick<Mapping, 'key'>,
+): RecordValues {
+  const found = key.flatMap(({ name, column, sensitive }) => {
+    const place = new RegExp(`t\\.${escapeForPattern(column.sql)} = \\$(\\d+)`).exec(text)?.[1]
+    const bound = place === undefined ? undefined : binds[Number(place) - 1]
+    return bound === undefined || bound === null || sensitive ? [] : [[name, bound] as const]
+  })
+  return Object.fromEntries(found)
+}
+
+function escapeForPattern(text: string): string {
+  return text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&')
+}
