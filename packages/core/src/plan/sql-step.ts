@@ -35,6 +35,7 @@ export function resolveSqlStep(
   const bytes = Buffer.from(step.sql)
   let text = ''
   let from = 0
+  let areKnown = true
   let tokens
   try {
     tokens = scanSync(step.sql).tokens
@@ -48,13 +49,16 @@ export function resolveSqlStep(
     const before = bytes.subarray(from, colon.start).toString()
     const type = parameters?.get(name.text)
     used.add(name.text)
-    if (!type && parameters?.has(name.text))
-      return refuse(`:${name.text} needs a type here: a raw statement does not say of itself what its parameters are`)
-    if (!type)
-      return refuse(
-        `:${name.text} is not a parameter; ${suggestName(name.text, parameters?.keys() ?? [])}`,
-        Buffer.from(bytes.subarray(0, colon.start)).toString().length,
-      )
+    if (!type) {
+      const at = Buffer.from(bytes.subarray(0, colon.start)).toString().length
+      if (parameters?.has(name.text))
+        refuse(
+          `:${name.text} needs a type here, since a raw statement does not say what its parameters are: name it in types`,
+        )
+      else refuse(`:${name.text} is not a parameter; ${suggestName(name.text, parameters?.keys() ?? [])}`, at)
+      areKnown = false
+      continue
+    }
     const placeholder = slots.add({
       name: `:${name.text}`,
       type: type.sql,
@@ -64,6 +68,7 @@ export function resolveSqlStep(
     text += `${markPlace(number, bytes.subarray(0, from).toString().length)}${before}${placeholder}::${type.sql}`
     from = name.end
   }
+  if (!areKnown) return undefined
   text += markPlace(number, bytes.subarray(0, from).toString().length) + bytes.subarray(from).toString()
   const statement = toStatement(text.replace(/;\s*$/, ''), slots)
   const judged = judge(statement.text)

@@ -1,0 +1,285 @@
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// Every kind of step, and what may stand beside it, as a caller sends them and reads what became of them.
+let service: RunningService
+const T = '/v1/targets/observatory'
+const sql = (text: string) => service.observatory.sql(text)
+const post = (body: object, headers: Record<string, string> = {}) =>
+  service.request('POST', `${T}/runs`, { body, headers: { 'content-type': 'application/json', ...headers } })
+const rehearse = (steps: object[], more: object = {}) => post({ mode: 'rehearse', steps, ...more })
+const commit = (steps: object[], more: object = {}) => post({ mode: 'commit', steps, ...more })
+type Step = {
+  matched: number
+  changed: number
+  skipped: boolean
+  rows: { key: object; before: object | null; after: object | null }[]
+}
+const counts = (steps: Step[]) =>
+  steps.map(({ matched, changed, skipped }) => (skipped ? 'skipped' : [matched, changed]))
+
+beforeAll(async () => {
+  service = await startTestService()
+})
+afterAll(() => service.stop())
+
+describe('steps', () => {
+  it('that load say how many, in which order they lock, and give names to later steps', async () => {
+    const { status, body } = await commit(
+      [
+        { load: 'programme', as: 'all', where: "semester = '2026A'", expect: '2..', lock: 'share' },
+        { load: 'programme', as: 'one', key: { code: ':code' }, lock: 'change' },
+        { load: 'observer', as: 'lead', key: { id: 'one.leadId' } },
+        { require: "lead.familyName <> '' and matched(all) > 1 and changed(all) = 0" },
+        { change: 'one', compute: { title: "lead.familyName || ': ' || one.title" } },
+        { require: "one.title not like '%: %'", otherwise: '{one.title} is as it was loaded.' },
+      ],
+      { params: { code: 'P-103' } },
+    )
+    expect(status).toBe(201)
+    const [all, one, , , changed] = body.steps as Step[]
+    expect(all?.rows.map(({ key }) => key)).toEqual(
+      [...(all?.rows ?? [])].map(({ key }) => key).sort((a, b) => JSON.stringify(a).localeCompare(JSON.stringify(b))),
+    )
+    expect([one?.matched, changed?.changed]).toEqual([1, 1])
+    const [{ title } = {}] = await sql(`select title from programme where code = 'P-103'`)
+    expect(title).toMatch(/^\p{L}+: /u)
+  })
+
+  it('that change by a condition compute from the row itself, count, and show before and after', async () => {
+    const before = await sql(
+      `select sum(hours_left)::text as hours, count(*)::int as n from programme where semester = '2026A'`,
+    )
+    const { body } = await commit(
+      [
+        {
+          change: 'programme',
+          as: 'cut',
+          where: 'semester = :s',
+          expect: Number(before[0]?.['n']),
+          values: { tags: ['cut', "it's"] },
+          compute: {
+            hoursLeft: 'floor(hoursLeft * :part)',
+            priority: 'case when hoursLeft > 50 then 1 else priority end',
+          },
+        },
+        { require: 'changed(cut) = matched(cut)' },
+      ],
+      { params: { s: '2026A', part: '0.5' }, types: { part: 'numeric' } },
+    )
+    expect(body.outcome).toBe('committed')
+    for (const { before: was, after } of (body.steps as Step[])[0]?.rows ?? []) {
+      const [old, now] = [was, after] as { hoursLeft: string; tags: string[] }[]
+      if (now && 'hoursLeft' in now) expect(Number(now.hoursLeft)).toBe(Math.floor(Number(old?.hoursLeft) / 2))
+      expect(now?.tags).toEqual(['cut', "it's"])
+    }
+    expect(await sql(`select count(*)::int as n from programme where tags = '{cut,it''s}'`)).toEqual([
+      { n: before[0]?.['n'] },
+    ])
+    const again = await commit([
+      { change: 'programme', where: "semester = '2026A'", expect: 'some', values: { tags: ['cut', "it's"] } },
+    ])
+    expect(counts(again.body.steps)).toEqual([[before[0]?.['n'], 0]])
+  })
+
+  it('that change all, or remove, are refused unless that is said and counted', async () => {
+    const all = (more: object) =>
+      commit([{ change: 'telescope', where: 'code is not null', values: { status: 'retired' }, ...more }])
+    const n = Number((await sql('select count(*)::int as n from telescope'))[0]?.['n'])
+    expect((await all({})).body).toMatchObject({ status: 400, detail: expect.stringMatching(/states no count/) })
+    expect((await all({ expect: 'any' })).body).toMatchObject({ status: 409, code: 'count-mismatch' })
+    expect((await all({ expect: n + 1, everyRow: true })).body).toMatchObject({
+      status: 409,
+      code: 'count-mismatch',
+      expected: String(n + 1),
+      matched: n,
+    })
+    expect(await sql(`select count(*)::int as n from telescope where status = 'retired'`)).not.toEqual([{ n }])
+    const { body } = await rehearse([
+      { change: 'telescope', everyRow: true, where: 'true', values: { status: 'retired' } },
+      { remove: 'calibration', where: "telescope = 'HF1'", expect: 'some' },
+      { remove: 'programme', key: { code: "'P-107'" }, when: '1 = 2' },
+    ])
+    expect(counts(body.steps).slice(1)).toEqual([expect.any(Array), 'skipped'])
+    expect((body.steps as Step[])[1]?.rows[0]).toMatchObject({ before: expect.any(Object) as object, after: null })
+    const token = body.rehearsal as string
+    const one = [{ remove: 'hoursTransfer', where: 'hours > 0' }]
+    expect((await commit(one, { rehearsal: token })).body.code).toBe('rehearsal-stale')
+  })
+
+  it('that add say what becomes of an existing record', async () => {
+    const add = (onExisting: string, name: string) =>
+      commit([
+        { add: 'telescope', as: 'dome', values: { code: 'ADD', name, apertureM: '1.00' }, onExisting },
+        { require: "dome.code = 'ADD'" },
+      ])
+    expect((await add('refuse', 'First')).body.outcome).toBe('committed')
+    expect((await add('refuse', 'Second')).body).toMatchObject({ status: 409, code: 'constraint-broken', step: 1 })
+    expect(
+      counts(
+        (
+          await commit([
+            { add: 'telescope', values: { code: 'ADD', name: 'Third', apertureM: '1.00' }, onExisting: 'keep' },
+          ])
+        ).body.steps,
+      ),
+    ).toEqual([[0, 0]])
+    expect((await add('change', 'Fourth')).body.outcome).toBe('committed')
+    expect(await sql(`select name, row_version from telescope where code = 'ADD'`)).toEqual([
+      { name: 'Fourth', row_version: 2 },
+    ])
+    const replaced = await commit([
+      {
+        replace: 'telescope',
+        key: { code: "'ADD'" },
+        values: { name: 'Fifth', apertureM: '2.00', status: 'retired' },
+        guard: 'v2',
+      },
+    ])
+    expect(replaced.body.steps[0].rows[0]).toMatchObject({ after: { name: 'Fifth', status: 'retired' } })
+    const stale = await commit([{ remove: 'telescope', key: { code: "'ADD'" }, guard: 'v2' }])
+    expect(stale.body).toMatchObject({ status: 412, code: 'record-changed', guard: 'v3' })
+    expect((await commit([{ remove: 'telescope', key: { code: "'ADD'" }, guard: 'v3' }])).body.outcome).toBe(
+      'committed',
+    )
+  })
+
+  it('of raw statements take parameters, state counts, and write only where they say so', async () => {
+    const raw = {
+      sql: 'update programme set priority = :p where semester = :s',
+      changes: true,
+      as: 'raised',
+      expect: 'some',
+    }
+    const params = { p: 2, s: '2026B' }
+    const untyped = await commit([raw], { params })
+    expect(untyped.body.findings).toMatchObject([
+      { where: 'steps.1.sql', message: expect.stringMatching(/:p needs a type here.*types/) as string },
+      { where: 'steps.1.sql', message: expect.stringMatching(/:s needs a type/) as string },
+    ])
+    const types = { p: 'smallint', s: 'text' }
+    const { body } = await commit([raw, { require: 'changed(raised) = matched(raised)' }], { params, types })
+    expect([body.outcome, body.reversible]).toEqual(['committed', 'no'])
+    expect(await sql(`select distinct priority from programme where semester = '2026B'`)).toEqual([{ priority: 2 }])
+    const read = await rehearse([{ sql: 'select code from programme where semester = :s', expect: '1..500' }], {
+      params: { s: '2026B' },
+      types: { s: 'text' },
+    })
+    expect(read.body.steps[0]).toMatchObject({ kind: 'sql', changed: 0 })
+    expect((await rehearse([{ ...raw, expect: 'none' }], { params, types })).body).toMatchObject({
+      code: 'count-mismatch',
+      step: 1,
+    })
+    const wrong: [string, RegExp][] = [
+      ['commit', /got TRANSACTION/],
+      ['set lock_timeout = 0', /got VARIABLE SET/],
+      ['select 1; select 2', /exactly one statement, got 2/],
+      ['drop table programme', /got DROP/],
+      ['copy programme to stdout', /got COPY/],
+      ['do $$ begin end $$', /got DO/],
+      ['truncate programme', /got TRUNCATE/],
+      [
+        'with gone as (delete from programme returning 1) select * from gone',
+        /the statement writes; say changes: true/,
+      ],
+      ['select * from programme for update', /./],
+      ['selec 1', /syntax error/],
+      ['', /./],
+    ]
+    for (const [text, message] of wrong) {
+      const answer = await rehearse([{ sql: text }])
+      if (answer.status === 200) expect(text).toMatch(/for update/)
+      else expect([text, answer.status, answer.body.detail]).toEqual([text, 400, expect.stringMatching(message)])
+    }
+    expect((await sql('select count(*)::int as n from programme'))[0]?.['n']).toBeGreaterThan(50)
+  })
+})
+
+describe('limits', () => {
+  it('of a wait for a row or a table name who holds it, and leave rows out where that is asked', async () => {
+    const other = await service.observatory.session()
+    try {
+      await other.query(`begin; select from programme where code = 'P-130' for update`)
+      const change = {
+        change: 'programme',
+        where: "code in ('P-130', 'P-131')",
+        expect: 'some',
+        values: { priority: 5 },
+      }
+      const started = performance.now()
+      const refused = await commit([change], { lockWait: '300ms' })
+      expect(performance.now() - started).toBeLessThan(1_500)
+      expect(refused.body).toMatchObject({
+        status: 423,
+        code: 'lock-timeout',
+        step: 1,
+        holder: { application: 'somebody else', state: expect.any(String) },
+      })
+      expect((await commit([change], { lockWait: 0 })).body.code).toBe('lock-timeout')
+      const left = await commit([change], { lockWait: 'skip' })
+      expect(left.body).toMatchObject({ outcome: 'committed', steps: [{ matched: 1, leftOut: [{ code: 'P-130' }] }] })
+      await other.query('commit; begin; lock table observer in access exclusive mode')
+      const table = await commit([{ change: 'observer', key: { badgeNo: "'B-002'" }, values: { active: false } }], {
+        lockWait: '200ms',
+      })
+      expect(table.body).toMatchObject({ code: 'lock-timeout', holder: { application: 'somebody else' } })
+    } finally {
+      await other.query('rollback')
+      await other.end()
+    }
+    expect(
+      (await commit([{ change: 'observer', key: { badgeNo: "'B-002'" }, values: { active: false } }])).body.outcome,
+    ).toBe('committed')
+  })
+
+  it('of time end a run, which leaves nothing, and the next one works', async () => {
+    const slow = [
+      { change: 'programme', key: { code: "'P-131'" }, values: { title: 'never' } },
+      { sql: 'select pg_sleep(5)' },
+    ]
+    const { body } = await commit(slow, { timeLimit: '400ms' })
+    expect(body).toMatchObject({ status: 504, code: 'time-limit', step: 2, receipt: { outcome: 'refused' } })
+    expect(await sql(`select title from programme where code = 'P-131' and title = 'never'`)).toEqual([])
+    expect((await rehearse([{ sql: 'select 1' }])).status).toBe(200)
+  })
+
+  it.each([
+    [{ isolation: 'dirty' }, /isolation/],
+    [{ lockWait: 'soon' }, /lockWait/],
+    [{ timeLimit: '-1s' }, /timeLimit/],
+    [{ steps: [] }, /steps/],
+    [{ steps: 'all' }, /steps/],
+    [{ params: [] }, /params/],
+    [{ surprise: 1 }, /surprise/],
+    [{ params: { c: 1 } }, /\bc\b/],
+  ])('are refused as %j', async (more, words) => {
+    const { status, body } = await rehearse([{ sql: 'select 1' }], more)
+    expect([status, body.detail]).toEqual([400, expect.stringMatching(words)])
+  })
+
+  it('of isolation are kept, and told', async () => {
+    for (const isolation of ['read committed', 'repeatable read', 'serializable']) {
+      const { body } = await commit(
+        [{ change: 'programme', key: { code: "'P-132'" }, compute: { priority: 'priority' } }],
+        { isolation },
+      )
+      expect(body).toMatchObject({ outcome: 'committed', isolation, attempts: 1 })
+    }
+  })
+})
+
+describe('many callers', () => {
+  it('who move hours between the same few at once lose and make none', async () => {
+    const codes = ['P-141', 'P-142', 'P-143']
+    await sql(`update programme set hours_granted = 400, hours_left = 100 where code in ('P-141', 'P-142', 'P-143')`)
+    const moves = Array.from({ length: 60 }, async (_, at) => {
+      const params = { from: codes[at % 3], to: codes[(at + 1) % 3], hours: String(1 + (at % 4)) }
+      return (await post({ mode: 'commit', transaction: 'move-hours', params })).status
+    })
+    expect(new Set(await Promise.all(moves))).toEqual(new Set([201]))
+    const rows = await sql(`select p.hours_left::text as left, p.row_version - 1 as bumps,
+      (select count(*)::int from ledgerman.history h where h.key = jsonb_build_object('code', p.code)) as entries
+      from programme p where code in ('P-141', 'P-142', 'P-143')`)
+    expect(rows.reduce((sum, { left }) => sum + Number(left), 0)).toBe(300)
+    for (const { bumps, entries } of rows) expect(entries).toBe(bumps)
+  })
+})
