@@ -18,6 +18,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ published: [name: string] }>()
 const text = ref(props.source)
+const editor = ref<InstanceType<typeof YamlEditor>>()
 const findings = ref<Finding[]>([])
 const problem = ref<unknown>(null)
 const said = ref('')
@@ -37,9 +38,14 @@ watch(
 watch(comparedWith, async (revision) => {
   if (revision === null) return
   const of = client.target(props.target)
-  const load =
-    props.kind === 'mapping' ? of.mappingRevision(props.name, revision) : of.transactionRevision(props.name, revision)
-  earlier.value = (await load).source
+  try {
+    const load =
+      props.kind === 'mapping' ? of.mappingRevision(props.name, revision) : of.transactionRevision(props.name, revision)
+    earlier.value = (await load).source
+  } catch (error) {
+    comparedWith.value = null
+    problem.value = error
+  }
 })
 
 async function check(source: string): Promise<Finding[]> {
@@ -52,11 +58,19 @@ async function check(source: string): Promise<Finding[]> {
   }
 }
 
+/** The editor marks the place itself. */
+function shortened(message: string): string {
+  return (message.split('\n')[0] ?? '').replace(/, at character \d+:$/, '')
+}
+
 async function save() {
   problem.value = null
   said.value = ''
   try {
-    const { definitions } = await client.target(props.target).publish([{ source: text.value }])
+    const named = /^(?:mapping|transaction):\s*["']?([^\s"'#]+)/m.exec(text.value)?.[1]
+    // Under its own name it follows the revision it was made from; what was published since is not overwritten.
+    const revision = named === props.name ? { revision: props.revision } : {}
+    const { definitions } = await client.target(props.target).publish([{ source: text.value, ...revision }])
     const [published] = definitions
     if (!published) return
     said.value =
@@ -94,12 +108,48 @@ async function save() {
         label="Compare with"
         clearable
         hide-details
-        style="max-width: 190px"
+        style="flex: none; width: 165px"
         data-test="compare-with"
       />
     </div>
     <ProblemAlert :problem="problem" class="mb-2" />
     <CompareView v-if="comparedWith !== null" :earlier="earlier" :later="text" />
-    <YamlEditor v-else v-model="text" :check="check" @checked="(found) => (findings = found)" />
+    <template v-else>
+      <YamlEditor ref="editor" v-model="text" :check="check" @checked="(found) => (findings = found)" />
+      <ul v-if="findings.length > 0" class="findings small-note mt-2" data-test="finding-list">
+        <li v-for="(finding, at) in findings" :key="at">
+          <button type="button" @click="editor?.goTo(finding)">
+            <span class="text-medium-emphasis">{{ finding.line ?? 1 }}:{{ finding.column ?? 1 }}</span>
+            <span class="mono">{{ finding.where }}</span>
+            <span>{{ shortened(finding.message) }}</span>
+          </button>
+        </li>
+      </ul>
+    </template>
   </div>
 </template>
+
+<style scoped>
+.findings {
+  list-style: none;
+  padding: 0;
+  max-height: 120px;
+  overflow: auto;
+}
+.findings button {
+  display: flex;
+  gap: 8px;
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
+  width: 100%;
+  padding: 2px 4px;
+  text-align: left;
+}
+.findings button:hover,
+.findings button:focus-visible {
+  background: rgba(var(--v-theme-primary), 0.1);
+}
+</style>

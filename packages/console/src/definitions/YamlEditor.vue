@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { yaml } from '@codemirror/lang-yaml'
 import { lintGutter, linter, type Diagnostic } from '@codemirror/lint'
-import { Compartment, EditorState } from '@codemirror/state'
+import { Compartment, EditorState, type Text } from '@codemirror/state'
 import { EditorView } from '@codemirror/view'
 import { basicSetup } from 'codemirror'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
@@ -44,17 +44,28 @@ watch(
   },
 )
 
+/** Puts the cursor at a finding's place, and shows it. */
+function goTo({ line, column }: Finding) {
+  if (!view) return
+  const { from } = placeOf(view.state.doc, line, column)
+  view.dispatch({ selection: { anchor: from }, effects: EditorView.scrollIntoView(from, { y: 'center' }) })
+  view.focus()
+}
+defineExpose({ goTo })
+
+function placeOf(doc: Text, line: number | null, column: number | null): { from: number; to: number } {
+  const at = doc.line(Math.min(Math.max(line ?? 1, 1), doc.lines))
+  return { from: Math.min(at.from + Math.max((column ?? 1) - 1, 0), at.to), to: at.to }
+}
+
 async function lint(editor: EditorView): Promise<Diagnostic[]> {
   if (!props.check) return []
   const { doc } = editor.state
   const findings = await props.check(doc.toString())
   emit('checked', findings)
   return findings.map(({ line, column, where, message, advice }) => {
-    const at = doc.line(Math.min(Math.max(line ?? 1, 1), doc.lines))
-    const from = Math.min(at.from + Math.max((column ?? 1) - 1, 0), at.to)
     return {
-      from,
-      to: at.to,
+      ...placeOf(doc, line, column),
       severity: 'error',
       message: [where ? `${where}: ${message}` : message, advice].filter(Boolean).join('\n'),
     }
@@ -68,7 +79,7 @@ async function lint(editor: EditorView): Promise<Diagnostic[]> {
 
 <style scoped>
 .editor :deep(.cm-editor) {
-  max-height: calc(100vh - 300px);
+  max-height: calc(100vh - 340px);
   min-height: 260px;
   border: 1px solid rgba(var(--v-theme-on-surface), 0.2);
   border-radius: 4px;

@@ -24,7 +24,7 @@ function toLines(before: Record<string, unknown>, after: Record<string, unknown>
 </script>
 
 <template>
-  <v-table density="compact" data-test="difference">
+  <v-table density="compact" class="difference" data-test="difference">
     <thead>
       <tr>
         <th>Property</th>
@@ -41,3 +41,12 @@ function toLines(before: Record<string, unknown>, after: Record<string, unknown>
     </tbody>
   </v-table>
 </template>
+
+<style scoped>
+.difference {
+  font-size: 0.8125rem;
+}
+.difference :is(th, td) {
+  padding-inline: 8px;
+}
+</style>

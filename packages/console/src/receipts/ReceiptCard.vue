@@ -15,6 +15,14 @@ const headline = computed(
       refused: { title: 'Refused. Nothing was changed.', color: 'error', icon: mdiCloseCircle },
     })[props.receipt.outcome],
 )
+const facts = computed(() =>
+  [
+    props.receipt.durationMs === null ? '' : `${props.receipt.durationMs} ms`,
+    props.receipt.reversible ? `reversible: ${props.receipt.reversible}` : '',
+  ]
+    .filter(Boolean)
+    .join(' · '),
+)
 const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
 </script>
 
@@ -24,13 +32,11 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
       <template #prepend><v-icon :icon="headline.icon" :color="headline.color" /></template>
       <v-card-title>{{ headline.title }}</v-card-title>
       <v-card-subtitle>
-        <template v-if="receipt.durationMs !== null">{{ receipt.durationMs }} ms</template>
-        <template v-if="receipt.reversible"> · reversible: {{ receipt.reversible }}</template>
-        <template v-if="entryId && !isEntry">
-          ·
-          <router-link :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }"
-            >entry in the book</router-link
-          ></template
+        {{ facts }}
+        <router-link
+          v-if="entryId && !isEntry"
+          :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }"
+          >entry in the book</router-link
         >
       </v-card-subtitle>
     </v-card-item>

@@ -50,4 +50,7 @@ defineProps<{ steps: readonly StepReceipt[] }>()
 .v-expansion-panel-title {
   padding-inline: 16px;
 }
+:deep(.v-expansion-panel-text__wrapper) {
+  padding: 4px 8px 16px;
+}
 </style>

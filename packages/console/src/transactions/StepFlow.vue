@@ -35,6 +35,14 @@ const edges = computed(() =>
     markerEnd: MarkerType.ArrowClosed,
   })),
 )
+
+/** How a step went, in a few words. */
+function saysOf({ skipped, matched, changed }: StepReceipt, does: string): string {
+  if (skipped) return 'skipped'
+  if (does === 'requires') return matched === 1 ? 'true' : 'not true'
+  if (matched === null) return 'refused'
+  return does === 'reads' ? `${matched} matched` : `${matched} matched, ${changed ?? '–'} changed`
+}
 </script>
 
 <template>
@@ -59,15 +67,7 @@ const edges = computed(() =>
           <strong class="text-no-wrap">{{ data.title }}</strong>
           <v-chip v-for="tag in data.tags" :key="tag" size="x-small" class="flex-shrink-0">{{ tag }}</v-chip>
           <v-spacer />
-          <span v-if="data.receipt" class="small-note text-no-wrap">{{
-            data.receipt.skipped
-              ? 'skipped'
-              : data.does === 'requires'
-                ? data.receipt.matched === 1
-                  ? 'true'
-                  : 'not true'
-                : `${data.receipt.matched ?? '–'} matched${data.does === 'reads' ? '' : `, ${data.receipt.changed ?? '–'} changed`}`
-          }}</span>
+          <span v-if="data.receipt" class="small-note text-no-wrap">{{ saysOf(data.receipt, data.does) }}</span>
         </div>
         <div class="mono text-truncate" :title="data.detail">{{ data.detail }}</div>
         <Handle type="source" :position="Position.Bottom" />

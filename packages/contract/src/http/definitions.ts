@@ -11,6 +11,11 @@ export const definitionsInput = z
         z.strictObject({
           file: z.string().max(1000).optional().describe('What refusals call it.'),
           source: z.string().max(500_000).describe('YAML or JSON.'),
+          revision: z
+            .int()
+            .min(0)
+            .optional()
+            .describe('The latest revision that is known, 0 for none: refused where somebody published since.'),
         }),
       )
       .max(1000),

@@ -93,6 +93,16 @@ export class Attempt {
         durationMs: roundMs(performance.now() - started),
       }
     }
+    try {
+      await this.#runAsked(step, say)
+    } catch (error) {
+      // How long it took is known of a step that was refused as well.
+      say({})
+      throw error
+    }
+  }
+
+  async #runAsked(step: PlannedStep, say: (told: Partial<StepReceipt>) => void): Promise<void> {
     if (step.kind === 'require') {
       const holds = await this.#holds(step.judgement)
       say({ matched: holds ? 1 : 0, changed: 0 })

@@ -33,14 +33,19 @@ export function definitionRoutes({ home, targets }: Services) {
         [YAML]: { schema: z.string(), parse: AS_IT_STANDS },
       },
       replies: { 200: { description: 'What became of each, or would.', schema: definitionsPublished } },
-      problems: ['definition-invalid', 'media-type', 'too-large'],
+      problems: ['definition-invalid', 'record-changed', 'media-type', 'too-large'],
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const isCheck = call.query.check ?? false
         const input = inputOf(call)
         if (isCheck && input.length === 0) return { status: 200, body: await checkPublished(target) }
-        const reads = input.map(({ file, source }) => readDefinitions(source, file ?? null))
-        const definitions = reads.flatMap((read) => read.definitions).sort(byKindAndName)
+        const reads = input.map(({ file, source, revision }) => ({
+          ...readDefinitions(source, file ?? null),
+          expected: revision === 0 ? ('none' as const) : revision,
+        }))
+        const definitions = reads
+          .flatMap((read) => read.definitions.map((each) => ({ ...each, expected: read.expected })))
+          .sort(byKindAndName)
         const findings = [
           ...reads.flatMap((read) => read.findings),
           ...(await checkDefinitions(targets, target, definitions)),
