@@ -47,7 +47,9 @@ describe('a record', () => {
     const [{ email } = {}] = await sql(`select email from observer where badge_no = 'B-002'`)
     expect((await run(['load', 'observer', '--by', 'email', String(email)])).out).toMatch(/badgeNo +B-002/)
     expect((await run(['load', 'observer', '--by', 'familyName', 'Okafor'])).exit).toBe(2)
-    expect((await run(['load', 'programme', 'P-107', '--explain'])).out).toMatch(/where t\.code = \$1::text[\s\S]*P-107/)
+    expect((await run(['load', 'programme', 'P-107', '--explain'])).out).toMatch(
+      /where t\.code = \$1::text[\s\S]*P-107/,
+    )
   })
 
   it('is refused options that say nothing of it', async () => {
