@@ -18,7 +18,8 @@ export function formatProblem(problem: LedgermanProblem): string {
   if (findings && findings.length > 0)
     return [`${colors.red(problem.code)}: nothing was changed`, ...findings.map(formatFinding)].join('\n')
   const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
-  if (problem.code === 'unauthenticated') lines.push('To sign in: ledgerman login URL --token-file FILE')
+  if (problem.code === 'unauthenticated' && !problem.detail.includes('ledgerman login'))
+    lines.push('To sign in: ledgerman login URL --token-file FILE')
   const { yours, current, loaded, by } = problem.facts as Record<string, Record<string, unknown> | undefined>
   if (problem.code === 'record-changed' && yours && current) {
     const names = [...new Set([...Object.keys(yours), ...((problem.facts['theirs'] as string[] | undefined) ?? [])])]
