@@ -17,6 +17,10 @@ export function describeIssues(error: z.ZodError, input: unknown, isSecret: (whe
     if (issue.code === 'unrecognized_keys') {
       return { where, message: `unknown ${issue.keys.length > 1 ? 'members' : 'member'} ${issue.keys.join(', ')}` }
     }
+    if (issue.code === 'invalid_key') {
+      const name = JSON.stringify(String(issue.path.at(-1)))
+      return { where, message: `${name} is no name. In YAML a text with commas, colons or braces in it needs quotes` }
+    }
     const value = valueAt(input, issue.path)
     const got = isSecret(where)
       ? 'a value that is not shown'
