@@ -3,6 +3,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { pino } from 'pino'
 import { LedgermanClient } from '@ledgerman/client'
+import { isProblem } from '@ledgerman/contract'
 import { findFreePort } from '@ledgerman/local'
 import { startService } from '@ledgerman/service'
 import { makeDatabase, makeObservatory, type TestDatabase } from './databases.js'
@@ -65,8 +66,8 @@ export async function startTestService({
   const client = new LedgermanClient({ url, token })
   if (isPrepared) {
     const mappings = [...observatorySources.values()].map((source) => ({ source }))
-    await client.target('observatory').publish([...mappings, ...observatoryTransactions])
-    await client.target('observatory').prepareBook()
+    await onceItAnswers(() => client.target('observatory').publish([...mappings, ...observatoryTransactions]))
+    await onceItAnswers(() => client.target('observatory').prepareBook())
   }
   return {
     url,
@@ -95,5 +96,16 @@ export async function startTestService({
       await Promise.all([home.drop(), observatory.drop()])
       rmSync(dataDir, { recursive: true, force: true })
     },
+  }
+}
+
+/** While a machine is busy with other tests, opening a session can take longer than a service waits for one. */
+async function onceItAnswers(work: () => Promise<unknown>): Promise<void> {
+  for (let tries = 1; ; tries++) {
+    try {
+      return void (await work())
+    } catch (error) {
+      if (!isProblem(error, 'target-unavailable') || tries === 5) throw error
+    }
   }
 }
