@@ -14,7 +14,7 @@ const project = (displayName, testMatch) => ({
 })
 
 export default {
-  testTimeout: 30_000,
+  testTimeout: 120_000,
   maxWorkers: 2,
   projects: [
     project('pure', ['packages/{contract,core,cli,client,service}/test/pure/**/*.test.ts', 'docs/test/**/*.test.ts']),
