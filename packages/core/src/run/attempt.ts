@@ -16,6 +16,7 @@ import { isExpected, unexpected } from './expectation.js'
 import { playBack } from './play-back.js'
 import type { RunState } from './run-state.js'
 import { StepBinds } from './step-binds.js'
+import { afterTexts } from './written-row.js'
 import { askedKey, changedMeanwhile, leavesNoneOut, requireBroken } from './step-refusals.js'
 
 const RECEIPT_ROWS = 100
@@ -388,18 +389,4 @@ export class Attempt {
       ...told,
     }
   }
-}
-
-/** All values after a write, whether touched or not. */
-function afterTexts(
-  { mapping, touched, kind }: PlannedWrite,
-  row: readonly (string | null)[],
-  width: number,
-): (string | null)[] {
-  const after = row.slice(width + WRITE_FLAGS.length)
-  const isWritten = row[width + WRITE_FLAGS.indexOf('written')] === 't'
-  return mapping.properties.map((property, at) => {
-    const place = touched.indexOf(property)
-    return place >= 0 && (isWritten || kind === 'add') ? (after[place] ?? null) : (row[at] ?? null)
-  })
 }
