@@ -72,7 +72,12 @@ export const receipt = z
     replayed: z.boolean(),
     steps: z.array(stepReceipt),
     rehearsal: z.string().nullable(),
-    entry: z.string().nullable().describe('Where the entry stands in the book; null for a rehearsal.'),
+    entry: z
+      .string()
+      .nullable()
+      .describe(
+        'Where the entry stands in the book; null for a rehearsal, and for a refusal that could not be written there.',
+      ),
     reversible: z.enum(['yes', 'partly', 'no']).nullable(),
     confirmed: z
       .strictObject({
@@ -82,6 +87,12 @@ export const receipt = z
       })
       .optional()
       .describe('What a second session reads, where that was asked for.'),
+    notShown: z
+      .array(z.string())
+      .optional()
+      .describe(
+        'What happened and cannot be shown here, and why: a value that JSON cannot carry, a book that could not be read.',
+      ),
     definitions: z
       .record(z.string(), z.int())
       .optional()

@@ -2,7 +2,8 @@ import { createHash } from 'node:crypto'
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
 import { isWrite, shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
 import type { Attempt } from '../run/attempt.js'
-import type { Session, Target } from '../target/target.js'
+import type { Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 
 /** A request that must take effect once, however often it is sent. */
 export interface BookedRequest {
@@ -38,7 +39,7 @@ export async function introducePlan(target: Target, plan: Plan): Promise<void> {
      on conflict (id) do nothing`,
     [JSON.stringify(rows)],
   )
-  for (const { id } of rows) target.knownStatements.add(id)
+  for (const { id } of rows) target.knownStatements.set(id, true)
 }
 
 /** Writes a run's entry and its steps, in the run's own transaction. Its images were written by the steps themselves. */
@@ -50,22 +51,33 @@ export async function bookRun(
   request: BookedRequest | undefined,
 ): Promise<void> {
   attempt.statement = null
+  // A second entry of that id would hide that the run was done before: it has to fail.
   await session.query(BOOK_SQL, entryValues(plan, receipt, request, null), 'lm_book_run')
 }
 
-/** Writes a refused run to the book, after its roll-back; where that cannot be done the refusal stands all the same. */
+/**
+ * Writes a refused run to the book, after its roll-back; where that cannot be done the refusal stands all the same.
+ *
+ * @returns whether it stands there now.
+ */
 export async function recordRefusedRun(
   target: Target,
   plan: Plan,
   receipt: Receipt,
   problem: LedgermanProblem,
-): Promise<void> {
-  await target.query(BOOK_SQL, entryValues(plan, receipt, undefined, problem), 'lm_book_run').catch(() => undefined)
+): Promise<boolean> {
+  return target.query(REFUSAL_SQL, entryValues(plan, receipt, undefined, problem), 'lm_book_refused').then(
+    () => true,
+    () => false,
+  )
 }
 
 const BOOK_SQL = `
 insert into ledgerman.entry (id, actor, outcome, note, matched, changed, problem, detail, run, request_key, steps, request_digest)
-values ($1::uuid, $2, $3, $4, $5::integer, $6::integer, $7, $8, $9::jsonb, $10, $11::json, $12)
+values ($1::uuid, $2, $3, $4, $5::integer, $6::integer, $7, $8, $9::jsonb, $10, $11::json, $12)`
+
+// A run that was settled as refused stands there already.
+const REFUSAL_SQL = `${BOOK_SQL}
 on conflict (id) do nothing`
 
 /** What an entry says of a run as a whole. */

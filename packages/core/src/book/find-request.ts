@@ -13,7 +13,11 @@ export function findReplay(
   actor: string,
   request: BookedRequest,
 ): Promise<Receipt | undefined> {
-  return findRequest(target, target, { mappings: new Map([[mapping.name, mapping]]) }, actor, request)
+  return findRequest(target, target, { mappings: new Map([[mapping.name, mapping]]) }, actor, request).catch(
+    (error: unknown) => {
+      throw target.explain(error)
+    },
+  )
 }
 
 /**

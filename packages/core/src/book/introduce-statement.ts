@@ -47,7 +47,7 @@ async function writeStatement(
       binds,
     ],
   )
-  target.knownStatements.add(id)
+  target.knownStatements.set(id, true)
 }
 
 const ids = new WeakMap<Statement, string>()

@@ -17,10 +17,12 @@ export interface Refusal {
 /**
  * Writes a refused run to the book, after its roll-back. Where that cannot be done the refusal stands all the same: it is
  * what the caller has to hear.
+ *
+ * @returns whether it stands there now.
  */
-export async function recordRefusal(target: Target, refusal: Refusal): Promise<void> {
+export async function recordRefusal(target: Target, refusal: Refusal): Promise<boolean> {
   const { header, statement, binds, key, matched, problem } = refusal
-  await target
+  return target
     .query(
       `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail)
        values ($1, $2, $3, 'refused', $4, $5, $6, ${recordHashSql('$7::text[]')}, $7, $8, 0, $9, $10) on conflict (id) do nothing`,
@@ -38,5 +40,8 @@ export async function recordRefusal(target: Target, refusal: Refusal): Promise<v
       ],
       'lm_refusal',
     )
-    .catch(() => undefined)
+    .then(
+      () => true,
+      () => false,
+    )
 }

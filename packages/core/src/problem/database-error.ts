@@ -34,3 +34,8 @@ export function isLockTimeout(error: unknown): boolean {
 export function isCancelled(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '57014'
 }
+
+/** Whether a statement was cancelled because it ran longer than its limit. */
+export function isTimeLimit(error: unknown): boolean {
+  return isCancelled(error) && /statement timeout/.test((error as Error).message)
+}

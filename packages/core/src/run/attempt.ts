@@ -5,7 +5,8 @@ import { shownStatement, type Judgement, type Plan, type PlannedStep, type Plann
 import { WRITE_FLAGS } from '../statement/build-write-step.js'
 import type { Statement } from '../statement/statement.js'
 import type { Rows } from '../target/queryable.js'
-import type { Session, Target } from '../target/target.js'
+import type { Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 import { toGuard } from '../transaction/guard-value.js'
 import { ruleBroken, rowNotWritten } from '../transaction/change-problems.js'
 import { shownRecord } from '../transaction/record-row.js'
@@ -126,7 +127,7 @@ export class Attempt {
   ): Promise<((keys: RecordValues[]) => { leftOut?: RecordValues[] }) | undefined> {
     if (!step.foundKeys) return undefined
     const { rows } = await this.#query(step, step.foundKeys)
-    const all = rows.map((row) => this.#shown(mapping, mapping.key, row))
+    const all = rows.map((row) => this.#shown(mapping.key, row))
     return (keys) => {
       const taken = new Set(keys.map((key) => JSON.stringify(key)))
       return { leftOut: all.filter((key) => !taken.has(JSON.stringify(key))).slice(0, RECEIPT_ROWS) }
@@ -146,7 +147,7 @@ export class Attempt {
       ...leftOut?.(keys),
       rows: rows.slice(0, RECEIPT_ROWS).map((row, at) => ({
         key: keys[at] ?? {},
-        before: this.#shown(mapping, mapping.properties, row),
+        before: this.#shown(mapping.properties, row),
         after: null,
       })),
     })
@@ -354,15 +355,13 @@ export class Attempt {
 
   #keyOf(mapping: Mapping, row: readonly (string | null)[]): RecordValues {
     return this.#shown(
-      mapping,
       mapping.key,
       mapping.key.map((property) => row[mapping.properties.indexOf(property)] ?? null),
     )
   }
 
-  #shown(mapping: Mapping, properties: readonly Property[], texts: readonly (string | null)[]): RecordValues {
+  #shown(properties: readonly Property[], texts: readonly (string | null)[]): RecordValues {
     return shownRecord(
-      mapping,
       properties,
       properties.map((property, at) => showable(this.target, property, texts[at] ?? null)),
     )

@@ -1,5 +1,6 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import type { Session, Target } from '../target/target.js'
+import type { Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 
 /** Cancels a run in the database when its time is over, or its caller gone. */
 export class Deadline {

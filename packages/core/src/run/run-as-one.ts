@@ -5,8 +5,10 @@ import { buildOneStatement } from '../one-statement/build-one-statement.js'
 import { COUNTS_A_STEP, isLateBind } from '../one-statement/step-sql.js'
 import { shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
+import type { Rows } from '../target/queryable.js'
 import type { SharedStatement } from '../target/shared-statement.js'
-import type { Session, Target } from '../target/target.js'
+import type { Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 import { showableBinds } from '../transaction/receipt.js'
 import type { Attempt } from './attempt.js'
 
@@ -63,8 +65,8 @@ export class AsOne {
   }
 
   /**
-   * Sends the statement, and gives its rows once it is committed. Between BEGIN and COMMIT where it needs settings of its own: all
-   * four go out at once, since the change and its entry are one statement, and one cannot be there without the other.
+   * Sends the statement, and gives its rows once it is committed. Where it needs settings of its own it goes between BEGIN and COMMIT:
+   * behind a BEGIN that was answered, since behind one that was cancelled it would be a transaction of its own.
    */
   async run(session: Session, attempt: Attempt, header: BookedRun, note: string | null): Promise<(string | null)[][]> {
     const { plan, target } = attempt
@@ -75,17 +77,15 @@ export class AsOne {
     if (!firstLock && !needsTransaction(target, plan))
       return (await session.query(statement.text, values, statement.name)).rows
     const { statement: prologue } = plan.prologue
-    const sent = [
+    await allAnswered([
       session.query(`begin isolation level ${plan.isolation}`),
       session.query(prologue.text, attempt.binds.of(prologue, null), prologue.name),
       ...(firstLock ? [session.query(firstLock.text, attempt.binds.of(firstLock, null), firstLock.name)] : []),
+    ])
+    const [written, committed] = await allAnswered([
       session.query(statement.text, values, statement.name),
       session.query('commit'),
-    ]
-    const settled = await Promise.allSettled(sent)
-    const failed = settled.find(({ status }) => status === 'rejected')
-    if (failed?.status === 'rejected') throw failed.reason
-    const [written, committed] = await Promise.all(sent.slice(-2))
+    ])
     if (committed?.command !== 'COMMIT')
       throw new LedgermanProblem('internal', `COMMIT was answered with ${committed?.command}.`)
     return written?.rows ?? []
@@ -140,6 +140,14 @@ export class AsOne {
     if (source.from !== 'run') return undefined
     return source.field === 'run' ? runTemplate(header) : stepsTemplate(attempt, this.#steps)
   }
+}
+
+/** The answers, once all of them are there. @throws the first error */
+async function allAnswered(sent: readonly Promise<Rows>[]): Promise<Rows[]> {
+  const settled = await Promise.allSettled(sent)
+  const failed = settled.find(({ status }) => status === 'rejected')
+  if (failed?.status === 'rejected') throw failed.reason
+  return Promise.all(sent)
 }
 
 /** What a run gets together with others that has to be done alone. */

@@ -10,12 +10,13 @@ import {
 import { newEntryId } from '../book/entry-id.js'
 import { bookRun, introducePlan, recordRefusedRun, type BookedRequest } from '../book/book-run.js'
 import { findRequest } from '../book/find-request.js'
-import { settleRun } from '../book/settle-run.js'
+import { settle } from '../book/settle.js'
 import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isCancelled, isDatabaseError, isLockTimeout, isStalePlan } from '../problem/database-error.js'
 import type { Rows } from '../target/queryable.js'
-import type { Session, Target } from '../target/target.js'
+import { DRIVER_PATIENCE_MS, type Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 import { explainConflict } from '../transaction/explain-conflict.js'
 import { bookNotPrepared } from '../transaction/change-problems.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
@@ -25,7 +26,7 @@ import { assertSame, type Evidence } from './evidence.js'
 import { readParams } from './params.js'
 import { Deadline, timeLimit } from './deadline.js'
 import { AsOne } from './run-as-one.js'
-import { bookedReceipt, headerOf, toRunReceipt, type RunClock } from './run-receipt.js'
+import { bookedReceipt, headerOf, lostCommit, toldReceipt, toRunReceipt, type RunClock } from './run-receipt.js'
 import { runShared } from './run-shared.js'
 
 export interface RunRequest {
@@ -83,7 +84,9 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
         `Step ${uncounted.no} changes by where and states no count. Say expect, or rehearse it and commit with the rehearsal's token.`,
         { where: `steps.${uncounted.no}.expect`, step: uncounted.no },
       )
-    await introducePlan(target, plan)
+    await introducePlan(target, plan).catch((error: unknown) => {
+      throw target.explain(error)
+    })
   }
   const run = { id: newEntryId(), startedAt: new Date().toISOString(), started: performance.now() }
   request.onBegin?.(run)
@@ -120,8 +123,12 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
   async function refuse({ problem, attempt }: Pick<Failed, 'problem' | 'attempt'>, attempts: number): Promise<unknown> {
     if (!isProblem(problem)) return problem
     const receipt = toRunReceipt(target, plan, request, run, 'refused', attempts, attempt)
-    if (isCommit && !isProblem(problem, 'key-in-use') && !isProblem(problem, 'key-reused'))
-      await recordRefusedRun(target, plan, receipt, problem)
+    const isBooked =
+      isCommit &&
+      !isProblem(problem, 'key-in-use') &&
+      !isProblem(problem, 'key-reused') &&
+      (await recordRefusedRun(target, plan, receipt, problem))
+    if (!isBooked) receipt.entry = null
     return problem.with({ receipt, ...(isProblem(problem, 'retries-exhausted') ? { attempts } : {}) })
   }
 }
@@ -156,6 +163,7 @@ async function attemptOnce(
   const session = await (asOne ? target.sessionInTurn() : target.session())
   const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
   const timeLimitMs = plan.timeLimitMs ?? target.limits.timeLimitMs
+  session.limitTo(timeLimitMs + DRIVER_PATIENCE_MS)
   const watch = new LockWatch(target, session.pid, lockWaitMs, request.onWait)
   const state = {
     entry: run.id,
@@ -166,7 +174,15 @@ async function attemptOnce(
     outcomes: new Map(),
   }
   const fixed = new Map((request.rehearsed ?? []).map(({ step, matched }) => [step, matched]))
-  let attempt = new Attempt(target, plan, state, session, isCommit, !isCommit || request.rehearsed !== undefined, fixed)
+  const attempt = new Attempt(
+    target,
+    plan,
+    state,
+    session,
+    isCommit,
+    !isCommit || request.rehearsed !== undefined,
+    fixed,
+  )
   attempt.sendsAhead = !request.hooks
   const limit = new Deadline(target, session, run.started + timeLimitMs - performance.now(), request.signal)
   let isCommitting = false
@@ -176,8 +192,9 @@ async function attemptOnce(
       isCommitting = true
       const rows = await asOne.run(session, attempt, headerOf(plan, run, attempts), request.note ?? null)
       isClean = true
-      attempt = await attempt.playedBack(rows)
-      return done('committed')
+      return {
+        result: { receipt: await toldReceipt(target, plan, request, run, attempts, attempt, rows), evidence: [] },
+      }
     }
     await attempt.begin()
     // The whole wait is behind it: what is still locked is refused at once, and it is known in which step.
@@ -219,8 +236,11 @@ async function attemptOnce(
     watch.end()
     if (isConnectionError(error) && isCommitting) {
       isClean = false
-      return settleRun(target, run, request, error).then(
-        () => (asOne ? fromBook() : done('committed')),
+      return settle(target, lostCommit(run, request), error).then(
+        async () =>
+          asOne
+            ? { result: { receipt: await bookedReceipt(target, plan, request, run), evidence: [] } }
+            : done('committed'),
         (problem: unknown) => ({ problem, mayRetry: false, attempt, isFinal: true }),
       )
     }
@@ -253,11 +273,6 @@ async function attemptOnce(
   function done(outcome: 'committed'): { result: RunResult } {
     const receipt = toRunReceipt(target, plan, request, run, isCommit ? outcome : 'rehearsed', attempts, attempt)
     return { result: { receipt, evidence: attempt.evidence } }
-  }
-
-  /** What the steps found went down with the connection; the book has it. */
-  async function fromBook(): Promise<{ result: RunResult }> {
-    return { result: { receipt: await bookedReceipt(target, plan, run.id), evidence: [] } }
   }
 
   function isOutOfTime(error: unknown): boolean {

@@ -1,5 +1,6 @@
 import type { Receipt } from '@ledgerman/contract'
 import type { BookedRun } from '../book/book-run.js'
+import type { LostCommit } from '../book/settle.js'
 import { getEntry } from '../book/read-entries.js'
 import type { Plan } from '../plan/plan.js'
 import type { Target } from '../target/target.js'
@@ -65,7 +66,41 @@ export function toRunReceipt(
   }
 }
 
-/** The receipt of a run that was committed, out of the book. */
-export async function bookedReceipt(target: Target, { mappings }: Plan, id: string): Promise<Receipt> {
-  return (await getEntry(target, id, (name) => Promise.resolve(mappings.get(name)))).receipt
+/** A run's commit whose answer was lost. */
+export function lostCommit({ id, startedAt }: RunClock, { actor, note }: RunRequest): LostCommit {
+  return { id, startedAt, actor, note: note ?? null }
+}
+
+/**
+ * The receipt of a run that was committed as one statement, out of what the statement gave back; out of the book where that cannot be
+ * told. The run is committed by now: whatever goes wrong here, this is no refusal.
+ */
+export async function toldReceipt(
+  target: Target,
+  plan: Plan,
+  request: RunRequest,
+  run: RunClock,
+  attempts: number,
+  attempt: Attempt,
+  rows: readonly (readonly (string | null)[])[],
+): Promise<Receipt> {
+  try {
+    return toRunReceipt(target, plan, request, run, 'committed', attempts, await attempt.playedBack(rows))
+  } catch {
+    return bookedReceipt(target, plan, request, run)
+  }
+}
+
+/** The receipt of a run that was committed, out of the book; without its steps where the book cannot be read. */
+export async function bookedReceipt(target: Target, plan: Plan, request: RunRequest, run: RunClock): Promise<Receipt> {
+  try {
+    return (await getEntry(target, run.id, (name) => Promise.resolve(plan.mappings.get(name)))).receipt
+  } catch {
+    const bare = toRunReceipt(target, plan, request, run, 'committed', 1, null)
+    return {
+      ...bare,
+      reversible: null,
+      notShown: ['What the steps did is in the book, which could not be read just now.'],
+    }
+  }
 }

@@ -1,15 +1,16 @@
 import type { LockHolder, Receipt } from '@ledgerman/contract'
-import { settleRun } from '../book/settle-run.js'
+import { settle } from '../book/settle.js'
 import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isCancelled, isLockTimeout } from '../problem/database-error.js'
-import type { Session, Target } from '../target/target.js'
+import { isLockTimeout, isTimeLimit } from '../problem/database-error.js'
+import type { Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 import { LockWatch } from '../waits/lock-watch.js'
 import { Attempt } from './attempt.js'
 import { timeLimit } from './deadline.js'
 import type { AsOne } from './run-as-one.js'
 import type { RunRequest } from './run-plan.js'
-import { bookedReceipt, headerOf, toRunReceipt, type RunClock } from './run-receipt.js'
+import { bookedReceipt, headerOf, lostCommit, toldReceipt, type RunClock } from './run-receipt.js'
 
 /** How a run went that was asked for together with others; nothing of it where it has to be run alone. */
 interface SharedOutcome {
@@ -41,17 +42,17 @@ export async function runShared(
     watch?.end()
     if (rows.length === 0) rows = await asOne.takeTurns(attempt, header, note)
     if (rows.length === 0) return {}
-    return { receipt: toRunReceipt(target, plan, request, run, 'committed', 1, await attempt.playedBack(rows)) }
+    return { receipt: await toldReceipt(target, plan, request, run, 1, attempt, rows) }
   } catch (error) {
     if (isConnectionError(error))
-      return settleRun(target, run, request, error).then(
-        async () => ({ receipt: await bookedReceipt(target, plan, run.id) }),
+      return settle(target, lostCommit(run, request), error).then(
+        async () => ({ receipt: await bookedReceipt(target, plan, request, run) }),
         (problem: unknown) => ({ problem }),
       )
     if (isLockTimeout(error)) return { waitedFor: watch?.holders ?? [] }
-    if (isCancelled(error))
+    if (isTimeLimit(error))
       return { problem: timeLimit(plan.timeLimitMs ?? target.limits.timeLimitMs, undefined, error) }
-    throw error
+    return { problem: target.explain(error) }
   } finally {
     watch?.end()
   }
@@ -62,5 +63,6 @@ const NO_SESSION: Session = {
   pid: 0,
   query: () => Promise.reject(new Error('A shared run has no session.')),
   release: () => undefined,
+  limitTo: () => undefined,
   breakOff: () => undefined,
 }

@@ -3,7 +3,7 @@ import { isStalePlan } from '../problem/database-error.js'
 import type { Statement } from '../statement/statement.js'
 import { askAlone, Gathering, type Waiting } from './gathering.js'
 import type { SessionLimits } from './session-settings.js'
-import type { Session } from './target.js'
+import type { Session } from './session-pool.js'
 
 const MOST_CALLERS = 16
 const PATIENCE_MS = 100
@@ -47,15 +47,22 @@ export class StatementsInTurn extends Gathering {
   }
 
   protected async askFor(group: readonly Waiting[]): Promise<void> {
-    const queue = (this.#queue ??= { session: this.openSession(), groups: 0, isUsable: true })
+    const queue = (this.#queue ??= { session: this.openSession(), groups: 0, isUsable: true, turn: Promise.resolve() })
     if (queue.groups === MOST_GROUPS) return askAlone(group)
     queue.groups++
+    const before = queue.turn
+    let sent = () => {}
+    queue.turn = new Promise<void>((resolve) => (sent = resolve))
     const error = await queue.session
-      .then((session) => this.#askIn(session, group))
+      .then(async (session) => {
+        await before
+        return this.#askIn(session, group, sent, queue)
+      })
       .then(
         () => null,
         (reason: unknown) => reason,
       )
+    sent()
     const isLost = isConnectionError(error)
     queue.isUsable &&= !isLost && !isStalePlan(error)
     this.#leave(queue)
@@ -66,18 +73,28 @@ export class StatementsInTurn extends Gathering {
     else await askAlone(group)
   }
 
-  /** Answers everybody once all of them are committed. @throws what stood in the way: then nobody has an answer */
-  async #askIn(session: Session, group: readonly Waiting[]): Promise<void> {
+  /**
+   * Answers everybody once all of them are committed. Their statements go out only when BEGIN was answered: behind one that was
+   * cancelled each would be a transaction of its own.
+   *
+   * @param sent called when the next group may begin behind this one
+   * @throws what stood in the way: then nobody has an answer
+   */
+  async #askIn(session: Session, group: readonly Waiting[], sent: () => void, queue: Queue): Promise<void> {
     const { text, name } = this.statement
-    const sent = [
-      session.query(this.#begin),
-      ...group.map(({ values }) => session.query(text, values, name)),
-      session.query('commit'),
-    ]
-    const settled = await Promise.allSettled(sent)
+    await session.query(this.#begin).catch(async (error: unknown) => {
+      // A part of it may have been done.
+      await session.query('rollback').catch(() => (queue.isUsable = false))
+      throw error
+    })
+    const asked = [...group.map(({ values }) => session.query(text, values, name)), session.query('commit')]
+    sent()
+    const settled = await Promise.allSettled(asked)
+    // A COMMIT without an answer of its own leaves the session in its transaction.
+    if (settled.at(-1)?.status === 'rejected') queue.isUsable = false
     const failed = settled.find(({ status }) => status === 'rejected')
     if (failed?.status === 'rejected') throw failed.reason
-    const [, ...answers] = await Promise.all(sent)
+    const answers = await Promise.all(asked)
     const committed = answers.pop()
     if (committed?.command !== 'COMMIT') throw new Error(`COMMIT was answered with ${committed?.command}.`)
     group.forEach(({ resolve }, at) => resolve(answers[at]?.rows ?? []))
@@ -99,4 +116,6 @@ interface Queue {
   groups: number
   /** Whether others may still have it. */
   isUsable: boolean
+  /** Resolves when all statements of the groups so far are on their way. */
+  turn: Promise<void>
 }

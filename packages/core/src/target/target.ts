@@ -1,5 +1,4 @@
-import type { Socket } from 'node:net'
-import pg from 'pg'
+import { LRUCache } from 'lru-cache'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
 import type { Statement } from '../statement/statement.js'
@@ -13,7 +12,8 @@ import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
 import { SharedStatement, type SharedStatementOptions } from './shared-statement.js'
 import { StatementsInTurn } from './statements-in-turn.js'
-import { DEFAULT_LIMITS, startupOptions, type SessionLimits } from './session-settings.js'
+import { isUnusable, SessionPool, type Session } from './session-pool.js'
+import { DEFAULT_LIMITS, type SessionLimits } from './session-settings.js'
 
 export interface TargetOptions {
   name: string
@@ -32,40 +32,34 @@ export interface TargetOptions {
   onSessionError?: (error: Error) => void
 }
 
-/** How long opening a session, or waiting for a free one, may take, in milliseconds. */
-const CONNECT_LIMIT_MS = 1_500
-
 /** For how long a caller is held back at most while enough sessions are busy, in milliseconds. */
 const GATE_PATIENCE_MS = 20
 
-/** How many statements a session prepares at most: each stays in the server's memory for as long as the session. */
-const MOST_PREPARED = 1_000
+/** Sessions for looking who waits and for cancelling: they are there when all others wait. */
+const CONTROL_SESSIONS = 2
+const CONTROL_LIMIT_MS = 2_000
 
-/** A session on loan from the pool: hand it back with `release`, or have it destroyed. */
-export interface Session extends Queryable {
-  /** The server's process that serves it. */
-  readonly pid: number
-  release(destroy?: boolean): void
-  /** Breaks the connection off, as a network or a machine does. */
-  breakOff(): void
-}
+/** For how long `close` waits for sessions that are on loan, in milliseconds. */
+const CLOSE_LIMIT_MS = 5_000
+
+/** How many statements are known to stand in the book, and how many shapes of a statement are kept. */
+const MOST_KNOWN_STATEMENTS = 10_000
 
 /** A PostgreSQL database whose records are worked on: its sessions, its catalogue, its book. */
 export class Target implements Queryable {
   readonly name: string
   readonly digestKey: Buffer
   readonly limits: SessionLimits
-  readonly #pool: pg.Pool
+  readonly #writers: SessionPool
   /** Sessions that can only read, so that a find needs no BEGIN of its own to be sure of that. */
-  readonly #readers: pg.Pool
-  readonly #prepareStatements: boolean
+  readonly #readers: SessionPool
+  readonly #control: SessionPool
   readonly #gate: SessionGate
   readonly #catalogue: KnownCatalogue
   /** Kept once it is true; while it is asked, all who want to know wait for the one answer. */
   #bookPrepared: Promise<boolean> | undefined
   /** Statements whose text is known to stand in the book. */
-  readonly knownStatements = new Set<string>()
-  readonly #prepared = new Set<string>()
+  readonly knownStatements = new LRUCache<string, true>({ max: MOST_KNOWN_STATEMENTS })
   readonly #shared = new WeakMap<Statement, SharedStatement>()
   readonly #inTurn = new WeakMap<Statement, StatementsInTurn>()
 
@@ -73,30 +67,48 @@ export class Target implements Queryable {
     this.name = options.name
     this.digestKey = options.digestKey
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
-    this.#prepareStatements = options.prepareStatements ?? true
     this.#catalogue = new KnownCatalogue(this.name, this.read.bind(this), this.explain.bind(this))
     this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
-    // Statements go out as they are asked for: BEGIN and what sets a transaction up share a round trip.
-    this.#pool = makePool(options, this.limits, {}, { pipeline: true })
-    this.#readers = makePool(options, this.limits, { default_transaction_read_only: 'on' })
+    const pool = {
+      name: options.name,
+      url: options.url,
+      application: `ledgerman ${options.name}`,
+      most: options.connections ?? 10,
+      limits: this.limits,
+      prepareStatements: options.prepareStatements ?? true,
+      onSessionError: options.onSessionError,
+    }
+    this.#writers = new SessionPool(pool)
+    this.#readers = new SessionPool({ ...pool, settings: { default_transaction_read_only: 'on' } })
+    this.#control = new SessionPool({
+      ...pool,
+      most: CONTROL_SESSIONS,
+      limits: { ...this.limits, timeLimitMs: CONTROL_LIMIT_MS },
+    })
   }
 
-  async query(
+  query(
     text: string,
     values: readonly (string | null)[] = [],
     name?: string,
     onStart?: (pid: number) => void,
   ): Promise<Rows> {
-    const client = await this.#connect()
-    try {
-      onStart?.(pidOf(client))
-      const rows = await client.query<(string | null)[]>(this.#toQuery(text, values, name))
-      client.release()
-      return rows
-    } catch (error) {
-      client.release(isUnusable(error))
-      throw error
-    }
+    return this.#writers.query(text, values, name, { onStart })
+  }
+
+  /** Runs one statement that is given up when its answer takes longer, in milliseconds. */
+  queryWithin({ limitMs }: { limitMs: number }, text: string, values: readonly (string | null)[] = []): Promise<Rows> {
+    return this.#writers.query(text, values, undefined, { limitMs })
+  }
+
+  /** Looks who waits for whom, or cancels: in a session that is there when all others wait. */
+  control(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
+    return this.#control.query(text, values, name)
+  }
+
+  /** How many sessions there are, on loan, and waited for, by what they are for. */
+  get sessionCounts() {
+    return { write: this.#writers.counts, read: this.#readers.counts, control: this.#control.counts }
   }
 
   /** Runs a statement that is a whole transaction of its own, after others like it where enough of those run already. */
@@ -165,49 +177,37 @@ export class Target implements Queryable {
    * cancel has been sent and ended then, so that a late one can hit nobody else's statement.
    */
   async inReader<T>(signal: AbortSignal | undefined, work: (session: Queryable) => Promise<T>): Promise<T> {
-    signal?.throwIfAborted()
-    const client = await this.#connect(this.#readers)
+    if (signal?.aborted) throw callerGone(signal.reason)
+    const session = await this.#readers.lend()
     let cancelling: Promise<unknown> | undefined
     const cancel = () => {
-      cancelling = this.cancel(pidOf(client))
+      cancelling = this.cancel(session.pid)
     }
-    signal?.addEventListener('abort', cancel, { once: true })
     let isBroken = false
     try {
-      return await work({
-        query: (text, values = [], name) => client.query<(string | null)[]>(this.#toQuery(text, values, name)),
-      })
+      // It may have fired while a session was waited for.
+      if (signal?.aborted) throw callerGone(signal.reason)
+      signal?.addEventListener('abort', cancel, { once: true })
+      return await work(session)
     } catch (error) {
       isBroken = isUnusable(error)
-      if (signal?.aborted)
-        throw new LedgermanProblem(
-          'cancelled',
-          'The caller went away, so the query was cancelled.',
-          {},
-          { cause: error },
-        )
+      if (signal?.aborted) throw callerGone(error)
       throw error
     } finally {
       signal?.removeEventListener('abort', cancel)
       await cancelling
-      client.release(isBroken || cancelling !== undefined)
+      session.release(isBroken || cancelling !== undefined)
     }
   }
 
   /** Cancels what runs in a session; the caller has to hold that session until this is done. */
   async cancel(pid: number): Promise<void> {
-    await this.query('select pg_cancel_backend($1::integer)', [String(pid)]).catch(() => undefined)
+    await this.control('select pg_catalog.pg_cancel_backend($1::integer)', [String(pid)]).catch(() => undefined)
   }
 
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
-  async session(): Promise<Session> {
-    const client = await this.#connect()
-    return {
-      pid: pidOf(client),
-      query: (text, values = [], name) => client.query<(string | null)[]>(this.#toQuery(text, values, name)),
-      release: (destroy = false) => client.release(destroy),
-      breakOff: () => (client as unknown as { connection: { stream: Socket } }).connection.stream.destroy(),
-    }
+  session(): Promise<Session> {
+    return this.#writers.lend()
   }
 
   /** Lends a session for one statement that is a whole transaction, as `runAlone` has it. @throws LedgermanProblem as `session` */
@@ -226,23 +226,6 @@ export class Target implements Queryable {
       this.#gate.leave()
       throw error
     }
-  }
-
-  async #connect(pool = this.#pool): Promise<pg.PoolClient> {
-    try {
-      return await pool.connect()
-    } catch (error) {
-      throw translateConnectionError(this.name, error)
-    }
-  }
-
-  #toQuery(text: string, values: readonly (string | null)[], name: string | undefined): pg.QueryArrayConfig {
-    const query: pg.QueryArrayConfig = { text, values: values as (string | null)[], rowMode: 'array' }
-    if (name && this.#prepareStatements && (this.#prepared.has(name) || this.#prepared.size < MOST_PREPARED)) {
-      this.#prepared.add(name)
-      query.name = name
-    }
-    return query
   }
 
   /**
@@ -322,40 +305,14 @@ export class Target implements Queryable {
     this.knownStatements.clear()
   }
 
-  /** Ends every session, after those on loan came back. */
-  async close(): Promise<void> {
-    await Promise.all([this.#pool.end(), this.#readers.end()])
+  /** Ends every session: those on loan when they come back, or when the time is over, in milliseconds. */
+  async close(limitMs = CLOSE_LIMIT_MS): Promise<void> {
+    await Promise.all([this.#writers, this.#readers, this.#control].map((pool) => pool.close(limitMs)))
   }
 }
 
-/** Whether the session an error came from is better ended: it broke, or what it has prepared fits no more. */
-function isUnusable(error: unknown): boolean {
-  return isConnectionError(error) || isStalePlan(error)
-}
-
-function makePool(
-  options: TargetOptions,
-  limits: SessionLimits,
-  settings: Record<string, string>,
-  others: pg.PoolConfig & { pipeline?: boolean } = {},
-): pg.Pool {
-  const pool = new pg.Pool({
-    ...others,
-    connectionString: options.url,
-    max: options.connections ?? 10,
-    connectionTimeoutMillis: CONNECT_LIMIT_MS,
-    idleTimeoutMillis: 60_000,
-    keepAlive: true,
-    application_name: `ledgerman ${options.name}`,
-    options: startupOptions(limits, settings),
-    // The server's own limits fire first; this one is for a server that no longer answers at all.
-    query_timeout: limits.timeLimitMs + 2_000,
-    types: { getTypeParser: () => keepText },
-  })
-  pool.on('error', (error) => options.onSessionError?.(error))
-  // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
-  pool.on('connect', (client) => client.on('error', () => undefined))
-  return pool
+function callerGone(cause: unknown): LedgermanProblem {
+  return new LedgermanProblem('cancelled', 'The caller went away, so the query was cancelled.', {}, { cause })
 }
 
 /** Whether the book is there, and of this version: what came last is. */
@@ -370,12 +327,4 @@ function isMissingBook(error: unknown): boolean {
   return (
     isDatabaseError(error) && ['42P01', '3F000', '42883'].includes(error.code) && /\bledgerman\b/.test(error.message)
   )
-}
-
-function pidOf(client: pg.PoolClient): number {
-  return (client as pg.PoolClient & { processID?: number }).processID ?? 0
-}
-
-function keepText(text: string): string {
-  return text
 }

@@ -3,7 +3,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import { toGuard } from './guard-value.js'
 import { describeKey, type KeyTexts } from './record-key.js'
-import { recordFromTexts } from './record-row.js'
+import { shownRecord } from './record-row.js'
 
 // What can go wrong with a change before PostgreSQL itself refuses it, in the mapping's words.
 
@@ -30,8 +30,7 @@ export function recordChanged(
   guard: string | null,
 ): LedgermanProblem {
   const open = mapping.properties.filter((property) => !property.sensitive)
-  const current = recordFromTexts(
-    mapping,
+  const current = shownRecord(
     open,
     open.map((property) => before[mapping.properties.indexOf(property)] ?? null),
   )

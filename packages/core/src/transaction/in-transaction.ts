@@ -1,5 +1,6 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import type { Session, Target } from '../target/target.js'
+import type { Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 
 /**
  * Runs `work` between BEGIN and COMMIT on a session of its own. Whatever is thrown rolls back; a session that cannot be

@@ -111,12 +111,12 @@ export function toRowReceipt(
   { key, touched, before, after }: RowImage,
   wasSet: (property: Property) => boolean,
 ): RowReceipt {
-  const shownKey = shownRecord(mapping, mapping.key, key)
+  const shownKey = shownRecord(mapping.key, key)
   if (before === null || after === null) {
     return {
       key: shownKey,
-      before: before && shownRecord(mapping, touched, before),
-      after: after && shownRecord(mapping, touched, after),
+      before: before && shownRecord(touched, before),
+      after: after && shownRecord(touched, after),
     }
   }
   const differing = touched.flatMap((property, at) =>
@@ -126,18 +126,17 @@ export function toRowReceipt(
   const set = differing.filter(({ property }) => wasSet(property))
   return {
     key: shownKey,
-    ...sides(mapping, set),
-    ...(beside.length > 0 ? { alsoChanged: sides(mapping, beside) } : {}),
+    ...sides(set),
+    ...(beside.length > 0 ? { alsoChanged: sides(beside) } : {}),
   }
 }
 
 type Differing = { property: Property; before: string | null; after: string | null }[]
 
-function sides(mapping: Mapping, differing: Differing) {
+function sides(differing: Differing) {
   const properties = differing.map(({ property }) => property)
   const side = (name: 'before' | 'after') =>
     shownRecord(
-      mapping,
       properties,
       differing.map((each) => each[name]),
     )

@@ -1,4 +1,4 @@
-import { LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { ValueError } from '../values/value-error.js'
 import { valueFromText } from '../values/value-text.js'
@@ -20,18 +20,54 @@ export function recordFromTexts(
   return record
 }
 
-/** The same for texts that may be shown: a sensitive one is a digest already, which no codec can read. */
-export function shownRecord(
+/** A record as far as JSON can carry it, and the names of the properties that it cannot. */
+export interface ToldRecord {
+  record: RecordValues
+  lost: { name: string; why: string }[]
+}
+
+/**
+ * The same for what has happened already, where no value may stand in the way of telling it: a property whose value JSON cannot carry is
+ * left out, and named.
+ */
+export function tellRecord(
   mapping: Mapping,
   properties: readonly Property[],
-  shown: readonly (string | null)[],
-): RecordValues {
+  texts: readonly (string | null)[],
+): ToldRecord {
+  const record: RecordValues = {}
+  const lost: ToldRecord['lost'] = []
+  properties.forEach((property, at) => {
+    try {
+      record[property.name] = propertyValue(mapping, property, texts[at] ?? null)
+    } catch (error) {
+      if (!isProblem(error, 'value-invalid')) throw error
+      lost.push({ name: property.name, why: error.detail })
+    }
+  })
+  return { record, lost }
+}
+
+/**
+ * The same for receipts. A sensitive text is a digest already, which no codec can read; a value that JSON cannot carry is shown in
+ * PostgreSQL's own text form.
+ */
+export function shownRecord(properties: readonly Property[], shown: readonly (string | null)[]): RecordValues {
   const record: RecordValues = {}
   for (const [at, property] of properties.entries()) {
     const text = shown[at] ?? null
-    record[property.name] = property.sensitive ? text : propertyValue(mapping, property, text)
+    record[property.name] = property.sensitive ? text : valueOrText(text, property)
   }
   return record
+}
+
+function valueOrText(text: string | null, { column }: Property): Json {
+  try {
+    return valueFromText(text, column.type)
+  } catch (error) {
+    if (error instanceof ValueError) return text
+    throw error
+  }
 }
 
 /** One property's value out of its text form. @throws LedgermanProblem value-invalid */

@@ -12,7 +12,8 @@ import { introduceStatement, statementId } from '../book/introduce-statement.js'
 import { findRequest } from '../book/find-request.js'
 import type { BookedRequest } from '../book/book-run.js'
 import { recordRefusal } from '../book/record-refusal.js'
-import { settleOutcome } from '../book/settle-outcome.js'
+import { settle } from '../book/settle.js'
+import { settledRecord } from './settled-record.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
@@ -42,7 +43,7 @@ import {
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'
 import type { KeyTexts } from './record-key.js'
-import { recordFromTexts } from './record-row.js'
+import { tellRecord, type ToldRecord } from './record-row.js'
 import { reversibilityOf } from './reversibility.js'
 
 /** Who runs a step, and whether for good. */
@@ -116,16 +117,17 @@ export async function runKeyedStep(
   try {
     if (isCommit) await introduceStatement(target, mapping, statement)
     const rows = await runStatement(target, mapping, step, valueOf, { ...options, id: header.id }, startWatch)
-    const { record, guard, row } = judge(target, mapping, step, rows, isCommit)
+    const { record, lost, guard, row } = judge(target, mapping, step, rows, isCommit)
     const durationMs = performance.now() - started
     const outcome = { matched: 1, changed: row ? 1 : 0, durationMs, rows: row ? [row] : [] }
-    return { record, guard, receipt: receiptFor(isCommit ? 'committed' : 'rehearsed', outcome) }
+    return { record, guard, receipt: withLost(receiptFor(isCommit ? 'committed' : 'rehearsed', outcome), lost) }
   } catch (error) {
-    if (isCommit && isConnectionError(error)) {
-      const { record, guard, ...outcome } = await settleOutcome(target, mapping, step.key, header, error)
-      return { record, guard, receipt: receiptFor('committed', outcome) }
-    }
-    throw await refuse(error)
+    if (!isCommit || !isConnectionError(error)) throw await refuse(error)
+    await settle(target, header, error).catch(async (problem: unknown) => {
+      throw isProblem(problem) ? problem.with({ receipt: refusedReceipt(null) }) : problem
+    })
+    const { record, guard, lost, outcome } = await settledRecord(target, mapping, step.key, header.id)
+    return { record, guard, receipt: withLost(receiptFor('committed', outcome), lost) }
   } finally {
     watch?.end()
   }
@@ -195,19 +197,24 @@ export async function runKeyedStep(
     if (!isProblem(explained)) return explained
     const problem = await tellMore(explained)
     const matched = matchedOf(problem)
-    const receipt = receiptFor('refused', { matched, changed: 0, durationMs: performance.now() - started, rows: [] })
-    if (isCommit) {
-      const key = step.key.size === 0 ? null : toTextArray(showableKey(target, mapping, step.key))
-      await recordRefusal(target, {
+    const receipt = refusedReceipt(matched)
+    const key = step.key.size === 0 ? null : toTextArray(showableKey(target, mapping, step.key))
+    const isBooked =
+      isCommit &&
+      (await recordRefusal(target, {
         header,
         statement: statementId(mapping, statement.step, kind),
         binds: toTextArray(shown),
         key,
         matched,
         problem,
-      })
-    }
+      }))
+    if (!isBooked) receipt.entry = null
     return problem.with({ receipt })
+  }
+
+  function refusedReceipt(matched: number | null): Receipt {
+    return receiptFor('refused', { matched, changed: 0, durationMs: performance.now() - started, rows: [] })
   }
 }
 
@@ -225,10 +232,15 @@ function judge(target: Target, mapping: Mapping, step: KeyedStep, rows: Rows['ro
   // After a rehearsal the record is as it was, and so is its guard; a record that was only rehearsed has none yet.
   const guard = toGuard(mapping, read.written && isCommit ? read.guardAfter : read.guardBefore)
   return {
-    record: recordFromTexts(mapping, mapping.properties, texts),
+    // It is committed by now: what JSON cannot carry is left out, and said.
+    ...tellRecord(mapping, mapping.properties, texts),
     guard,
     row: read.written ? rowReceipt(target, mapping, step, read) : null,
   }
+}
+
+function withLost(receipt: Receipt, lost: ToldRecord['lost']): Receipt {
+  return lost.length === 0 ? receipt : { ...receipt, notShown: lost.map(({ why }) => why) }
 }
 
 function rowReceipt(

@@ -1,6 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import type { Staged, StagedInput } from '@ledgerman/contract'
-import type { Session, Target } from '../target/target.js'
+import type { Session } from '../target/session-pool.js'
+import type { Target } from '../target/target.js'
 
 /** How many sessions pile up behind the one that went idle. */
 const PILE = 4

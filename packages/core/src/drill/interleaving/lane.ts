@@ -1,7 +1,7 @@
 import { isProblem, type RecordValues } from '@ledgerman/contract'
 import { isWrite, type PlannedStep } from '../../plan/plan.js'
 import type { Attempt, SeenRows } from '../../run/attempt.js'
-import type { Session } from '../../target/target.js'
+import type { Session } from '../../target/session-pool.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { attemptOf, type Drilled } from '../scratch/observe-run.js'
 import { recordFromTexts } from '../../transaction/record-row.js'

@@ -4,7 +4,8 @@ import type { Mapping } from '../../mapping/mapping.js'
 import type { Plan, PlannedStep } from '../../plan/plan.js'
 import { Attempt, type SeenRows } from '../../run/attempt.js'
 import { readParams } from '../../run/params.js'
-import type { Session, Target } from '../../target/target.js'
+import type { Session } from '../../target/session-pool.js'
+import type { Target } from '../../target/target.js'
 
 /** A plan with the parameters it is run with. */
 export interface Drilled {

@@ -1,7 +1,7 @@
 import { isProblem, toProblemDocument, type DrilledRun, type Walk } from '@ledgerman/contract'
 import { isWrite } from '../../plan/plan.js'
 import type { Attempt, SeenRows } from '../../run/attempt.js'
-import type { Session } from '../../target/target.js'
+import type { Session } from '../../target/session-pool.js'
 import { recordFromTexts } from '../../transaction/record-row.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import { describeStep } from '../describe-step.js'
