@@ -1,5 +1,6 @@
 export { RawJson, parseJson, printJson } from './json/exact-json.js'
 export type { Json } from './json/exact-json.js'
+export { DEEPEST_JSON, findJsonLimit } from './json/json-limits.js'
 export { ROLES, role, includesRole } from './role.js'
 export type { Role } from './role.js'
 export { findNearestName, suggestName } from './nearest-name.js'
@@ -18,6 +19,7 @@ export type { MappingDefinition, GuardDefinition, LinkDefinition } from './defin
 
 export {
   durationMs,
+  LONGEST_TIME_LIMIT_MS,
   stepInput,
   stepDefinition,
   transactionDefinition,

@@ -1,10 +1,14 @@
 import { distance } from 'fastest-levenshtein'
 
+/** Nobody mistypes a name longer than this one, and comparing it would take its time. */
+const LONGEST = 200
+
 /**
  * The known name closest to a mistyped one by Levenshtein distance, or undefined where none is close: at most a third of
  * its letters, and at least one, may differ. Letter case does not count.
  */
 export function findNearestName(typed: string, known: Iterable<string>): string | undefined {
+  if (typed.length > LONGEST) return undefined
   let nearest: string | undefined
   let least = Math.max(1, Math.floor(typed.length / 3)) + 1
   for (const name of known) {

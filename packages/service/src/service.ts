@@ -15,6 +15,10 @@ import { OpenWalks } from './drills/open-walks.js'
 import { BegunRuns } from './runs/begun-runs.js'
 import { TargetRegistry } from './targets/target-registry.js'
 
+/** How long a caller may take to send a request's headers, and all of it, in milliseconds. */
+const HEADERS_LIMIT_MS = 20_000
+const REQUEST_LIMIT_MS = 60_000
+
 const CONSOLE_DIR = fileURLToPath(new URL('../../console/dist/', import.meta.url))
 
 export interface Service {
@@ -53,8 +57,12 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
       tokens,
       log,
       consoleDir: CONSOLE_DIR,
+      bodyLimitBytes: config.bodyLimitBytes,
     }),
   )
+  // Of a caller who sends a byte a second, or nothing at all.
+  server.headersTimeout = HEADERS_LIMIT_MS
+  server.requestTimeout = REQUEST_LIMIT_MS
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)
@@ -66,9 +74,8 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     server,
     async stop() {
       await closeServer(server, config.stopLimitMs)
-      await openWalks.stopAll()
-      await targets.close()
-      await home.close()
+      const closed = openWalks.stopAll().then(() => Promise.all([targets.close(), home.close()]))
+      await Promise.race([closed, delay(config.stopLimitMs, undefined, { ref: false })])
     },
   }
 }

@@ -5,6 +5,7 @@ export const definitionName = z
   .string()
   .max(100)
   .regex(/^[\p{L}_][\p{L}\p{N}_]*$/u, 'expected a letter or underscore, then letters, digits or underscores')
+  .refine((name) => name !== '__proto__', 'expected another name: not every program that reads JSON keeps this one')
 
 const propertyDefinition = z.strictObject({
   column: z.string().min(1).describe('The column that holds it.'),

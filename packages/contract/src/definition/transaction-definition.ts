@@ -8,11 +8,13 @@ export const transactionName = z
   .max(100)
   .regex(/^[\p{L}_][\p{L}\p{N}_-]*$/u, 'expected a letter or underscore, then letters, digits, underscores or hyphens')
 
+/** The longest time limit and lock wait that may be asked for, in milliseconds. */
+export const LONGEST_TIME_LIMIT_MS = 600_000
+
 /** `250ms`, `2s`, `1m`; a bare number is milliseconds. */
-const duration = z.union([
-  z.int().min(0),
-  z.string().regex(/^\d+(\.\d+)?(ms|s|m)$/, 'expected a time such as 250ms, 2s or 1m'),
-])
+const duration = z
+  .union([z.int().min(0), z.string().regex(/^\d{1,9}(\.\d{1,9})?(ms|s|m)$/, 'expected a time such as 250ms, 2s or 1m')])
+  .refine((value) => durationMs(value) <= LONGEST_TIME_LIMIT_MS, 'expected a time of at most 10m')
 
 const expression = z.string().min(1).max(10_000)
 const expressionOrNumber = z.union([expression, z.number(), z.boolean()])

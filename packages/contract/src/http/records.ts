@@ -95,15 +95,38 @@ export const findBody = z
   })
   .meta({ id: 'Find' })
 
-export const loadQuery = z.looseObject({
+/** The key's values by name, for a key that a path cannot carry; every other name is refused. */
+function withKey<Shape extends z.ZodRawShape>(shape: Shape) {
+  return z
+    .strictObject(shape)
+    .catchall(z.string())
+    .superRefine((query, context) => {
+      for (const name of Object.keys(query))
+        if (!Object.hasOwn(shape, name) && !name.startsWith('key.'))
+          context.addIssue({ code: 'unrecognized_keys', keys: [name], input: query })
+    })
+}
+
+export const loadQuery = withKey({
   by: z.string().optional().describe('Another unique key than that of the mapping: its properties, joined by commas.'),
   explain: truth.optional().describe('Show how it would be loaded, without loading it.'),
 })
 
-export const changeQuery = z.looseObject({
+const writeParts = {
   mode: z.enum(RUN_MODES).default('commit').describe('A rehearsal is always rolled back.'),
   rehearsal: z.string().min(1).optional().describe("A rehearsal's token: commit exactly what it saw, or refuse."),
-})
+  note: z.string().max(2000).optional().describe('Kept with the entry.'),
+}
+
+/** A rehearsal sees anew: it takes no token of an earlier one. */
+function withoutToken(query: { mode?: unknown; rehearsal?: unknown }): boolean {
+  return query.mode !== 'rehearse' || query.rehearsal === undefined
+}
+const TOKEN_OF_COMMIT = { message: 'it goes with a commit, not with another rehearsal', path: ['rehearsal'] }
+
+export const changeQuery = withKey(writeParts).refine(withoutToken, TOKEN_OF_COMMIT)
+
+export const addQuery = z.strictObject(writeParts).refine(withoutToken, TOKEN_OF_COMMIT)
 
 export type RecordValues = z.output<typeof record>
 export type FoundRecords = z.output<typeof foundRecords>

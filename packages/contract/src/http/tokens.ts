@@ -3,9 +3,24 @@ import { role } from '../role.js'
 
 export const tokenInput = z
   .strictObject({
-    name: z.string().trim().min(1).max(100).describe('The actor of the entries this token causes.'),
+    name: z
+      .string()
+      .trim()
+      .min(1)
+      .max(100)
+      // What cannot be seen could make two names look alike, or a line of a log look like two.
+      .regex(
+        /^[^\p{Cc}\p{Cf}\p{Zl}\p{Zp}\p{Surrogate}]+$/u,
+        'expected a name without control, formatting or bidirectional characters',
+      )
+      .describe('The actor of the entries this token causes. Names that differ only in letter case are the same.'),
     role,
-    targets: z.array(z.string()).min(1).optional().describe('Only these targets; all where left out.'),
+    targets: z
+      .array(z.string().max(200))
+      .min(1)
+      .max(1000)
+      .optional()
+      .describe('Only these targets; all where left out.'),
   })
   .meta({ id: 'TokenInput' })
 

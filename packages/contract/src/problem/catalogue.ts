@@ -21,12 +21,16 @@ export const problemCatalogue = {
   'no-such-record': { status: 404, exit: 3, title: 'There is no such record' },
   /** A target, mapping, entry, table or address that does not exist. */
   'not-found': { status: 404, exit: 3, title: 'Not found' },
+  /** An address that is there, called with a method that it does not take. */
+  'method-not-allowed': { status: 405, exit: 2, title: 'The address takes other methods' },
   /** One record was meant and several fit. */
   'record-ambiguous': { status: 409, exit: 4, title: 'Several records fit' },
   /** A step matched another number of rows than it expected. */
   'count-mismatch': { status: 409, exit: 4, title: 'The number of rows is not the expected one' },
   /** The database refused the change because of one of its constraints. */
   'constraint-broken': { status: 409, exit: 6, title: 'A constraint of the database refuses the change' },
+  /** The database refused, in a way that nothing more is known of than its own words. */
+  'refused-by-database': { status: 409, exit: 6, title: 'The database refuses it' },
   /** A row was matched and should have been written, and was not. */
   'row-not-written': { status: 409, exit: 6, title: 'A matched row was not written' },
   /** The table has no unique, not-null key. */

@@ -69,22 +69,22 @@ const TYPE_JSON = `
   json_build_object(
     'sql', format_type(a.atttypid, a.atttypmod),
     'name', bt.typname, 'schema', btn.nspname, 'kind', bt.typtype, 'category', bt.typcategory,
-    'typmod', case when ty.typtype = 'd' then ty.typtypmod else a.atttypmod end,
+    'typmod', case when ty.typtype = 'd' then r.typmod else a.atttypmod end,
     'comparable', format_type(bt.oid, -1),
     'domain', case when ty.typtype = 'd' then format_type(ty.oid, -1) end,
     'domainNotNull', ty.typtype = 'd' and ty.typnotnull,
     'labels', (select json_agg(e.enumlabel order by e.enumsortorder) from pg_enum e where e.enumtypid = coalesce(el.oid, bt.oid)),
-    'element', case when el.oid is not null then json_build_object(
+    'element', case when el.oid is not null then json_build_object('typmod', er.typmod,
       'name', eb.typname, 'schema', ebn.nspname, 'kind', eb.typtype, 'category', eb.typcategory, 'delimiter', el.typdelim,
       'comparable', format_type(eb.oid, -1)) end)`
 
 const DOMAINS_SQL = `
 with recursive base as (
-  select oid, oid as base, typtype, typbasetype, typtypmod from pg_type
+  select oid, oid as base, typtype, typbasetype, typtypmod, -1 as typmod from pg_type
   union all
-  select b.oid, d.oid, d.typtype, d.typbasetype, d.typtypmod from base b join pg_type d on d.oid = b.typbasetype where b.typtype = 'd'
+  select b.oid, d.oid, d.typtype, d.typbasetype, d.typtypmod, greatest(b.typmod, b.typtypmod) from base b join pg_type d on d.oid = b.typbasetype where b.typtype = 'd'
 ), resolved as materialized (
-  select oid, base from base where typtype <> 'd'
+  select oid, base, typmod from base where typtype <> 'd'
 ), quiet as materialized (
   select set_config('search_path', 'pg_catalog', true)
 )`
@@ -100,7 +100,7 @@ join pg_type ty on ty.oid = a.atttypid
 join resolved r on r.oid = a.atttypid
 join pg_type bt on bt.oid = r.base
 join pg_namespace btn on btn.oid = bt.typnamespace
-left join pg_type el on el.oid = bt.typelem and bt.typcategory = 'A'
+left join pg_type el on el.oid = bt.typelem and bt.typoutput = 'pg_catalog.array_out'::regproc
 left join resolved er on er.oid = el.oid
 left join pg_type eb on eb.oid = er.base
 left join pg_namespace ebn on ebn.oid = eb.typnamespace`
@@ -128,7 +128,7 @@ select json_build_object(
     join resolved r on r.oid = a.atttypid
     join pg_type bt on bt.oid = r.base
     join pg_namespace btn on btn.oid = bt.typnamespace
-    left join pg_type el on el.oid = bt.typelem and bt.typcategory = 'A'
+    left join pg_type el on el.oid = bt.typelem and bt.typoutput = 'pg_catalog.array_out'::regproc
     left join resolved er on er.oid = el.oid
     left join pg_type eb on eb.oid = er.base
     left join pg_namespace ebn on ebn.oid = eb.typnamespace

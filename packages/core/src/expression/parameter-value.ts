@@ -86,7 +86,7 @@ function parsed(text: string): Json {
 
 /** What something is compared with may be longer or finer than what the column can hold. */
 function unlimited(type: ColumnType): ColumnType {
-  return { ...type, length: null, precision: null, fractionDigits: null }
+  return { ...type, length: null, precision: null, fractionDigits: null, intervalFields: null }
 }
 
 const PLAIN_TEXT: ElementType = {
@@ -97,6 +97,7 @@ const PLAIN_TEXT: ElementType = {
   length: null,
   precision: null,
   fractionDigits: null,
+  intervalFields: null,
   labels: null,
   delimiter: ',',
 }

@@ -4,6 +4,9 @@ import { expressionProblem } from './expression-problem.js'
 import { readTokens, type Token } from './tokens.js'
 
 const DEEPEST = 100
+
+/** How many calculations may follow one another: each is a level of its own, here and in the server. */
+const LONGEST_CHAIN = 1_600
 const RESERVED = new Set([
   'and',
   'or',
@@ -43,7 +46,7 @@ export function parseExpression(source: string): Expression {
   function readOr(): Expression {
     if (++depth > DEEPEST)
       throw expressionProblem(source, peek().at, `The expression is nested more than ${DEEPEST} levels deep`)
-    const result = leftToRight(['or'], () => leftToRight(['and'], readNot))
+    const result = joined('or', () => joined('and', readNot))
     depth--
     return result
   }
@@ -236,12 +239,33 @@ export function parseExpression(source: string): Expression {
     return { kind: 'linked', of, link, condition, at }
   }
 
+  /** Conditions that belong together in any order are halved, so that many of them are not as many levels. */
+  function joined(operator: 'and' | 'or', readSide: () => Expression): Expression {
+    const sides = [readSide()]
+    const places: number[] = []
+    for (let { at } = peek(); take(operator); at = peek().at) {
+      places.push(at)
+      sides.push(readSide())
+    }
+    return half(0, sides.length - 1)
+
+    function half(from: number, to: number): Expression {
+      if (from === to) return sides[from] as Expression
+      const middle = Math.floor((from + to) / 2)
+      const left = half(from, middle)
+      const right = half(middle + 1, to)
+      return { kind: 'binary', operator, left, right, at: left.at, operatorAt: places[middle] ?? left.at }
+    }
+  }
+
   function leftToRight(operators: string[], readSide: () => Expression): Expression {
     let left = readSide()
-    for (;;) {
+    for (let length = 0; ; length++) {
       const operatorAt = peek().at
       const operator = operators.find((sign) => take(sign))
       if (!operator) return left
+      if (length === LONGEST_CHAIN)
+        throw expressionProblem(source, operatorAt, `More than ${LONGEST_CHAIN} calculations follow one another`)
       left = { kind: 'binary', operator, left, right: readSide(), at: left.at, operatorAt }
     }
   }

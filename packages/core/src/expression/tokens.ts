@@ -26,6 +26,13 @@ const PATTERNS: [Token['kind'] | 'space', RegExp][] = [
 export function readTokens(source: string): Token[] {
   if (source.length > LONGEST)
     throw expressionProblem(source.slice(0, 40), 0, `The expression is longer than ${LONGEST} characters`)
+  const unstorable = /\0|\p{Surrogate}/u.exec(source)
+  if (unstorable)
+    throw expressionProblem(
+      source,
+      unstorable.index,
+      unstorable[0] === '\0' ? 'PostgreSQL cannot hold U+0000' : 'Half a surrogate pair is no character',
+    )
   const tokens: Token[] = []
   let at = 0
   while (at < source.length) {

@@ -1,14 +1,11 @@
 import { askedColumn } from '../statement/asked-slots.js'
-import { isSameSource, SlotList, type Slot } from '../statement/statement.js'
+import { SlotList, type Slot } from '../statement/statement.js'
 
 /** The slots of all steps of a run, where they are one statement. */
 export class RunSlots extends SlotList {
-  override add(slot: Slot): string {
+  protected override identityOf({ source, step, type }: Slot): string {
     // A placeholder takes the type it is cast to first: two types are two slots.
-    const at = this.slots.findIndex(
-      (each) => each.step === slot.step && each.type === slot.type && isSameSource(each.source, slot.source),
-    )
-    return `$${at >= 0 ? at + 1 : this.slots.push(slot)}`
+    return JSON.stringify([source, step, type])
   }
 }
 

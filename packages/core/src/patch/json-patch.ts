@@ -1,4 +1,5 @@
 import { LedgermanProblem, parseJson, printJson, RawJson, type Json } from '@ledgerman/contract'
+import { canonicalNumber } from '../values/decimal.js'
 
 /** One operation of a JSON Patch (RFC 6902, section 4). */
 export type PatchOperation =
@@ -13,6 +14,22 @@ interface TestContext {
   mapping: string
   record: Record<string, unknown>
   guard: string | null
+  /** What the operations of a patch copied so far. */
+  copied: CopiedSize
+}
+
+/** How many characters all copies of a patch may come to: each can copy what the one before it made, and double it. */
+const MOST_COPIED = 1_000_000
+
+/** Counts what a patch copies, so that a small one cannot ask for more than there is room for. */
+export class CopiedSize {
+  #size = 0
+
+  /** @throws the patch's own refusal where it is too much */
+  add(value: Json, fail: (message: string) => LedgermanProblem): void {
+    this.#size += printJson(value).length
+    if (this.#size > MOST_COPIED) throw fail(`the copies of a patch come to more than ${MOST_COPIED} characters`)
+  }
 }
 
 /**
@@ -69,8 +86,11 @@ export function applyOperation(
       return place(record, parts, operation.value, operation.op, fail)
     case 'remove':
       return void take(record, parts, fail)
-    case 'copy':
-      return place(record, parts, valueAt(record, readPointer(operation.from, at), fail), 'add', fail)
+    case 'copy': {
+      const copied = valueAt(record, readPointer(operation.from, at), fail)
+      context.copied.add(copied, fail)
+      return place(record, parts, copied, 'add', fail)
+    }
     case 'move':
       return place(record, parts, take(record, readPointer(operation.from, at), fail), 'add', fail)
   }
@@ -103,8 +123,13 @@ function place(
     container.splice(index, op === 'add' ? 0 : 1, value)
   } else {
     if (op === 'replace' && !Object.hasOwn(container, name)) throw fail('there is nothing to replace at this path')
-    container[name] = value
+    put(container, name, value)
   }
+}
+
+/** A member of any name: assigning to `__proto__` would set something else. */
+function put(container: Container, name: string | number, value: Json): void {
+  Object.defineProperty(container, name, { value, enumerable: true, configurable: true, writable: true })
 }
 
 function take(record: { [name: string]: Json }, parts: string[], fail: Fail): Json {
@@ -121,10 +146,12 @@ function reach(record: { [name: string]: Json }, parts: string[], fail: Fail): {
   let container: Container = record
   for (const name of parts.slice(0, -1)) {
     const index: string | number = Array.isArray(container) ? indexOf(name, container.length - 1, fail) : name
-    const held: Json | undefined = (container as Record<string | number, Json>)[index]
+    const held: Json | undefined = Object.hasOwn(container, index)
+      ? (container as Record<string | number, Json>)[index]
+      : undefined
     const opened: Json | undefined = held instanceof RawJson ? parseJson(held.text) : structuredCopy(held)
     if (opened === null || typeof opened !== 'object' || opened instanceof RawJson) throw fail(`${name} has no parts`)
-    ;(container as Record<string | number, Json>)[index] = opened
+    put(container, index, opened)
     container = opened
   }
   return { container, name: parts.at(-1) ?? '' }
@@ -154,14 +181,4 @@ function canonical(value: Json): string {
   if (opened === null || typeof opened !== 'object') return printJson(opened)
   const names = Object.keys(opened).sort()
   return `{${names.map((name) => `${JSON.stringify(name)}:${canonical(opened[name] as Json)}`).join(',')}}`
-}
-
-/** A number's digits without its ways of writing it: sign, significant digits, power of ten. */
-function canonicalNumber(text: string): string {
-  const [, sign = '', whole = '', fraction = '', exponent = '0'] =
-    /^(-?)(\d+)(?:\.(\d+))?(?:[eE]([+-]?\d+))?$/.exec(text) ?? []
-  const digits = (whole + fraction).replace(/^0+/, '')
-  const significant = digits.replace(/0+$/, '')
-  if (significant === '') return '0'
-  return `${sign}${significant}e${Number(exponent) - fraction.length + (digits.length - significant.length)}`
 }

@@ -2,6 +2,7 @@ import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
 import type { DatabaseError } from './database-error.js'
 import type { ErrorContext } from './error-context.js'
+import { safeMessage } from './safe-message.js'
 
 export const CONSTRAINT_KINDS = [
   'not-null',
@@ -25,8 +26,11 @@ interface Explanation {
  * Explains a broken constraint (SQLSTATE class 23) in the mapping's words. The server's own DETAIL repeats values, so it is
  * not passed on; which columns are concerned is looked up in the catalogue by the constraint's name.
  */
-export function explainConstraint(error: DatabaseError, { mapping, kind: step }: ErrorContext): LedgermanProblem {
-  const { kind, detail, columns, says } = explain(error, mapping, step)
+export function explainConstraint(error: DatabaseError, context: ErrorContext): LedgermanProblem {
+  const { mapping, kind: step } = context
+  const own = mapping && isOf(error, mapping) ? mapping : undefined
+  const { kind, detail, columns, says } =
+    own || !mapping || isReference(error, mapping) ? explain(error, mapping, step) : elsewhere(error, context)
   return new LedgermanProblem(
     'constraint-broken',
     detail,
@@ -34,19 +38,50 @@ export function explainConstraint(error: DatabaseError, { mapping, kind: step }:
       kind,
       constraint: error.constraint ?? null,
       table: error.table === undefined ? (mapping?.table.path ?? null) : `${error.schema}.${error.table}`,
-      properties: columns.map((column) => propertyName(mapping, column)),
-      says: says ?? error.message,
+      properties: columns.map((column) => propertyName(own, column)),
+      says: says ?? safeMessage(error, context),
     },
     { cause: error },
   )
+}
+
+/** Whether an error is about the mapping's own table: of a view or a partition only what lies under it is named. */
+function isOf({ schema, table }: DatabaseError, mapping: Mapping): boolean {
+  const own = mapping.table
+  if (table === undefined || own.kind === 'view' || own.kind === 'partitioned table') return true
+  return table === own.name && (schema === undefined || schema === own.schema)
+}
+
+/** Whether the constraint is a foreign key from or to the mapping's table; the server names the table that refers. */
+function isReference({ code, constraint }: DatabaseError, { table }: Mapping): boolean {
+  return code === '23503' && [...table.references, ...table.referencedBy].some(({ name }) => name === constraint)
+}
+
+const KIND_BY_STATE: Record<string, ConstraintKind> = {
+  '23502': 'not-null',
+  '23503': 'missing-parent',
+  '23505': 'duplicate',
+  '23514': 'check',
+  '23P01': 'exclusion',
+}
+
+/** A constraint of another table, which a trigger or a cascade ran into. */
+function elsewhere(error: DatabaseError, context: ErrorContext): Explanation {
+  const place = `${error.schema}.${error.table}`
+  const name = error.constraint === undefined ? '' : ` (${error.constraint})`
+  return {
+    kind: KIND_BY_STATE[error.code] ?? 'check',
+    columns: [],
+    detail: `Changing this ${context.mapping?.name ?? 'record'} has the database write to ${place}, and a constraint there refuses it${name}: ${safeMessage(error, context)}.`,
+  }
 }
 
 function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepKind | undefined): Explanation {
   const record = mapping?.name ?? 'record'
   const named = (columns: string[]) => columns.map((column) => propertyName(mapping, column)).join(', ')
   const table = mapping?.table
-  const isOwn =
-    table !== undefined && (error.table === undefined || error.table === table.name || table.kind !== 'table')
+  // A function can raise these states by itself, without a constraint.
+  const constraint = error.constraint === undefined ? '' : ` (${error.constraint})`
   switch (error.code) {
     case '23502': {
       const columns = error.column === undefined ? [] : [error.column]
@@ -54,27 +89,29 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
     }
     case '23505': {
       const columns =
-        (isOwn && table.uniques.find((unique) => unique.name === error.constraint)?.columns) || columnsInDetail(error)
+        table?.uniques.find((unique) => unique.name === error.constraint)?.columns ?? columnsInDetail(error)
       return {
         kind: 'duplicate',
         columns,
-        detail: `Another ${record} already has this ${named(columns)} (${error.constraint}). Choose another value.`,
+        detail: `Another ${record} already has this ${named(columns) || 'value'}${constraint}. Choose another value.`,
       }
     }
     case '23503': {
-      const outgoing = isOwn ? table.references.find((key) => key.name === error.constraint) : undefined
-      if (outgoing && step !== 'remove') {
+      const outgoing = table?.references.find((key) => key.name === error.constraint)
+      const incoming = table?.referencedBy.find((key) => key.name === error.constraint)
+      // Of a key that leads back to the same table the server's words tell which end is meant.
+      const isMissing = outgoing && (!incoming || /is not present in table/.test(error.detail ?? ''))
+      if (isMissing && step !== 'remove') {
         return {
           kind: 'missing-parent',
           columns: outgoing.columns,
-          detail: `There is no row in ${outgoing.table} whose ${outgoing.otherColumns.join(', ')} is the ${named(outgoing.columns)} given (${error.constraint}). Add it first, or give one that exists.`,
+          detail: `There is no row in ${outgoing.table} whose ${outgoing.otherColumns.join(', ')} is the ${named(outgoing.columns)} given${constraint}. Add it first, or give one that exists.`,
         }
       }
-      const incoming = table?.referencedBy.find((key) => key.name === error.constraint)
       return {
         kind: 'still-referenced',
         columns: incoming?.otherColumns ?? [],
-        detail: `Rows of ${incoming?.table ?? error.table ?? 'another table'} still refer to this ${record} (${error.constraint}). Change or remove those first.`,
+        detail: `Rows of ${incoming?.table ?? error.table ?? 'another table'} still refer to this ${record}${constraint}. Change or remove those first.`,
       }
     }
     case '23514': {
@@ -86,10 +123,12 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
         return {
           kind: 'domain',
           columns,
-          detail: `${named(columns) || 'A value'} is not allowed by the domain ${error.dataType} (${error.constraint}).`,
+          detail: `${named(columns) || 'A value'} is not allowed by the domain ${error.dataType}${constraint}.`,
         }
       }
-      const check = isOwn ? table.checks.find((each) => each.name === error.constraint) : undefined
+      if (error.constraint === undefined)
+        return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }
+      const check = table?.checks.find((each) => each.name === error.constraint)
       const rule = check && inPropertyNames(check.definition.replace(/^CHECK \((.*)\)$/s, '$1'), check.columns, mapping)
       return {
         kind: 'check',
@@ -102,7 +141,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
       return {
         kind: 'exclusion',
         columns: [],
-        detail: `The ${record} would overlap another one (${error.constraint}).`,
+        detail: `The ${record} would overlap another one${constraint}.`,
       }
     default:
       return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }

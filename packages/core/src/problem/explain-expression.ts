@@ -3,6 +3,7 @@ import { expressionProblem } from '../expression/expression-problem.js'
 import { placeOf } from '../statement/statement.js'
 import type { DatabaseError } from './database-error.js'
 import type { ErrorContext } from './error-context.js'
+import { safeMessage } from './safe-message.js'
 
 /** What PostgreSQL finds wrong with the types of an expression before it runs it, or with a value it reaches while it does. */
 const IN_EXPRESSIONS = /^(?:42883|42804|42725|42846|42P18|42803|42809|42601|54001|0A000|22\w{3})$/
@@ -11,10 +12,8 @@ const IN_EXPRESSIONS = /^(?:42883|42804|42725|42846|42P18|42803|42809|42601|5400
  * Tells an error in the place of the expression it comes from: by the position the server gives, or by the literal it could
  * not read. Undefined where the error does not come from an expression.
  */
-export function explainExpression(
-  error: DatabaseError,
-  { statement, mapping }: ErrorContext,
-): LedgermanProblem | undefined {
+export function explainExpression(error: DatabaseError, context: ErrorContext): LedgermanProblem | undefined {
+  const { statement, mapping } = context
   if (!statement || !IN_EXPRESSIONS.test(error.code)) return undefined
   const parameter = /parameter \$(\d+)/.exec(error.where ?? '')?.[1]
   const slot = parameter === undefined ? undefined : statement.slots[Number(parameter) - 1]
@@ -29,11 +28,12 @@ export function explainExpression(
   }
   if (slot !== undefined || error.position === undefined) return undefined
   const place = placeOf(statement, Number(error.position))
-  return place && label(expressionProblem(place.source, place.at, sentence(error)), place.label)
+  const told = error.code.startsWith('22') ? { ...error, message: safeMessage(error, context) } : error
+  return place && label(expressionProblem(place.source, place.at, sentence(told)), place.label)
 }
 
 /** The server's words, with what the user wrote rather than what it was turned into. */
-function sentence({ message, hint }: DatabaseError): string {
+function sentence({ message, hint }: Pick<DatabaseError, 'message' | 'hint'>): string {
   const advice = hint && !/explicit type casts|HINT/.test(hint) ? ` ${hint}` : ''
   const words = message
     .replace(/^argument of WHERE must be/, 'A condition is')

@@ -1,16 +1,18 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { DatabaseError } from './database-error.js'
 import type { ErrorContext } from './error-context.js'
+import { mayHoldSecret } from './safe-message.js'
 
 /**
  * Explains a value that PostgreSQL could not read or hold (SQLSTATE class 22). Which bind it was stands in the error's
  * context (`… parameter $2`); where the error came later, in a cast, the only property of that type is meant, if there is
  * one. The server's message may repeat the value, so it is left out for sensitive properties.
  */
-export function explainValue(error: DatabaseError, { mapping, slots = [] }: ErrorContext): LedgermanProblem {
+export function explainValue(error: DatabaseError, context: ErrorContext): LedgermanProblem {
+  const { mapping, slots = [] } = context
   const position = /parameter \$(\d+)/.exec(error.where ?? '')?.[1]
   const slot = position === undefined ? undefined : slots[Number(position) - 1]
-  const isSecret = slot ? slot.sensitive : slots.some((each) => each.sensitive)
+  const isSecret = slot ? slot.sensitive : mayHoldSecret(context)
   const says = isSecret ? 'the value does not fit' : error.message
   const where = slot?.name ?? mapping?.name ?? 'value'
   return new LedgermanProblem(

@@ -5,6 +5,7 @@ import type { ErrorContext } from './error-context.js'
 import { isDatabaseError, type DatabaseError } from './database-error.js'
 import { explainExpression } from './explain-expression.js'
 import { explainValue } from './explain-value.js'
+import { safeMessage } from './safe-message.js'
 
 /**
  * Turns whatever went wrong in the database into a problem that says what, where and what to do. Problems pass unchanged;
@@ -16,8 +17,8 @@ export function translateError(error: unknown, context: ErrorContext): unknown {
   if (!isDatabaseError(error)) return error
   const inExpression = explainExpression(error, context)
   if (inExpression) return inExpression
-  const explain = explanations[error.code] ?? explanations[error.code.slice(0, 2)]
-  return explain ? explain(error, context) : error
+  const explain = explanations[error.code] ?? explanations[error.code.slice(0, 2)] ?? refusedByDatabase
+  return explain(error, context)
 }
 
 type Explain = (error: DatabaseError, context: ErrorContext) => LedgermanProblem
@@ -71,19 +72,31 @@ const explanations: Record<string, Explain> = {
     problem('target-denied', `${target} is read-only: ${error.message}.`, { target }, error),
   '42P01': driftProblem,
   '42703': driftProblem,
-  '42804': driftProblem,
-  '42883': driftProblem,
-  '42846': driftProblem,
-  '0A000': driftProblem,
   '53': (error, { target }) =>
     problem('target-unavailable', `${target} is out of resources: ${error.message}.`, { target }, error),
-  P0001: (error, { mapping }) =>
-    problem(
+  P0001: (error, context) => {
+    const words = safeMessage(error, context)
+    return problem(
       'rule-broken',
-      `The database refuses it: ${error.message}`,
-      { rule: error.message, table: mapping?.table.path, by: 'database' },
+      `The database refuses it: ${words}`,
+      { rule: words, table: context.mapping?.table.path, by: 'database' },
       error,
-    ),
+    )
+  },
+}
+
+/**
+ * What the database refuses with a state that nothing more is known of: a trigger's own, a view's check option, a feature that it
+ * does not have for this kind of table. Its own words say it, with the state.
+ */
+function refusedByDatabase(error: DatabaseError, context: ErrorContext): LedgermanProblem {
+  const words = safeMessage(error, context)
+  return problem(
+    'refused-by-database',
+    `The database refuses it: ${words} (SQLSTATE ${error.code}). Nothing was changed.`,
+    { sqlstate: error.code, message: words, table: context.mapping?.table.path },
+    error,
+  )
 }
 
 function driftProblem(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem {

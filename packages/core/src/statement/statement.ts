@@ -60,11 +60,19 @@ export interface Mark {
 export class SlotList {
   readonly slots: Slot[] = []
   readonly expressions: StatementExpression[] = []
+  /** The number of each slot by what makes it one: a long list of them must not be compared one with another. */
+  readonly #numbers = new Map<string, number>()
 
   /** Adds a slot, or finds the one with the same source, and gives its placeholder `$n`. */
   add(slot: Slot): string {
-    const at = this.slots.findIndex((each) => isSameSource(each.source, slot.source))
-    return `$${at >= 0 ? at + 1 : this.slots.push(slot)}`
+    const identity = this.identityOf(slot)
+    let number = this.#numbers.get(identity)
+    if (number === undefined) this.#numbers.set(identity, (number = this.slots.push(slot)))
+    return `$${number}`
+  }
+
+  protected identityOf({ source }: Slot): string {
+    return JSON.stringify(source)
   }
 
   /** Numbers an expression that goes into the statement, for `markPlace` and the slots of its literals. */
@@ -134,10 +142,6 @@ export function bindValues(
   valueOf: (source: SlotSource, slot: Slot) => string | null,
 ): (string | null)[] {
   return statement.slots.map((slot) => valueOf(slot.source, slot))
-}
-
-export function isSameSource(one: SlotSource, other: SlotSource): boolean {
-  return one.from === other.from && JSON.stringify(one) === JSON.stringify(other)
 }
 
 /** The same statement behind other words, such as `explain`. */

@@ -285,7 +285,9 @@ export class Target implements Queryable {
       )
     }
     const explained = translateError(error, { target: this.name, ...this.limits, ...context })
-    if (isProblem(explained, 'definition-invalid')) this.forgetCatalogue()
+    // What does not fit may have fitted before the table was altered.
+    if (isProblem(explained, 'definition-invalid') || (isDatabaseError(error) && /^(?:42|0A)/.test(error.code)))
+      this.forgetCatalogue()
     return explained
   }
 

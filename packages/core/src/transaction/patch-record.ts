@@ -1,6 +1,6 @@
 import { LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
-import { applyOperation, readPointer, type PatchOperation } from '../patch/json-patch.js'
+import { applyOperation, CopiedSize, readPointer, type PatchOperation } from '../patch/json-patch.js'
 import type { Target } from '../target/target.js'
 import { getProperty } from './change-input.js'
 import { loadRecord } from './load-record.js'
@@ -26,13 +26,14 @@ export async function patchRecord(
   const patched: { [name: string]: Json } = { ...(record as { [name: string]: Json }) }
   const loaded: RecordValues = { ...request.loaded }
   const values: RecordValues = {}
+  const copied = new CopiedSize()
   operations.forEach((operation, at) => {
     for (const path of 'from' in operation ? [operation.from, operation.path] : [operation.path]) {
       const [name = ''] = readPointer(path, at)
       getProperty(mapping, name)
       loaded[name] = record[name]
     }
-    applyOperation(patched, operation, at, { mapping: mapping.name, record, guard })
+    applyOperation(patched, operation, at, { mapping: mapping.name, record, guard, copied })
     const writes =
       operation.op === 'test' ? [] : operation.op === 'move' ? [operation.from, operation.path] : [operation.path]
     for (const path of writes) {

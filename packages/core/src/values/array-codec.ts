@@ -3,10 +3,14 @@ import type { ElementType } from './column-type.js'
 import { codecOf } from './scalar-codecs.js'
 import { ValueError } from './value-error.js'
 
+/** PostgreSQL's own limit of an array's dimensions (MAXDIM). */
+const MOST_DIMENSIONS = 6
+
 /**
- * Reads PostgreSQL's text form of an array (documented under "Array Input and Output Syntax") into nested JSON arrays.
+ * Reads PostgreSQL's text form of an array (documented under "Array Input and Output Syntax") into nested JSON arrays. Every text has
+ * an end here, whatever it holds.
  *
- * @throws ValueError where a lower bound is not 1.
+ * @throws ValueError where a lower bound is not 1, and for a text that is no array.
  */
 export function arrayFromText(text: string, element: ElementType): Json {
   if (text.startsWith('['))
@@ -15,23 +19,37 @@ export function arrayFromText(text: string, element: ElementType): Json {
   if (holdsJson(element) && /^\{\{/.test(text)) throw new ValueError(`an array of ${element.sql} with one dimension`)
   const codec = codecOf(element.kind)
   let at = 0
-  return readArray()
+  const items = readArray(1)
+  if (at !== text.length) throw notAnArray()
+  return items
 
-  function readArray(): Json[] {
-    const items: Json[] = []
+  function readArray(depth: number): Json[] {
+    const read: Json[] = []
+    if (text[at] !== '{' || depth > MOST_DIMENSIONS) throw notAnArray()
     at++
-    while (text[at] !== '}') {
-      items.push(text[at] === '{' ? readArray() : text[at] === '"' ? codec.fromText(readQuoted(), element) : readBare())
-      if (text[at] === element.delimiter) at++
+    if (text[at] === '}') {
+      at++
+      return read
     }
-    at++
-    return items
+    for (;;) {
+      read.push(readItem(depth))
+      const sign = text[at++]
+      if (sign === '}') return read
+      if (sign !== element.delimiter) throw notAnArray()
+    }
+  }
+
+  function readItem(depth: number): Json {
+    if (text[at] === '{') return readArray(depth + 1)
+    if (text[at] === '"') return codec.fromText(readQuoted(), element)
+    return readBare()
   }
 
   function readQuoted(): string {
     let item = ''
     for (at++; text[at] !== '"'; at++) {
       if (text[at] === '\\') at++
+      if (at >= text.length) throw notAnArray()
       item += text[at]
     }
     at++
@@ -40,9 +58,13 @@ export function arrayFromText(text: string, element: ElementType): Json {
 
   function readBare(): Json {
     const start = at
-    while (text[at] !== element.delimiter && text[at] !== '}') at++
+    while (at < text.length && text[at] !== element.delimiter && text[at] !== '}') at++
     const item = text.slice(start, at)
     return item === 'NULL' ? null : codec.fromText(item, element)
+  }
+
+  function notAnArray(): ValueError {
+    return new ValueError(`an array of ${element.sql} as PostgreSQL writes it`)
   }
 }
 
@@ -55,6 +77,7 @@ export function arrayFromText(text: string, element: ElementType): Json {
 export function arrayToText(value: Json, element: ElementType): string {
   if (!Array.isArray(value)) throw new ValueError(`an array of ${element.sql}`)
   const shape = holdsJson(element) ? [value.length] : shapeOf(value)
+  if (shape.length > MOST_DIMENSIONS) throw new ValueError(`an array of at most ${MOST_DIMENSIONS} dimensions`)
   return writeArray(value, shape)
 
   function writeArray(items: Json[], [length, ...inner]: number[]): string {
@@ -82,10 +105,12 @@ function holdsJson(element: ElementType): boolean {
 }
 
 function shapeOf(items: Json[]): number[] {
-  const first = items[0]
-  if (!Array.isArray(first)) return [items.length]
-  if (first.length === 0) throw new ValueError('no empty array inside another')
-  return [items.length, ...shapeOf(first)]
+  const shape = [items.length]
+  for (let first = items[0]; Array.isArray(first) && shape.length <= MOST_DIMENSIONS; first = first[0]) {
+    if (first.length === 0) throw new ValueError('no empty array inside another')
+    shape.push(first.length)
+  }
+  return shape
 }
 
 function quote(text: string): string {

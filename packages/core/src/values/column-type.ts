@@ -38,6 +38,8 @@ export interface ColumnType {
   precision: { digits: number; scale: number } | null
   /** Digits of a second behind the point that are kept (time, timestamp, interval). */
   fractionDigits: number | null
+  /** The fields that an interval keeps, such as `year to month`; null where it keeps all. */
+  intervalFields: string | null
   /** An enum's labels in their order. */
   labels: string[] | null
   element: ElementType | null
@@ -60,7 +62,8 @@ export interface TypeRow {
   domain: string | null
   domainNotNull: boolean
   labels: string[] | null
-  element: (Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable'> & { delimiter: string }) | null
+  element:
+    (Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable' | 'typmod'> & { delimiter: string }) | null
 }
 
 const BUILT_IN_KINDS: Record<string, ValueKind> = {
@@ -93,7 +96,8 @@ export function toColumnType(row: TypeRow): ColumnType {
           sql: row.element.comparable,
           kind: kindOf(row.element),
           labels: row.labels,
-          ...modifiersOf(row.element.name, row.typmod),
+          // An array's own modifier is its elements'; a domain among them has its own.
+          ...modifiersOf(row.element.name, Math.max(row.typmod, row.element.typmod)),
         }
   return {
     sql: row.sql,
@@ -113,14 +117,35 @@ function kindOf(row: Pick<TypeRow, 'name' | 'schema' | 'kind'>): ValueKind {
   return (row.schema === 'pg_catalog' ? BUILT_IN_KINDS[row.name] : undefined) ?? 'text'
 }
 
+/** An interval's fields by their bits in its modifier (PostgreSQL's `INTERVAL_MASK`); all of them are no limit. */
+const INTERVAL_FIELDS: Record<number, string> = {
+  [1 << 2]: 'year',
+  [1 << 1]: 'month',
+  [1 << 3]: 'day',
+  [1 << 10]: 'hour',
+  [1 << 11]: 'minute',
+  [1 << 12]: 'second',
+  [(1 << 2) | (1 << 1)]: 'year to month',
+  [(1 << 3) | (1 << 10)]: 'day to hour',
+  [(1 << 3) | (1 << 10) | (1 << 11)]: 'day to minute',
+  [(1 << 3) | (1 << 10) | (1 << 11) | (1 << 12)]: 'day to second',
+  [(1 << 10) | (1 << 11)]: 'hour to minute',
+  [(1 << 10) | (1 << 11) | (1 << 12)]: 'hour to second',
+  [(1 << 11) | (1 << 12)]: 'minute to second',
+}
+
 /**
  * Reads what a type modifier limits. The encodings are PostgreSQL's own: numeric keeps (precision << 16 | scale) + 4 with
  * the scale in 11 bits, signed; varchar and char keep length + 4; the others keep the number itself, interval in its low
  * 16 bits.
  */
-function modifiersOf(name: string, typmod: number): Pick<ColumnType, 'length' | 'precision' | 'fractionDigits'> {
-  const none = { length: null, precision: null, fractionDigits: null }
+function modifiersOf(
+  name: string,
+  typmod: number,
+): Pick<ColumnType, 'length' | 'precision' | 'fractionDigits' | 'intervalFields'> {
+  const none = { length: null, precision: null, fractionDigits: null, intervalFields: null }
   if (name === 'name') return { ...none, length: 63 }
+  if (name === 'char') return { ...none, length: 1 }
   if (typmod < 0) return none
   switch (name) {
     case 'numeric': {
@@ -139,7 +164,11 @@ function modifiersOf(name: string, typmod: number): Pick<ColumnType, 'length' | 
     case 'timestamptz':
       return { ...none, fractionDigits: typmod }
     case 'interval':
-      return { ...none, fractionDigits: (typmod & 0xffff) === 0xffff ? null : typmod & 0xffff }
+      return {
+        ...none,
+        fractionDigits: (typmod & 0xffff) === 0xffff ? null : typmod & 0xffff,
+        intervalFields: INTERVAL_FIELDS[(typmod >> 16) & 0x7fff] ?? null,
+      }
     default:
       return none
   }

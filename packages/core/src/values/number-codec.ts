@@ -1,5 +1,6 @@
 import { RawJson, type Json } from '@ledgerman/contract'
 import type { ScalarType } from './codec.js'
+import { canonicalNumber, shortestReal } from './decimal.js'
 import { ValueError } from './value-error.js'
 
 const INTEGER_LIMITS: Record<string, [bigint, bigint]> = {
@@ -44,7 +45,9 @@ export function numericToText(value: Json, type: ScalarType): string {
   const { before, after } = digitsAroundPoint(parts[2] ?? '', parts[3] ?? '', Number(parts[4] ?? 0))
   if (precision !== null) {
     if (after > precision.scale) throw new ValueError(scaleLimit(precision.scale))
-    if (before > precision.digits - precision.scale) throw new ValueError(sizeLimit(precision.digits - precision.scale))
+    // Of zero no digit counts, also where the scale leaves room for none.
+    if (before > Math.max(0, precision.digits - precision.scale))
+      throw new ValueError(sizeLimit(precision.digits - precision.scale))
   } else if (before > 131072 || after > 16383) {
     // PostgreSQL's documented limits of numeric.
     throw new ValueError('a number with at most 131072 digits before and 16383 behind the point')
@@ -76,6 +79,11 @@ export function floatToText(value: Json, type: ScalarType): string {
   ) {
     throw new ValueError('a number within the range of the column, or "NaN", "Infinity", "-Infinity"')
   }
+  // PostgreSQL would store the nearest one it has without a word.
+  const isReal = type.name === 'float4'
+  const kept = isReal ? shortestReal(nearest) : String(nearest)
+  if (!(isReal && Number(digits) === nearest) && canonicalNumber(kept) !== canonicalNumber(digits))
+    throw new ValueError(`a number that the column can hold; the nearest is ${kept}`)
   return digits
 }
 
@@ -90,14 +98,18 @@ function isWhole(digits: string): boolean {
   return /^[+-]?\d{1,40}$/.test(digits) && !digits.startsWith('+')
 }
 
-/** How many digits count before and behind the point once an exponent is applied; zeros at either end do not. */
+/**
+ * How many digits count before and behind the point once an exponent is applied; zeros at either end do not. Fewer than none
+ * behind it are zeros before it: 1200 has -2.
+ */
 function digitsAroundPoint(whole: string, fraction: string, exponent: number): { before: number; after: number } {
   const all = whole + fraction
   const point = whole.length + exponent
   const first = all.search(/[1-9]/)
-  if (first < 0) return { before: 0, after: 0 }
-  const last = all.length - [...all].reverse().findIndex((digit) => digit !== '0')
-  return { before: Math.max(0, point - first), after: Math.max(0, last - point) }
+  if (first < 0) return { before: 0, after: -Infinity }
+  let last = all.length
+  while (all[last - 1] === '0') last--
+  return { before: Math.max(0, point - first), after: last - point }
 }
 
 function scaleLimit(scale: number): string {

@@ -9,7 +9,7 @@ import { ValueError } from './value-error.js'
 export function stringToText(value: Json, type: ScalarType): string {
   const text = storableString(value, type.name === 'text' ? 'a string' : `a string that is a ${type.sql}`)
   if (type.length === null) return text
-  if (type.name === 'name') {
+  if (type.name === 'name' || type.name === 'char') {
     if (Buffer.byteLength(text) > type.length) throw new ValueError(`a text of at most ${type.length} bytes`)
   } else if (type.name === 'bit') {
     if (text.length !== type.length || /[^01]/.test(text))

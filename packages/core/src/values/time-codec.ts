@@ -43,7 +43,33 @@ export const timestamptzCodec: Codec = {
 /** An ISO 8601 duration; PostgreSQL reads it itself. */
 export function intervalToText(value: Json, type: ScalarType): string {
   const form = /^P(?=.)(?:-?[\d.]+[YMWD])*(?:T(?:-?\d+(?:\.(\d+))?[HMS])+)?$/
-  return withinFraction(matching(value, form, 'an ISO 8601 duration such as "PT1H30M"'), form, type)
+  const text = withinFraction(matching(value, form, 'an ISO 8601 duration such as "PT1H30M"'), form, type)
+  if (type.intervalFields !== null) assertKept(text, type.intervalFields)
+  return text
+}
+
+/** PostgreSQL drops without a word what lies below an interval's last field; what lies above its first is carried into it. */
+function assertKept(text: string, fields: string): void {
+  const last = fields.split(' to ').at(-1) ?? ''
+  const order = ['year', 'month', 'day', 'hour', 'minute', 'second']
+  const [date = '', time = ''] = text.slice(1).split('T')
+  const parts = [
+    ...[...date.matchAll(/(-?[\d.]+)([YMWD])/g)].map(([, amount, unit]) => ({
+      amount,
+      field: { Y: 'year', M: 'month', W: 'day', D: 'day' }[unit ?? ''] ?? '',
+    })),
+    ...[...time.matchAll(/(-?[\d.]+)([HMS])/g)].map(([, amount, unit]) => ({
+      amount,
+      field: { H: 'hour', M: 'minute', S: 'second' }[unit ?? ''] ?? '',
+    })),
+  ]
+  const isLost = parts.some(
+    ({ amount, field }) =>
+      Number(amount) !== 0 &&
+      (order.indexOf(field) > order.indexOf(last) ||
+        (field === last && last !== 'second' && !/^-?\d+$/.test(amount ?? ''))),
+  )
+  if (isLost) throw new ValueError(`a duration in whole parts down to the ${last}, as interval ${fields} keeps it`)
 }
 
 function matching(value: Json, form: RegExp, expected: string): string {

@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { isProblem, RawJson, type Json } from '@ledgerman/contract'
 import { parseExpression } from '@ledgerman/core'
-import { applyOperation, type PatchOperation } from '../../src/patch/json-patch.js'
+import { applyOperation, CopiedSize, type PatchOperation } from '../../src/patch/json-patch.js'
 
 const problemOf = (source: string) => {
   try {
@@ -97,7 +97,7 @@ describe('expressions', () => {
 })
 
 describe('JSON Patch', () => {
-  const context = { mapping: 'camera', record: {}, guard: null }
+  const context = { mapping: 'camera', record: {}, guard: null, copied: new CopiedSize() }
   const apply = (record: { [name: string]: Json }, operation: PatchOperation) => {
     applyOperation(record, operation, 0, context)
     return record

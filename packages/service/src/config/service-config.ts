@@ -21,6 +21,12 @@ const configFile = z.strictObject({
   port: z.int().min(1).max(65_535).default(4680),
   dataDir: z.string().min(1).default('.ledgerman'),
   logLevel: z.enum(['trace', 'debug', 'info', 'warn', 'error', 'silent']).default('info'),
+  bodyLimitBytes: z
+    .int()
+    .min(1_000)
+    .max(256 * 1024 * 1024)
+    .default(1024 * 1024)
+    .describe('How large the body of a request may be, in bytes.'),
   stopLimitMs: milliseconds.default(20_000).describe('For how long a stop waits for what still runs.'),
   home: z.strictObject({ url: z.string().min(1), connections: z.int().min(1).max(100).default(5) }),
   targets: z.record(z.string().regex(/^[A-Za-z0-9_-]+$/), targetConfig).default({}),

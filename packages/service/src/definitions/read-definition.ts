@@ -8,6 +8,7 @@ import {
   type MappingDefinition,
   type TransactionDefinition,
 } from '@ledgerman/contract'
+import { findYamlLimit } from './yaml-limits.js'
 import { isNode, isScalar, LineCounter, parseAllDocuments, visit, type Document } from 'yaml'
 
 /** One thing wrong with a definition, and where it stands. */
@@ -35,6 +36,12 @@ export function readDefinitions(
   source: string,
   file: string | null,
 ): { definitions: ReadDefinition[]; findings: SourceFinding[] } {
+  const limit = findYamlLimit(source)
+  if (limit)
+    return {
+      definitions: [],
+      findings: [{ file, line: limit.line, column: 1, where: `line ${limit.line}`, message: limit.message }],
+    }
   const lines = new LineCounter()
   const documents = parseAllDocuments(source, { version: '1.2', lineCounter: lines })
   const definitions: ReadDefinition[] = []
@@ -65,6 +72,16 @@ function check(
   file: string | null,
   locate: Locate,
 ): ReadDefinition | SourceFinding[] {
+  const alias = aliasIn(document)
+  if (alias)
+    return [
+      {
+        file,
+        ...locate(''),
+        where: '',
+        message: `*${alias} is an alias; a definition says everything where it stands`,
+      },
+    ]
   keepDigits(document)
   const value = document.toJS({ maxAliasCount: 0 }) as unknown
   const kind = kindOf(value)
@@ -84,6 +101,17 @@ function check(
   }
   const definition = checked.data as TransactionDefinition
   return { kind, name: definition.transaction, definition, file, source, locate }
+}
+
+function aliasIn(document: Document): string | undefined {
+  let found: string | undefined
+  visit(document, {
+    Alias(_, node) {
+      found = node.source
+      return visit.BREAK
+    },
+  })
+  return found
 }
 
 function kindOf(value: unknown): DefinitionKind | undefined {

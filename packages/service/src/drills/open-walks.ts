@@ -8,22 +8,35 @@ const MOST_OPEN = 10
 
 /** The runs that people go through step by step, each with its scratch database, for as long as somebody goes on. */
 export class OpenWalks {
+  #building = 0
   readonly #open = new Map<string, { walk: WalkThrough; actor: string; timer: NodeJS.Timeout }>()
 
-  /** @throws LedgermanProblem too-many-requests */
-  assertRoom(): void {
-    if (this.#open.size < MOST_OPEN) return
-    throw new LedgermanProblem(
-      'too-many-requests',
-      `${MOST_OPEN} runs are gone through step by step already, each with a scratch database. Stop one, or wait.`,
-    )
+  /**
+   * Begins one, where there is room: those that are still being built take it too.
+   *
+   * @throws LedgermanProblem too-many-requests, and what `build` throws
+   */
+  async begin(target: string, actor: string, build: () => Promise<WalkThrough>): Promise<[string, WalkThrough]> {
+    if (this.#open.size + this.#building >= MOST_OPEN)
+      throw new LedgermanProblem(
+        'too-many-requests',
+        `${MOST_OPEN} runs are gone through step by step already, each with a scratch database. Stop one, or wait.`,
+      )
+    this.#building++
+    try {
+      const walk = await build()
+      const id = randomUUID()
+      const key = `${target}/${id}`
+      this.#open.set(key, { walk, actor, timer: this.#timer(key) })
+      return [id, walk]
+    } finally {
+      this.#building--
+    }
   }
 
-  add(target: string, actor: string, walk: WalkThrough): string {
-    const id = randomUUID()
-    const key = `${target}/${id}`
-    this.#open.set(key, { walk, actor, timer: this.#timer(key) })
-    return id
+  /** How many are open, or being built. */
+  get count(): number {
+    return this.#open.size + this.#building
   }
 
   /** @throws LedgermanProblem not-found: whoever did not begin it does not see it. */

@@ -13,7 +13,7 @@ export async function ensureAdminToken(tokens: TokenStore, dataDir: string): Pro
   const file = join(dataDir, 'admin-token')
   if (existsSync(file)) return file
   mkdirSync(dataDir, { recursive: true })
-  const taken = new Set((await tokens.list()).map(({ name }) => name))
+  const taken = new Set((await tokens.list(null)).map(({ name }) => name))
   const name =
     ['admin', `admin on ${hostname()}`].find((each) => !taken.has(each)) ?? `admin ${new Date().toISOString()}`
   const { token } = await tokens.add({ name, role: 'admin' })

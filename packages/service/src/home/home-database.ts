@@ -1,10 +1,12 @@
 import { randomBytes } from 'node:crypto'
+import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { LedgermanProblem } from '@ledgerman/contract'
 import { HOME_STEPS } from './home-schema.js'
 
 const CONNECT_LIMIT_MS = 1_500
 const QUERY_LIMIT_MS = 5_000
+const CLOSE_LIMIT_MS = 5_000
 const SETUP_LOCK = 4_680_200
 
 /** Runs a statement in a transaction of the home database. */
@@ -44,6 +46,8 @@ export class HomeDatabase {
       await client.query('commit')
       isClean = true
       return result
+    } catch (error) {
+      throw isBroken(error) ? homeUnavailable(error) : error
     } finally {
       if (!isClean)
         isClean = await client.query('rollback').then(
@@ -84,8 +88,9 @@ export class HomeDatabase {
     return Buffer.from(row?.value ?? '', 'hex')
   }
 
+  /** Ends every session: those on loan when they come back, or when the time is over. */
   async close(): Promise<void> {
-    await this.#pool.end()
+    await Promise.race([this.#pool.end(), delay(CLOSE_LIMIT_MS, undefined, { ref: false })])
   }
 
   async #reached<T>(work: () => Promise<T>): Promise<T> {
@@ -95,20 +100,27 @@ export class HomeDatabase {
       // A session of before a restart of the database is found broken only when it is used; another one is tried once.
       if (!isBroken(error)) throw error
       return work().catch((again: unknown) => {
-        if (!isBroken(again)) throw again
-        throw new LedgermanProblem(
-          'target-unavailable',
-          "Ledgerman's home database cannot be reached. Nothing was sent to the target; try again when it is back.",
-          { home: true },
-          { cause: again },
-        )
+        throw isBroken(again) ? homeUnavailable(again) : again
       })
     }
   }
 }
 
-/** Whether the session broke or could not be had: every such error but a refusal by the server itself. */
+function homeUnavailable(cause: unknown): LedgermanProblem {
+  return new LedgermanProblem(
+    'target-unavailable',
+    "Ledgerman's home database cannot be reached or is out of resources. Try again when it is back.",
+    { home: true },
+    { cause },
+  )
+}
+
+/**
+ * Whether the session broke or could not be had, or the server cannot work: every error but a problem of ours and a refusal of the
+ * statement itself.
+ */
 function isBroken(error: unknown): boolean {
+  if (error instanceof LedgermanProblem) return false
   const code = (error as { code?: string }).code
-  return code === undefined || !/^[0-9A-Z]{5}$/.test(code) || /^(?:08|57P|28|3D)/.test(code)
+  return code === undefined || !/^[0-9A-Z]{5}$/.test(code) || /^(?:08|28|3D|40|53|57|58|XX)/.test(code)
 }

@@ -52,4 +52,7 @@ export const HOME_STEPS: readonly string[] = [
      "user" text
    );
    create index ended_session_at on ledgerman_home.ended_session (target, at);`,
+  // Names that are taken already stay as they are: only new ones have to differ in more than letter case.
+  `drop index ledgerman_home.token_name;
+   create index token_name on ledgerman_home.token (lower(name)) where revoked_at is null;`,
 ]

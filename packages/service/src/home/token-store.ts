@@ -27,6 +27,7 @@ export class TokenStore {
   /** The caller a token stands for; undefined where it is not known, or was revoked. */
   findCaller(token: string): Promise<Caller | undefined> {
     return this.#find(
+      'token',
       token,
       `select id, name, role, targets from ledgerman_home.token where hash = $1 and revoked_at is null`,
     )
@@ -35,6 +36,7 @@ export class TokenStore {
   /** The caller a browser session stands for. */
   findSessionCaller(session: string): Promise<Caller | undefined> {
     return this.#find(
+      'session',
       session,
       `select t.id, t.name, t.role, t.targets from ledgerman_home.session s join ledgerman_home.token t on t.id = s.token_id
        where s.hash = $1 and s.expires_at > now() and t.revoked_at is null`,
@@ -44,31 +46,38 @@ export class TokenStore {
   /** @throws LedgermanProblem request-invalid where the name is taken. */
   async add(input: TokenInput): Promise<NewToken> {
     const token = `lgm_${randomBytes(32).toString('base64url')}`
-    const [row] = await this.home.query<TokenRow>(
-      `insert into ledgerman_home.token (name, role, targets, hash) values ($1, $2, $3, $4)
-       on conflict (name) where revoked_at is null do nothing returning *`,
-      [input.name, input.role, input.targets ?? null, hash(token)],
-    )
+    const row = await this.home.transaction(async (query) => {
+      // Whoever makes one of the same name at the same time waits, and finds it taken.
+      await query(`select pg_advisory_xact_lock(hashtextextended('token ' || lower($1), 4680))`, [input.name])
+      const [added] = await query<TokenRow>(
+        `insert into ledgerman_home.token (name, role, targets, hash) select $1, $2, $3, $4
+         where not exists (select from ledgerman_home.token where lower(name) = lower($1) and revoked_at is null) returning *`,
+        [input.name, input.role, input.targets ?? null, hash(token)],
+      )
+      return added
+    })
     if (!row) {
       throw new LedgermanProblem(
         'request-invalid',
-        `There is a token named ${input.name} already. Its name is the actor of its entries, so each needs its own.`,
+        `There is a token named ${input.name} already, but for letter case. Its name is the actor of its entries, so each needs its own.`,
         { where: 'name' },
       )
     }
     return { ...toInfo(row), token }
   }
 
-  async list(): Promise<TokenInfo[]> {
-    return (
-      await this.home.query<TokenRow>('select * from ledgerman_home.token where revoked_at is null order by created_at')
-    ).map(toInfo)
+  /** @param targets those that the caller may see; all where null */
+  async list(targets: readonly string[] | null): Promise<TokenInfo[]> {
+    const rows = await this.home.query<TokenRow>(
+      'select * from ledgerman_home.token where revoked_at is null order by created_at',
+    )
+    return rows.map(toInfo).filter((token) => isWithin(token.targets, targets))
   }
 
   /** @throws LedgermanProblem not-found */
-  async revoke(id: string): Promise<void> {
-    const isId = /^[0-9a-f-]{36}$/i.test(id)
-    const gone = isId
+  async revoke(id: string, targets: readonly string[] | null): Promise<void> {
+    const isKnown = isUuid(id) && (await this.list(targets)).some((token) => token.id === id.toLowerCase())
+    const gone = isKnown
       ? await this.home.query(
           'update ledgerman_home.token set revoked_at = now() where id = $1 and revoked_at is null returning 1',
           [id],
@@ -91,22 +100,32 @@ export class TokenStore {
 
   async closeSession(secret: string): Promise<void> {
     await this.home.query('delete from ledgerman_home.session where hash = $1', [hash(secret)])
-    this.#known.delete(secret)
+    this.#known.delete(`session ${secret}`)
   }
 
-  async #find(secret: string, sql: string): Promise<Caller | undefined> {
-    const known = this.#known.get(secret)
+  /** A session's secret is no token, and a token no session's: what is known of one says nothing of the other. */
+  async #find(kind: 'token' | 'session', secret: string, sql: string): Promise<Caller | undefined> {
+    const known = this.#known.get(`${kind} ${secret}`)
     if (known) return known
     const [row] = await this.home.query<Pick<TokenRow, 'id' | 'name' | 'role' | 'targets'>>(sql, [hash(secret)])
     if (!row) return undefined
     const caller = { tokenId: row.id, actor: row.name, role: row.role, targets: row.targets }
-    this.#known.set(secret, caller)
+    this.#known.set(`${kind} ${secret}`, caller)
     await this.home.query(
       `update ledgerman_home.token set last_used_at = now() where id = $1 and last_used_at is distinct from now() and coalesce(last_used_at, '-infinity') < now() - interval '1 minute'`,
       [row.id],
     )
     return caller
   }
+}
+
+/** Whether a token for these targets is for no others than those; null stands for all. */
+export function isWithin(targets: readonly string[] | null, others: readonly string[] | null): boolean {
+  return others === null || (targets !== null && targets.every((name) => others.includes(name)))
+}
+
+function isUuid(text: string): boolean {
+  return /^[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(text)
 }
 
 interface TokenRow {

@@ -1,7 +1,11 @@
-import { once } from 'node:events'
+import { Writable } from 'node:stream'
+import { pipeline } from 'node:stream/promises'
 import type { Response } from 'express'
 import { printJson, toProblemDocument, type LedgermanProblem } from '@ledgerman/contract'
 import type { Reply } from './route.js'
+
+/** How long a caller may read nothing of what is sent, in milliseconds, before the connection is broken off. */
+const READ_PATIENCE_MS = 20_000
 
 /** Sends a handler's reply. Headers go out at once: the framework's own way through them costs as much as a small query. */
 export function sendReply(response: Response, { status, body, headers = {} }: Reply): void {
@@ -16,25 +20,49 @@ export function sendReply(response: Response, { status, body, headers = {} }: Re
       'content-length': length,
     })
     .end(text)
+  response.setTimeout(READ_PATIENCE_MS, () => response.destroy())
 }
 
 /**
- * Sends a reply that is made while it is sent, no faster than the caller reads. The first part is made before anything is
- * sent, so that what goes wrong until then is still told as a problem.
+ * Sends a reply that is made while it is sent, no faster than the caller reads, and not to one who does not read at all. The first
+ * part is made before anything is sent, so that what goes wrong until then is still told as a problem.
  */
 export async function sendStream(response: Response, { status, stream, headers = {} }: Reply): Promise<void> {
   if (!stream) return
   const chunks = stream.chunks[Symbol.asyncIterator]()
-  let next = await chunks.next()
+  const first = await chunks.next()
   response.writeHead(status, { ...API_HEADERS, ...headers, 'content-type': stream.contentType })
+  response.flushHeaders()
+  let timer: NodeJS.Timeout | undefined
+  const patience = new Writable({
+    decodeStrings: false,
+    write(chunk: string, _encoding, done) {
+      timer = setTimeout(() => response.destroy(), READ_PATIENCE_MS)
+      const next = () => {
+        clearTimeout(timer)
+        done()
+      }
+      if (response.write(chunk)) next()
+      else response.once('drain', next)
+    },
+    final: (done) => void response.end(done),
+    destroy(error, done) {
+      clearTimeout(timer)
+      if (error) response.destroy()
+      done(error)
+    },
+  })
+  response.once('close', () => patience.destroy())
   try {
-    while (!next.done && !response.closed) {
-      if (!response.write(next.value)) await Promise.race([once(response, 'drain'), once(response, 'close')])
-      next = await chunks.next()
-    }
-    response.end()
+    await pipeline(rest(first, chunks), patience)
   } catch {
     response.destroy()
+  }
+}
+
+async function* rest(first: IteratorResult<string>, chunks: AsyncIterator<string>): AsyncGenerator<string> {
+  try {
+    for (let next = first; !next.done; next = await chunks.next()) yield next.value
   } finally {
     await chunks.return?.()
   }
@@ -52,5 +80,7 @@ export function sendProblem(response: Response, problem: LedgermanProblem): void
     response.req.originalUrl.split('?')[0],
   )
   if (problem.code === 'unauthenticated') response.set('www-authenticate', 'Bearer')
+  // When it is back is not known; soon, mostly (RFC 9110, section 10.2.3).
+  if (document.status === 503 || document.status === 429) response.set('retry-after', '1')
   response.status(document.status).type('application/problem+json').send(printJson(document))
 }

@@ -1,13 +1,21 @@
 import { existsSync } from 'node:fs'
 import { join } from 'node:path'
-import express, { type ErrorRequestHandler, type Express, type Request, type Response } from 'express'
+import express, {
+  type ErrorRequestHandler,
+  type Express,
+  type Request,
+  type RequestHandler,
+  type Response,
+} from 'express'
 import helmet from 'helmet'
 import type { Logger } from 'pino'
+import { z } from 'zod'
 import { isProblem, LedgermanProblem, problemCatalogue, toProblemDocument, type ProblemCode } from '@ledgerman/contract'
 import type { TokenStore } from '../home/token-store.js'
 import { sendProblem, sendReply, sendStream } from './answer.js'
 import { follow } from './follow.js'
 import { authenticate } from './authenticate.js'
+import { CallLimit } from './call-limit.js'
 import { toOpenApi } from './openapi.js'
 import { invalid, readBody } from './read-body.js'
 import { logRequests } from './request-log.js'
@@ -19,28 +27,34 @@ export interface AppParts {
   log: Logger
   /** The built console; null where there is none. */
   consoleDir: string | null
+  /** How large a body may be, in bytes. */
+  bodyLimitBytes: number
 }
 
-const BODY_LIMIT = '1mb'
-
 /** Puts the routes, the console and the problem documents together. */
-export function createApp({ routes, tokens, log, consoleDir }: AppParts): Express {
+export function createApp({ routes, tokens, log, consoleDir, bodyLimitBytes }: AppParts): Express {
   const app = express()
   app.disable('x-powered-by').set('query parser', 'simple').set('etag', false)
   app.use(logRequests(log))
-  const readBytes = express.raw({ type: () => true, limit: BODY_LIMIT })
-  for (const route of routes) {
-    const handlers = [
-      ...(route.body ? [readBytes] : []),
-      (request: Request, response: Response) => serve(route, tokens, request, response),
-    ]
-    app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), ...handlers)
-  }
+  const readBytes = express.raw({ type: () => true, limit: bodyLimitBytes })
+  for (const route of routes)
+    app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), (request: Request, response: Response) =>
+      serve(route, tokens, readBytes, request, response),
+    )
+  for (const [path, methods] of methodsByPath(routes))
+    app.all(path.replace(/\{(\w+)\}/g, ':$1'), (request, response) => {
+      response.set('allow', methods.join(', '))
+      throw new LedgermanProblem(
+        'method-not-allowed',
+        `${request.method} is no call of ${request.path}; it takes ${methods.join(', ')}.`,
+        { allow: methods },
+      )
+    })
   const openApi = toOpenApi(routes)
   app.get('/openapi.json', (_request, response) => void response.json(openApi))
   app.get('/problems/:code', (request, response, next) => {
     const { code } = request.params
-    if (!(code in problemCatalogue)) return next()
+    if (!Object.hasOwn(problemCatalogue, code)) return next()
     response.json({ code, ...problemCatalogue[code as ProblemCode] })
   })
   if (consoleDir !== null && existsSync(join(consoleDir, 'index.html'))) serveConsole(app, consoleDir)
@@ -50,26 +64,77 @@ export function createApp({ routes, tokens, log, consoleDir }: AppParts): Expres
       `There is nothing at ${request.method} ${request.path}; /openapi.json lists all calls.`,
     )
   })
-  app.use(answerErrors(log))
+  app.use(answerErrors(log, bodyLimitBytes))
   return app
 }
 
-async function serve(route: Route, tokens: TokenStore, request: Request, response: Response): Promise<void> {
+/** What each address takes, for whoever comes with another method (RFC 9110, section 15.5.6). */
+function methodsByPath(routes: readonly Route[]): Map<string, string[]> {
+  const methods = new Map<string, string[]>()
+  for (const { path, method } of routes) {
+    const own = methods.get(path) ?? []
+    methods.set(path, [...own, method.toUpperCase(), ...(method === 'get' ? ['HEAD'] : [])])
+  }
+  return methods
+}
+
+async function serve(
+  route: Route,
+  tokens: TokenStore,
+  readBytes: RequestHandler,
+  request: Request,
+  response: Response,
+): Promise<void> {
   response.locals['route'] = `${route.method.toUpperCase()} ${route.path}`
   const anyone = { tokenId: '', actor: '', role: 'reader', targets: null } as const
+  // Nobody's body is read before it is known that they may send one.
   const caller = route.role === null ? anyone : await authenticate(request, tokens, route.role)
   response.locals['actor'] = caller.actor
-  const query = route.query?.safeParse(request.query)
-  if (query && !query.success) throw invalid('query', query.error, request.query)
+  assertStorable(request)
+  const checked = queryOf(route).safeParse(request.query)
+  if (!checked.success) throw invalid('query', checked.error, request.query)
+  if (route.body) await new Promise<void>((resolve, reject) => readBytes(request, response, settle(resolve, reject)))
   const read = route.body ? readBody(request, route.body) : { body: undefined, text: '', mediaType: '' }
-  const gone = () => signalOfClose(response)
-  const call = { params: request.params, query: query?.data, ...read, caller, request, gone } as Call<never, never>
+  const limit = new CallLimit(route, response)
+  const call = {
+    params: request.params,
+    query: checked.data,
+    ...read,
+    caller,
+    request,
+    gone: () => limit.signal,
+  } as Call<never, never>
   const isFollowed = route.canFollow === true && request.headers.accept?.startsWith('text/event-stream') === true
+  const handle = (followed: Call<never, never>) => limit.within(route.handle(followed))
   const reply = isFollowed
-    ? follow((follower) => route.handle({ ...call, ...follower } as Call<never, never>), toAnswer)
-    : await route.handle(call)
+    ? follow((follower) => handle({ ...call, ...follower } as Call<never, never>), toAnswer)
+    : await handle(call)
   if (reply.stream) await sendStream(response, reply)
   else sendReply(response, reply)
+}
+
+/** A call that says nothing of its query takes none. */
+function queryOf({ query }: Route): z.ZodType {
+  return query ?? NO_QUERY
+}
+const NO_QUERY = z.strictObject({})
+
+function settle(resolve: () => void, reject: (error: unknown) => void): (error?: unknown) => void {
+  return (error) => (error === undefined || error === null ? resolve() : reject(error))
+}
+
+/** What an address holds becomes a bind sooner or later: PostgreSQL has no U+0000. */
+function assertStorable({ params, query }: Request): void {
+  const parts = [...Object.entries(params), ...Object.entries(query)]
+  const found = parts.find(([name, value]) => `${name}${JSON.stringify(value)}`.match(/\0|\\u0000/))
+  if (found)
+    throw new LedgermanProblem(
+      'request-invalid',
+      `${found[0].replaceAll('\0', '')}: U+0000 cannot stand in an address.`,
+      {
+        where: found[0].replaceAll('\0', ''),
+      },
+    )
 }
 
 /** What an error would have been answered with; one of our own making is told as such, and nothing of it. */
@@ -77,14 +142,6 @@ function toAnswer(error: unknown): { status: number; body: unknown } {
   const problem = toProblem(error) ?? new LedgermanProblem('internal', 'Something went wrong in Ledgerman.')
   const body = toProblemDocument(problem.code, problem.detail, problem.facts)
   return { status: body.status, body }
-}
-
-function signalOfClose(response: Response): AbortSignal {
-  const controller = new AbortController()
-  response.once('close', () => {
-    if (!response.writableFinished) controller.abort()
-  })
-  return controller.signal
 }
 
 /** Addresses of the console's own pages all lead to its one document. */
@@ -106,10 +163,10 @@ function serveConsole(app: Express, consoleDir: string): void {
   })
 }
 
-function answerErrors(log: Logger): ErrorRequestHandler {
+function answerErrors(log: Logger, bodyLimitBytes: number): ErrorRequestHandler {
   return (error: unknown, request, response, next) => {
     if (response.headersSent) return next(error)
-    const problem = toProblem(error)
+    const problem = toProblem(error, bodyLimitBytes)
     if (problem) return sendProblem(response, problem)
     const id = String(request.id)
     log.error({ requestId: id, error: describeFault(error) }, 'request failed')
@@ -121,11 +178,14 @@ function answerErrors(log: Logger): ErrorRequestHandler {
 }
 
 /** Our own problems, and what Express and its body reader refuse by themselves. */
-function toProblem(error: unknown): LedgermanProblem | undefined {
+function toProblem(error: unknown, bodyLimitBytes?: number): LedgermanProblem | undefined {
   if (isProblem(error)) return error
   const { status, type, message } = error as { status?: number; type?: string; message?: string }
   if (type === 'entity.too.large')
-    return new LedgermanProblem('too-large', `The body is larger than ${BODY_LIMIT}.`, { where: 'body' })
+    return new LedgermanProblem('too-large', `The body is larger than ${bodyLimitBytes} bytes.`, {
+      where: 'body',
+      limitBytes: bodyLimitBytes,
+    })
   if (status === 415)
     return new LedgermanProblem('media-type', `The body cannot be read: ${message}.`, { where: 'content-encoding' })
   if (status === 400)

@@ -7,6 +7,9 @@ export interface Follower {
   onProgress(progress: Progress): void
 }
 
+/** How often a caller who has nothing to be told is told that the connection stands, in milliseconds. */
+const BEAT_MS = 10_000
+
 /**
  * Answers a call with server-sent events: `waiting` while it waits for a lock, with who holds it, `progress` where it takes long, then
  * `answer` with the status and body that a plain call would have had. So a caller who wants to can see why it takes long.
@@ -25,6 +28,14 @@ export function follow(
 
   async function* events(): AsyncGenerator<string> {
     let wake: () => void = () => undefined
+    const wokenWithin = (ms: number) =>
+      new Promise<boolean>((resolve) => {
+        const timer = setTimeout(() => resolve(false), ms)
+        wake = () => {
+          clearTimeout(timer)
+          resolve(true)
+        }
+      })
     const told: string[] = []
     const tell = (event: string, data: unknown) => {
       told.push(`event: ${event}\ndata: ${printJson(data)}\n\n`)
@@ -43,7 +54,7 @@ export function follow(
     while (!answer || told.length > 0) {
       const next = told.shift()
       if (next !== undefined) yield next
-      else await new Promise<void>((resolve) => (wake = resolve))
+      else if (!(await wokenWithin(BEAT_MS))) yield ': still running\n\n'
     }
     await handled
     yield `event: answer\ndata: ${printJson(answer)}\n\n`

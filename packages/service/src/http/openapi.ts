@@ -1,12 +1,16 @@
 import { z } from 'zod'
 import { problemCatalogue, problemDocument, type ProblemCode } from '@ledgerman/contract'
+import { SESSION_COOKIE } from './authenticate.js'
+import { longestOf } from './call-limit.js'
 import type { Route } from './route.js'
 
 type Json = Record<string, unknown>
 
 /** Problems that any call with a token can meet. */
-const COMMON: ProblemCode[] = ['request-invalid', 'unauthenticated', 'forbidden', 'internal']
-const OF_TARGET: ProblemCode[] = ['target-denied', 'not-found', 'target-unavailable']
+const COMMON: ProblemCode[] = ['request-invalid', 'unauthenticated', 'forbidden', 'target-unavailable', 'internal']
+/** Everything that asks a target may wait for a lock there, such as one that somebody took on the whole table. */
+const OF_TARGET: ProblemCode[] = ['target-denied', 'not-found', 'lock-timeout', 'time-limit', 'refused-by-database']
+const OF_BODY: ProblemCode[] = ['media-type', 'too-large']
 
 /** Describes the interface as OpenAPI 3.1, whose schemas are JSON Schema of the same draft that Zod prints. */
 export function toOpenApi(routes: readonly Route[]): Json {
@@ -22,10 +26,24 @@ export function toOpenApi(routes: readonly Route[]): Json {
       description:
         'Changes existing PostgreSQL records and proves what it changed. Numbers in bodies may have more digits than a double holds: read and write them exactly.',
     },
-    security: [{ bearer: [] }],
+    servers: [{ url: '/', description: 'The service that answers with this document.' }],
+    security: [{ bearer: [] }, { session: [] }],
     paths,
-    components: { schemas: components, securitySchemes: { bearer: { type: 'http', scheme: 'bearer' } } },
+    components: {
+      schemas: components,
+      securitySchemes: {
+        bearer: { type: 'http', scheme: 'bearer' },
+        session: { type: 'apiKey', in: 'cookie', name: SESSION_COOKIE },
+      },
+    },
   }
+}
+
+/** What a call that is followed is answered with. */
+const EVENTS: Json = {
+  type: 'string',
+  description:
+    'Server-sent events: `waiting` with `{ holders }` while a lock is waited for, `progress` with `{ done, total, what }`, and at the end `answer` with `{ status, body }` as the plain call has them.',
 }
 
 type ToSchema = (schema: z.ZodType, io: 'input' | 'output') => Json
@@ -35,14 +53,17 @@ function toOperation(route: Route, toSchema: ToSchema): Json {
     ...new Set([
       ...(route.role === null ? [] : COMMON),
       ...(route.path.includes('{target}') ? OF_TARGET : []),
+      ...(route.body ? OF_BODY : []),
       ...(route.problems ?? []),
     ]),
   ]
+  const longestMs = longestOf(route)
   return {
     operationId: operationId(route),
     summary: route.summary,
     tags: [route.path.split('/')[4] ?? route.path.split('/')[2] ?? 'service'].map((tag) => tag.replace(/[{}]/g, '')),
     ...(route.role === null ? { security: [] } : { 'x-role': route.role }),
+    ...(longestMs === null ? { 'x-goes-on': true } : { 'x-longest-ms': longestMs }),
     parameters: [...pathParameters(route), ...queryParameters(route, toSchema), ...headerParameters(route)],
     ...(route.body
       ? {
@@ -62,7 +83,9 @@ function toOperation(route: Route, toSchema: ToSchema): Json {
 }
 
 function operationId({ method, path }: Route): string {
-  return [method, ...path.split('/').slice(2)].map((part) => part.replace(/[{}]/g, '')).join('-')
+  // A parameter is told from a word of the same name: tables/{table} from tables/table.
+  const parts = path.split('/').slice(path.startsWith('/v1/') ? 2 : 1)
+  return [method, ...parts].map((part) => part.replace(/^\{(.*)\}$/, 'by-$1')).join('-')
 }
 
 function pathParameters({ path }: Route): Json[] {
@@ -80,18 +103,30 @@ function pathParameters({ path }: Route): Json[] {
   }))
 }
 
-function queryParameters({ query }: Route, toSchema: ToSchema): Json[] {
+function queryParameters({ query, queryFamilies = {} }: Route, toSchema: ToSchema): Json[] {
   if (!query) return []
   const { properties = {}, required = [] } = toSchema(query, 'input') as {
     properties?: Record<string, Json>
     required?: string[]
   }
-  return Object.entries(properties).map(([name, schema]) => ({
+  const named = Object.entries(properties).map(([name, schema]) => ({
     name,
     in: 'query',
     required: required.includes(name),
     schema,
   }))
+  return [...named, ...Object.entries(queryFamilies).map(([name, description]) => familyParameter(name, description))]
+}
+
+/** Parameters whose names go on with a name of the caller's own: `bind.NAME`. */
+function familyParameter(prefix: string, description: string): Json {
+  return {
+    name: `${prefix}NAME`,
+    in: 'query',
+    required: false,
+    description: `${description} NAME stands for the name itself.`,
+    schema: { type: 'string' },
+  }
 }
 
 function headerParameters({ headers = {} }: Route): Json[] {
@@ -104,7 +139,7 @@ function headerParameters({ headers = {} }: Route): Json[] {
   }))
 }
 
-function successes({ replies }: Route, toSchema: ToSchema): Json {
+function successes({ replies, canFollow = false }: Route, toSchema: ToSchema): Json {
   return Object.fromEntries(
     Object.entries(replies).map(([status, { description, schema, headers, alsoAs = [] }]) => [
       status,
@@ -125,6 +160,7 @@ function successes({ replies }: Route, toSchema: ToSchema): Json {
               content: {
                 'application/json': { schema: toSchema(schema, 'output') },
                 ...Object.fromEntries(alsoAs.map((type) => [type, { schema: { type: 'string' } }])),
+                ...(canFollow ? { 'text/event-stream': { schema: EVENTS } } : {}),
               },
             }
           : {}),

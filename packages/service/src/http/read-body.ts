@@ -1,5 +1,5 @@
 import type { Request } from 'express'
-import { LedgermanProblem, describeIssues, parseJson } from '@ledgerman/contract'
+import { LedgermanProblem, describeIssues, findJsonLimit, parseJson } from '@ledgerman/contract'
 import { AS_IT_STANDS, type BodyShape } from './route.js'
 
 /**
@@ -27,8 +27,13 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
     )
   }
   const text = decode(request.body)
+  if (text.includes('\0'))
+    throw new LedgermanProblem('request-invalid', 'The body holds U+0000, which PostgreSQL cannot store.', {
+      where: 'body',
+    })
   if (accepted.parse === AS_IT_STANDS) return { body: text, text, mediaType }
-  const value = parse(text, accepted.parse ?? parseJson)
+  const value = parse(text, accepted.parse ?? readJson)
+  assertNoPrototype(value)
   const checked = accepted.schema.safeParse(value)
   if (!checked.success) throw invalid('body', checked.error, value)
   return { body: checked.data, text, mediaType }
@@ -41,10 +46,23 @@ export function invalid(what: string, error: Parameters<typeof describeIssues>[0
     'request-invalid',
     `The ${what} is not valid: ${issues.map(({ where, message }) => (where === 'body' ? message : `${where}: ${message}`)).join('; ')}.`,
     {
-      where: issues[0]?.where ?? what,
+      where: issues[0]?.where === 'body' ? what : (issues[0]?.where ?? what),
       issues,
     },
   )
+}
+
+function readJson(text: string): unknown {
+  const limit = findJsonLimit(text)
+  if (limit !== undefined) throw new Error(limit)
+  return parseJson(text)
+}
+
+/** A member that no object can have as its own in every program that reads it: it would be lost on the way. */
+function assertNoPrototype(value: unknown): void {
+  const own = value !== null && typeof value === 'object' ? [value, ...Object.values(value)] : []
+  if (own.some((each) => each !== null && typeof each === 'object' && Object.hasOwn(each as object, '__proto__')))
+    throw new LedgermanProblem('request-invalid', '__proto__ is no name of a member here.', { where: '__proto__' })
 }
 
 function decode(bytes: unknown): string {

@@ -54,6 +54,8 @@ export interface Route {
   role: Role | null
   summary: string
   query?: z.ZodType
+  /** Parameters of the query whose names begin so, and go on as the caller says: `bind.` and what they are. */
+  queryFamilies?: Record<string, string>
   headers?: Record<string, string>
   body?: BodyShape
   /** By status; `headers` names what is worth knowing. */
@@ -61,6 +63,10 @@ export interface Route {
     number,
     { description: string; schema?: z.ZodType; headers?: Record<string, string>; alsoAs?: readonly string[] }
   >
+  /** How long it may take, in milliseconds, where other than most calls; null where it goes on for as long as its caller listens. */
+  longestMs?: number | null
+  /** Whether it may leave something changed: then nobody says that nothing was when it is given up. */
+  mayChange?: boolean
   /** Whether it can be followed: with `Accept: text/event-stream` it says who holds the lock it waits for, and how far it is. */
   canFollow?: boolean
   /** The codes that are this call's own; those any call can meet are added. */

@@ -34,6 +34,10 @@ const PROBLEMS: ProblemCode[] = [
   'media-type',
   'too-large',
 ]
+/** How long a drill may take, in milliseconds. */
+const LONGEST_DRILL_MS = 15 * 60_000
+/** How long a step of a walk may take, or its beginning, in milliseconds. */
+const LONGEST_STEP_MS = 2 * 60_000
 /** How often a caller who follows a drill is told how far it is, in milliseconds. */
 const TELL_EVERY_MS = 250
 
@@ -77,6 +81,7 @@ export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
       role: 'author',
       summary: 'Drill runs in a scratch database: under faults, in every interleaving, or many at once.',
       canFollow: true,
+      longestMs: LONGEST_DRILL_MS,
       body: { 'application/json': { schema: drillInput, shape: drillInputShape } },
       replies: { 200: { description: 'What was tried and what came of it.', schema: drillReport } },
       problems: PROBLEMS,
@@ -97,13 +102,16 @@ export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
       summary:
         'Begin to go through a run step by step in a scratch database. It is given up when nobody goes on for ten minutes.',
       body: { 'application/json': { schema: walkInput, shape: walkInputShape } },
+      longestMs: LONGEST_STEP_MS,
       replies: { 201: { description: 'Before its first step.', schema: walk } },
       problems: [...PROBLEMS, 'too-many-requests'],
       handle: async (call) => {
-        openWalks.assertRoom()
         const target = targetOf(call)
-        const begun = await WalkThrough.begin(await sourceOf(target), call.body.run, definitionsOf(target))
-        const id = openWalks.add(target.name, call.caller.actor, begun)
+        const [id, begun] = await openWalks.begin(target.name, call.caller.actor, async () =>
+          WalkThrough.begin(await sourceOf(target), call.body.run, definitionsOf(target)),
+        )
+        // Whoever has gone meanwhile has not learned its id: nobody could go on with it.
+        if (call.gone().aborted) await openWalks.stop(target.name, call.caller.actor, id)
         return shown(id, begun, 201)
       },
     }),
@@ -112,6 +120,7 @@ export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
       path: `${WALKS}/{walk}/next`,
       role: 'author',
       summary: 'Run the next step, or after the last one the commit.',
+      longestMs: LONGEST_STEP_MS,
       replies: { 200: { description: 'After it.', schema: walk } },
       problems: ['not-found'],
       handle: async (call) => {

@@ -20,6 +20,8 @@ import { RECORDS } from './record-routes.js'
 import type { Services } from './services.js'
 
 const PAGE_ROWS = 50
+/** Until the first rows of an export are there, in milliseconds; after them it goes on for as long as its caller reads. */
+const LONGEST_EXPORT_MS = 60_000
 const NDJSON = 'application/x-ndjson'
 const CSV = 'text/csv'
 const PROBLEMS: ProblemCode[] = [
@@ -55,6 +57,8 @@ export function findRoutes({ targets }: Services) {
       role: 'reader',
       summary: 'Find records: by an expression, in an order, a page at a time.',
       query: findQuery,
+      queryFamilies: { 'bind.': 'The value of a parameter that the expression names.' },
+      longestMs: LONGEST_EXPORT_MS,
       replies: REPLIES,
       problems: PROBLEMS,
       handle: (call) => find(call, fromQuery(call.query)),
@@ -65,6 +69,7 @@ export function findRoutes({ targets }: Services) {
       role: 'reader',
       summary: 'Find records: the same in a body, for what should not stand in an address.',
       body: { 'application/json': { schema: findBody } },
+      longestMs: LONGEST_EXPORT_MS,
       replies: REPLIES,
       problems: [...PROBLEMS, 'media-type', 'too-large'],
       handle: (call) => find(call, fromBody(call.body)),

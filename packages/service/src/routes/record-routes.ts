@@ -1,4 +1,5 @@
 import {
+  addQuery,
   changedRecord,
   changeQuery,
   fromRecordAddress,
@@ -48,6 +49,7 @@ export const RECORDS = '/v1/targets/{target}/mappings/{mapping}/records'
 const IF_MATCH =
   'The ETag the record was loaded with, or several. Required unless the mapping has no guard; * accepts any state.'
 const ONCE = 'A commit that is sent again with the same key takes effect once.'
+const KEY_FAMILY = { 'key.': 'A value of the key, where the address has - in its place.' }
 const WRITTEN = { etag: 'The new guard in quotes.', link: 'The entry in the book.' }
 const KEYED_PROBLEMS: ProblemCode[] = [
   'value-invalid',
@@ -80,6 +82,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       role: 'reader',
       summary: 'Load one record by its key, or by another unique key.',
       query: loadQuery,
+      queryFamilies: KEY_FAMILY,
       headers: { 'If-None-Match': 'Answers 304 where the record is still the same.' },
       replies: {
         200: {
@@ -108,7 +111,9 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       role: 'writer',
       summary: 'Change the named properties of one record.',
       canFollow: true,
+      mayChange: true,
       query: changeQuery,
+      queryFamilies: KEY_FAMILY,
       headers: { 'If-Match': IF_MATCH, 'Idempotency-Key': ONCE },
       body: {
         'application/merge-patch+json': { schema: record },
@@ -145,7 +150,9 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       role: 'writer',
       summary: 'Replace every writable property of one record; missing ones are refused by name.',
       canFollow: true,
+      mayChange: true,
       query: changeQuery,
+      queryFamilies: KEY_FAMILY,
       headers: { 'If-Match': IF_MATCH, 'Idempotency-Key': ONCE },
       body: { 'application/json': { schema: record } },
       replies: {
@@ -168,7 +175,9 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       role: 'writer',
       summary: 'Remove one record.',
       canFollow: true,
+      mayChange: true,
       query: changeQuery,
+      queryFamilies: KEY_FAMILY,
       headers: { 'If-Match': IF_MATCH, 'Idempotency-Key': ONCE },
       replies: { 200: { description: 'The receipt, with the values it had.', schema: removedRecord } },
       problems: [...KEYED_PROBLEMS, 'record-changed', 'guard-required', 'no-such-record', 'no-key'],
@@ -178,13 +187,14 @@ export function recordRoutes({ targets, rehearsals }: Services) {
         return { status: 200, body: { receipt }, headers: entryLink(receipt) }
       },
     }),
-    defineRoute<typeof changeQuery, RecordValues>({
+    defineRoute<typeof addQuery, RecordValues>({
       method: 'post',
       path: RECORDS,
       role: 'writer',
       summary: 'Add one record. Columns that are not named get their defaults.',
       canFollow: true,
-      query: changeQuery,
+      mayChange: true,
+      query: addQuery,
       headers: { 'Idempotency-Key': ONCE },
       body: { 'application/json': { schema: record } },
       replies: {
@@ -198,15 +208,25 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       problems: KEYED_PROBLEMS,
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
-        const { mode } = call.query
+        const { mode, note } = call.query
         const { actor } = call.caller
         const request = bookedRequest(call)
         await rehearsedCondition(rehearsals, call, target, mapping)
         const before = await replayed(target, mapping, null, actor, request)
-        const options = { values: call.body, mode, actor, request, ...(call.onWait ? { onWait: call.onWait } : {}) }
+        const follower = call.onWait ? { onWait: call.onWait } : {}
+        const options = {
+          values: call.body,
+          mode,
+          actor,
+          request,
+          ...(note === undefined ? {} : { note }),
+          ...follower,
+        }
         const added = before ?? (await withToken(rehearsals, call, target, await addRecord(target, mapping, options)))
         const reply = written(added, mode)
         if (mode === 'rehearse' || before) return reply
+        // Where the answer of the commit was lost, the record may not have been read again.
+        const isKnown = mapping.key.length > 0 && mapping.key.every(({ name }) => name in added.record)
         const address = toRecordAddress(
           mapping.key.map(({ name, column }) => keyText(added.record[name], column.type.kind)),
         )
@@ -214,7 +234,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
         return {
           ...reply,
           status: 201,
-          headers: { ...reply.headers, ...(mapping.key.length > 0 ? { location: place } : {}) },
+          headers: { ...reply.headers, ...(isKnown ? { location: place } : {}) },
         }
       },
     }),
@@ -226,7 +246,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
     write: (target: Target, mapping: Mapping, request: RecordCondition & RunOptions) => Promise<KeyedResult>,
   ): Promise<Reply> {
     const { target, mapping } = await placeOf(call)
-    const { mode } = call.query
+    const { mode, note } = call.query
     const { actor } = call.caller
     const key = readKey(call, mapping)
     const request = bookedRequest(call)
@@ -234,7 +254,10 @@ export function recordRoutes({ targets, rehearsals }: Services) {
     if (before) return written(before, mode)
     const rehearsed = await rehearsedCondition(rehearsals, call, target, mapping)
     const condition = rehearsed ?? { guard: guardCondition(call) }
-    const follower = call.onWait ? { onWait: call.onWait } : {}
+    const follower = {
+      ...(call.onWait ? { onWait: call.onWait } : {}),
+      ...(note === undefined ? {} : { note }),
+    }
     try {
       const result = await write(target, mapping, { key, ...condition, mode, actor, request, ...follower })
       return written(await withToken(rehearsals, call, target, result), mode)

@@ -2,6 +2,7 @@ import {
   includesRole,
   isProblem,
   LedgermanProblem,
+  LONGEST_TIME_LIMIT_MS,
   receipt,
   runInput,
   runInputShape,
@@ -58,6 +59,8 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
       },
       problems: PROBLEMS,
       canFollow: true,
+      mayChange: true,
+      longestMs: LONGEST_TIME_LIMIT_MS + 60_000,
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const { body, caller } = call
@@ -99,7 +102,13 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
         )
         const complete = { ...told }
         if (mode === 'rehearse') complete.rehearsal = await rehearsals.keep(target.name, actor, subject, evidence)
-        if (confirm && mode === 'commit') complete.confirmed = await confirmRun(target, plan, told)
+        if (confirm && mode === 'commit')
+          await confirmRun(target, plan, told).then(
+            (confirmed) => (complete.confirmed = confirmed),
+            // It is committed all the same: what could not be looked at is said.
+            () =>
+              (complete.notShown = [...(complete.notShown ?? []), 'The rows could not be read back to confirm them.']),
+          )
         return {
           status: mode === 'commit' && !told.replayed ? 201 : 200,
           body: complete,

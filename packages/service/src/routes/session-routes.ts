@@ -1,11 +1,28 @@
 import { LedgermanProblem, sessionInfo, sessionInput } from '@ledgerman/contract'
+import { LRUCache } from 'lru-cache'
 import type { z } from 'zod'
 import { readSessionCookie, SESSION_COOKIE } from '../http/authenticate.js'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
 
+/** How many tokens may be tried from one address in a minute that are not known. */
+const MOST_ATTEMPTS = 20
+
 /** The console's sign-in: a token is exchanged for a cookie that scripts cannot read. */
 export function sessionRoutes({ tokens }: Services) {
+  const attempts = new LRUCache<string, number>({ max: 10_000, ttl: 60_000, noUpdateTTL: true })
+
+  /** @throws LedgermanProblem too-many-requests */
+  function countAttempt(from: string): void {
+    const count = (attempts.get(from) ?? 0) + 1
+    attempts.set(from, count)
+    if (count > MOST_ATTEMPTS)
+      throw new LedgermanProblem(
+        'too-many-requests',
+        `More than ${MOST_ATTEMPTS} tokens were tried from here within a minute, and none was known. Wait a minute.`,
+      )
+  }
+
   return [
     defineRoute<z.ZodType, z.output<typeof sessionInput>>({
       method: 'post',
@@ -20,9 +37,12 @@ export function sessionRoutes({ tokens }: Services) {
           headers: { 'set-cookie': 'HttpOnly, SameSite=Strict, for 12 hours.' },
         },
       },
-      problems: ['unauthenticated', 'request-invalid', 'media-type'],
+      problems: ['unauthenticated', 'request-invalid', 'media-type', 'too-many-requests'],
       handle: async ({ body, request }) => {
+        const from = request.socket.remoteAddress ?? ''
+        if ((attempts.get(from) ?? 0) >= MOST_ATTEMPTS) countAttempt(from)
         const caller = await tokens.findCaller(body.token.trim())
+        if (!caller) countAttempt(from)
         if (!caller) throw new LedgermanProblem('unauthenticated', 'This token is not known here.')
         const { secret, seconds } = await tokens.openSession(caller)
         return {

@@ -1,5 +1,6 @@
-import { newToken, tokenInput, tokenList, type TokenInput } from '@ledgerman/contract'
+import { LedgermanProblem, newToken, tokenInput, tokenList, type TokenInput } from '@ledgerman/contract'
 import type { z } from 'zod'
+import { isWithin } from '../home/token-store.js'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
 
@@ -9,9 +10,9 @@ export function tokenRoutes({ tokens, targets }: Services) {
       method: 'get',
       path: '/v1/tokens',
       role: 'admin',
-      summary: 'List tokens, without their secrets.',
+      summary: 'List tokens, without their secrets: those for targets that the caller has.',
       replies: { 200: { description: 'All that were not revoked.', schema: tokenList } },
-      handle: async () => ({ status: 200, body: { tokens: await tokens.list() } }),
+      handle: async ({ caller }) => ({ status: 200, body: { tokens: await tokens.list(caller.targets) } }),
     }),
     defineRoute<z.ZodType, TokenInput>({
       method: 'post',
@@ -21,7 +22,13 @@ export function tokenRoutes({ tokens, targets }: Services) {
       body: { 'application/json': { schema: tokenInput } },
       replies: { 201: { description: 'Its secret is shown this once.', schema: newToken } },
       problems: ['media-type', 'not-found'],
-      handle: async ({ body }) => {
+      handle: async ({ body, caller }) => {
+        if (!isWithin(body.targets ?? null, caller.targets))
+          throw new LedgermanProblem(
+            'forbidden',
+            `The token of ${caller.actor} is for ${caller.targets?.join(', ')}; it can make tokens for these only. Name them in targets.`,
+            { targets: caller.targets },
+          )
         for (const name of body.targets ?? []) targets.get(name)
         return { status: 201, body: await tokens.add(body), headers: { 'cache-control': 'no-store' } }
       },
@@ -33,8 +40,8 @@ export function tokenRoutes({ tokens, targets }: Services) {
       summary: 'Revoke a token. It ends at once here, and within a second on other services of the same home.',
       replies: { 204: { description: 'Revoked.' } },
       problems: ['not-found'],
-      handle: async ({ params }) => {
-        await tokens.revoke(params['id'] ?? '')
+      handle: async ({ params, caller }) => {
+        await tokens.revoke(params['id'] ?? '', caller.targets)
         return { status: 204 }
       },
     }),

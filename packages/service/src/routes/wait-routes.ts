@@ -73,6 +73,7 @@ export function waitRoutes({ home, targets }: Services) {
       path: `${WAITS}/events`,
       role: 'author',
       summary: 'The same as server-sent events, whenever something changes.',
+      longestMs: null,
       replies: { 200: { description: 'Events named waits.', schema: waits, alsoAs: ['text/event-stream'] } },
       handle: (call) => {
         const target = targetOf(call)

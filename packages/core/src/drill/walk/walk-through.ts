@@ -1,8 +1,8 @@
-import { isProblem, toProblemDocument, type DrilledRun, type Walk } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, toProblemDocument, type DrilledRun, type Walk } from '@ledgerman/contract'
 import { isWrite } from '../../plan/plan.js'
 import type { Attempt, SeenRows } from '../../run/attempt.js'
 import type { Session } from '../../target/session-pool.js'
-import { recordFromTexts } from '../../transaction/record-row.js'
+import { shownRecord } from '../../transaction/record-row.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import { describeStep } from '../describe-step.js'
 import { attemptOf, type Drilled } from '../scratch/observe-run.js'
@@ -16,6 +16,7 @@ export class WalkThrough {
   readonly #attempt: Attempt
   readonly #locked = new Map<string, Record<string, unknown>[]>()
   #at = 0
+  #turn: Promise<void> = Promise.resolve()
   #state: Walk['state'] = 'going'
   #outcome: Walk['outcome'] = null
   #problem: Walk['problem'] = null
@@ -42,8 +43,14 @@ export class WalkThrough {
     }
   }
 
-  /** Runs the next step, or after the last the commit. */
-  async next(): Promise<void> {
+  /** Runs the next step, or after the last the commit. Who asks while one runs waits for it, and has the one after it. */
+  next(): Promise<void> {
+    const next = this.#turn.then(() => this.#next())
+    this.#turn = next.catch(() => undefined)
+    return next
+  }
+
+  async #next(): Promise<void> {
     if (this.#state !== 'going') return
     const { plan } = this.drilled
     const step = plan.steps[this.#at]
@@ -51,13 +58,14 @@ export class WalkThrough {
       if (this.#at === 0) await this.#attempt.begin()
       if (step) await this.#attempt.runStep(step)
       else {
-        await this.session.query('commit')
+        const { command } = await this.session.query('commit')
+        if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
         this.#state = 'done'
         this.#outcome = 'committed'
       }
       this.#at++
     } catch (error) {
-      await this.session.query('rollback')
+      await this.session.query('rollback').catch(() => undefined)
       const { current, statement } = this.#attempt
       const explained = this.scratch.target.explain(error, {
         ...(current && 'mapping' in current ? { mapping: current.mapping } : {}),
@@ -120,8 +128,7 @@ export class WalkThrough {
     const known = this.#locked.get(place) ?? []
     for (const { before, after } of rows) {
       const texts = before ?? after ?? []
-      const key = recordFromTexts(
-        mapping,
+      const key = shownRecord(
         mapping.key,
         mapping.key.map((property) => texts[mapping.properties.indexOf(property)] ?? null),
       )
