@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto'
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
-import { isWrite, shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
+import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
+import { withoutValues } from '../problem/safe-message.js'
 import type { Attempt } from '../run/attempt.js'
 import type { Session } from '../target/session-pool.js'
 import type { Target } from '../target/target.js'
@@ -112,8 +113,8 @@ function entryValues(
   request: BookedRequest | undefined,
   problem: LedgermanProblem | null,
 ): (string | null)[] {
-  const total = (of: 'matched' | 'changed') =>
-    String(receipt.steps.reduce((sum, step) => sum + (step.kind === 'require' ? 0 : (step[of] ?? 0)), 0))
+  const writing = receipt.steps.filter(({ no }) => mayWrite(plan.steps[no - 1] as PlannedStep))
+  const total = (of: 'matched' | 'changed') => String(writing.reduce((sum, step) => sum + (step[of] ?? 0), 0))
   const steps = receipt.steps.map((told) => bookedStep(plan.steps[told.no - 1] as PlannedStep, told))
   return [
     receipt.id,
@@ -121,14 +122,22 @@ function entryValues(
     problem === null ? 'committed' : 'refused',
     receipt.note,
     total('matched'),
-    total('changed'),
+    // What was refused was rolled back.
+    problem === null ? total('changed') : '0',
     problem?.code ?? null,
-    problem?.detail ?? null,
+    problem === null ? null : bookedDetail(plan, problem),
     JSON.stringify(bookedRun(receipt)),
     request?.key ?? null,
     JSON.stringify(steps),
     request?.digest ?? null,
   ]
+}
+
+/** The words of a refusal as the book keeps them: an expression in them may hold what must not be shown. */
+function bookedDetail({ sensitiveParams, steps }: Plan, { detail }: LedgermanProblem): string {
+  const isSensitive =
+    sensitiveParams.size > 0 || steps.some((step) => shownStatement(step).slots.some(({ sensitive }) => sensitive))
+  return isSensitive ? withoutValues(detail) : detail
 }
 
 const ids = new WeakMap<PlannedStep, string>()

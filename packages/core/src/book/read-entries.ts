@@ -11,7 +11,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../transaction/receipt.js'
 import { recordHashSql } from '../statement/book-sql.js'
 import { reversibilityOf } from '../transaction/reversibility.js'
-import { recordFromTexts } from '../transaction/record-row.js'
+import { shownRecord } from '../transaction/record-row.js'
 import type { FindMapping } from './find-mapping.js'
 import { readRunReceipt, type RunRow } from './read-run-receipt.js'
 import type { Target } from '../target/target.js'
@@ -113,9 +113,11 @@ interface EntryRow {
   } | null
 }
 
+// Member by member: an entry's steps stand there as json, and one that jsonb does not take would end the whole list.
 const ENTRY_SQL = `
-select to_jsonb(e) - 'statement' || jsonb_build_object('statement', to_jsonb(s),
-  'at', to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'))
+select jsonb_build_object('id', e.id, 'at', to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', e.actor,
+  'outcome', e.outcome, 'note', e.note, 'key', e.key, 'binds', e.binds, 'matched', e.matched, 'changed', e.changed, 'before', e.before,
+  'after', e.after, 'problem', e.problem, 'detail', e.detail, 'run', e.run, 'statement', to_jsonb(s))
 from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`
 
 async function readBook(target: Target, text: string, values: string[]): Promise<EntryRow[]> {
@@ -151,7 +153,7 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
     mapping: row.statement?.mapping ?? null,
     key: keyOf(row, mapping),
     matched: row.matched,
-    changed: row.changed,
+    changed: row.outcome === 'committed' ? row.changed : 0,
     note: row.note,
   }
 }
@@ -159,7 +161,7 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
 /** The key in the mapping's words, or under its columns' names where the mapping no longer fits. */
 function keyOf({ key, statement }: EntryRow, mapping: Mapping | undefined): RecordValues | null {
   if (key === null) return null
-  if (mapping && mapping.key.length === key.length) return recordFromTexts(mapping, mapping.key, key)
+  if (mapping && mapping.key.length === key.length) return shownRecord(mapping.key, key)
   return Object.fromEntries(key.map((value, at) => [statement?.key_columns[at] ?? String(at), value]))
 }
 

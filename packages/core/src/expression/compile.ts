@@ -3,7 +3,7 @@ import type { ColumnType } from '../values/column-type.js'
 import { comparedSql } from '../values/sql-form.js'
 import { ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'
-import type { Expression } from './expression.js'
+import { visitExpression, type Expression } from './expression.js'
 import { expressionProblem } from './expression-problem.js'
 import { hasCommonType, isInstant, numberTypeBeside, plainType, TypeReader, type ValueType } from './value-type.js'
 
@@ -71,7 +71,17 @@ export function compileExpression(expression: Expression, source: string, scope:
     const { type, sensitive } = resolve(node)
     return { sql: type.comparable, column: type, sensitive }
   })
+  const isSensitive = result?.sensitive === true || namesSensitive()
   return sqlOf(expression, result)
+
+  /** Whether a property that must not be shown stands anywhere in it: then no value that it meets may be shown either. */
+  function namesSensitive(): boolean {
+    let found = false
+    visitExpression(expression, (node) => {
+      if (node.kind === 'path') found ||= scope.find(node.names, node.at)?.sensitive === true
+    })
+    return found
+  }
 
   /** `wanted` is the type of the other side, which a literal takes. */
   function sqlOf(node: Expression, wanted: ValueType | undefined): string {
@@ -245,7 +255,7 @@ export function compileExpression(expression: Expression, source: string, scope:
   }
 
   function bound(value: BoundValue, as: ColumnType | null = null): string {
-    const placeholder = scope.bind(value)
+    const placeholder = scope.bind({ ...value, sensitive: value.sensitive || isSensitive })
     return as === null ? `${placeholder}::${value.type}` : comparedSql(placeholder, as)
   }
 

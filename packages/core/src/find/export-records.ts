@@ -20,7 +20,7 @@ export interface Export {
 /**
  * Reads all records that fit, as they are at one moment, a batch at a time: never more than two batches are held.
  *
- * @throws LedgermanProblem as `findRecords`, from here or from the batches.
+ * @throws LedgermanProblem too-many-requests; and as `findRecords`, from here or from the batches.
  */
 export async function exportRecords(
   target: Target,
@@ -33,6 +33,7 @@ export async function exportRecords(
   const find = buildExport(mapping, read.shape, read.links)
   const { statement } = find
   const values = valuesOf(statement, read.bind, null, 0)
+  const leave = target.beginExport()
   return { columns: find.columns.map(({ path }) => path.join('.')), batches: batches() }
 
   async function* batches() {
@@ -60,6 +61,7 @@ export async function exportRecords(
     } finally {
       queue.close()
       await reading
+      leave()
     }
   }
 }

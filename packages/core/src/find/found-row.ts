@@ -1,4 +1,4 @@
-import type { RecordValues } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import type { FindStatement } from '../statement/build-find.js'
 import { propertyValue } from '../transaction/record-row.js'
 
@@ -19,7 +19,30 @@ export function readFoundRow(
       }
       inside = (inside[name] ??= {}) as RecordValues
     }
-    inside[path.at(-1) ?? ''] = propertyValue(mapping, property, row[at] ?? null)
+    try {
+      inside[path.at(-1) ?? ''] = propertyValue(mapping, property, row[at] ?? null)
+    } catch (error) {
+      throw isProblem(error, 'value-invalid') ? inRow(error, columns, row) : error
+    }
   })
   return record
+}
+
+/** The same problem with the row that it is about: one value that cannot be shown would refuse a whole list otherwise unsaid. */
+function inRow(
+  problem: LedgermanProblem,
+  columns: FindStatement['columns'],
+  row: readonly (string | null)[],
+): LedgermanProblem {
+  const key = Object.fromEntries(
+    columns.flatMap(({ path, property }, at) =>
+      path.length === 1 && property.key && !property.sensitive ? [[property.name, row[at] ?? null]] : [],
+    ),
+  )
+  const words = Object.entries(key).map(([name, value]) => `${name} ${value}`)
+  if (words.length === 0) return problem
+  return new LedgermanProblem(problem.code, `In the record ${words.join(', ')}: ${problem.detail}`, {
+    ...problem.facts,
+    key,
+  })
 }

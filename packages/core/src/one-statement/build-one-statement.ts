@@ -1,4 +1,4 @@
-import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
+import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { finderSql } from '../statement/build-load-step.js'
 import { expectedSql, newValueSql } from '../statement/build-write-step.js'
 import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
@@ -124,7 +124,7 @@ class Builder extends RunParts {
       const skipped = when ? `(not (select yes from w${no}))::text` : `'false'`
       return [...counts, skipped, ms === undefined ? `'0'` : `(round(1e4 * date_part('epoch', ${ms})) / 10)::text`]
     })
-    const counted = this.plan.steps.filter(({ kind }) => kind !== 'require')
+    const counted = this.plan.steps.filter(mayWrite)
     const sum = (of: 'matched' | 'changed') => counted.map(({ no }) => this.#count(of, no)).join(' + ') || '0'
     const gates = new Set(['g0', ...[...this.#gates.values()].map(({ part }) => part)])
     return `counts as materialized (

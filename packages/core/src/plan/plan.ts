@@ -1,4 +1,4 @@
-import type { Expectation, Isolation, StepKind, TransactionDefinition } from '@ledgerman/contract'
+import type { Expectation, Isolation, TransactionDefinition } from '@ledgerman/contract'
 import type { Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Statement } from '../statement/statement.js'
@@ -63,6 +63,8 @@ export interface Plan {
   revision: number | null
   definition: Omit<TransactionDefinition, 'transaction'>
   params: ReadonlyMap<string, Param>
+  /** Parameters that meet a sensitive property somewhere: their values are shown nowhere. */
+  sensitiveParams: ReadonlySet<string>
   /**
    * What a run begins with, in one statement: actor, run id and limits set for this transaction, then a column for each rule of a
    * parameter, `t` where it holds.
@@ -88,9 +90,12 @@ export function isWrite(step: PlannedStep): step is PlannedWrite {
   return ['change', 'replace', 'remove', 'add'].includes(step.kind)
 }
 
+/** Whether a step may change rows: its counts are what a run as a whole is told by. */
+export function mayWrite(step: PlannedStep): boolean {
+  return isWrite(step) || (step.kind === 'sql' && step.writes)
+}
+
 /** The statement that stands for a step: in receipts, and in the book. */
 export function shownStatement(step: PlannedStep): Statement {
   return step.kind === 'require' ? step.judgement.statement : isWrite(step) ? step.step : step.statement
 }
-
-export const WRITE_KINDS: readonly StepKind[] = ['change', 'replace', 'remove', 'add']

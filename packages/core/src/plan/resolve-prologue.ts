@@ -28,7 +28,7 @@ export function resolvePrologue(
     ...limit('statement_timeout', timeLimitMs),
   ]
   const rules = Object.entries(params).flatMap(([param, { rule }]) => {
-    const named = rule === undefined ? undefined : scope.read(`scope.params.${param}.rule`, rule)
+    const named = rule === undefined ? undefined : scope.read(`params.${param}.rule`, rule)
     const sql =
       named &&
       scope.attempt(named.label, () => valueSql(named, null, slots, scope.surroundings(slots), plainType('boolean')))

@@ -16,6 +16,7 @@ import type { Judgement, Plan, PlannedStep } from './plan.js'
 import { checkExampleValues } from './resolve-params.js'
 import { resolvePrologue } from './resolve-prologue.js'
 import { resolveSqlStep } from './sql-step.js'
+import { hideSensitive } from './hide-sensitive.js'
 import { finderOf, guardsOf, loadedFinder } from './step-finder.js'
 import { checkReplaced, literalValues, namesAny, newValues } from './step-values.js'
 
@@ -51,6 +52,7 @@ export function resolveTransaction(
     revision,
     definition,
     params,
+    sensitiveParams: hideSensitive(prologue.statement, steps),
     prologue,
     steps,
     isolation: definition.isolation ?? 'read committed',

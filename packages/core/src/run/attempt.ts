@@ -16,6 +16,7 @@ import { statementOf, stepsAhead } from './ahead.js'
 import { isExpected, unexpected } from './expectation.js'
 import { playBack } from './play-back.js'
 import type { RunState } from './run-state.js'
+import { runRawStatement, sentStatement } from './raw-statement.js'
 import { StepBinds } from './step-binds.js'
 import { afterTexts } from './written-row.js'
 import { askedKey, changedMeanwhile, leavesNoneOut, requireBroken } from './step-refusals.js'
@@ -108,7 +109,7 @@ export class Attempt {
     if (step.kind === 'require') {
       const holds = await this.#holds(step.judgement)
       say({ matched: holds ? 1 : 0, changed: 0 })
-      if (!holds) throw requireBroken(step, this.state)
+      if (!holds) throw requireBroken(this.plan, step, this.state)
       return
     }
     const counts =
@@ -238,9 +239,9 @@ export class Attempt {
   }
 
   async #sql(step: Extract<PlannedStep, { kind: 'sql' }>, say: (told: Partial<StepReceipt>) => void) {
-    const { rows, rowCount, command } = await this.#query(step, step.statement)
-    const matched = command === 'SELECT' ? rows.length : (rowCount ?? rows.length)
-    const changed = command === 'SELECT' ? 0 : matched
+    this.statement = sentStatement(step)
+    const values = this.binds.of(step.statement, step)
+    const { rows, matched, changed } = await runRawStatement(this.session, step, values)
     say({ matched, changed })
     this.onRows?.({ step, mapping: null, rows: rows.map((before) => ({ before, after: null, isWritten: false })) })
     this.#witness(step, matched, [], 0, null)

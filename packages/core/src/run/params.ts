@@ -9,7 +9,7 @@ import type { Param, Plan } from '../plan/plan.js'
  * @throws LedgermanProblem request-invalid, value-invalid
  */
 export function readParams(
-  { params, name: transaction }: Plan,
+  { params, name: transaction, sensitiveParams }: Plan,
   given: Readonly<Record<string, Json>>,
 ): Map<string, string | null> {
   for (const name of Object.keys(given)) {
@@ -24,13 +24,14 @@ export function readParams(
       },
     )
   }
-  return new Map([...params.values()].map((param) => [param.name, textOf(param, given, transaction)]))
+  return new Map([...params.values()].map((param) => [param.name, textOf(param, given, transaction, sensitiveParams.has(param.name))]))
 }
 
 function textOf(
   { name, type, nullable, default: fallback }: Param,
   given: Readonly<Record<string, Json>>,
   transaction: string | null,
+  sensitive: boolean,
 ): string | null {
   if (!Object.hasOwn(given, name)) {
     if (fallback !== undefined) return fallback
@@ -51,5 +52,5 @@ function textOf(
       parameter: name,
       expected: type?.sql,
     })
-  return parameterText({ name, isList: false, as: type, sensitive: false }, value)
+  return parameterText({ name, isList: false, as: type, sensitive }, value)
 }

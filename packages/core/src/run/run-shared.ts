@@ -64,5 +64,6 @@ const NO_SESSION: Session = {
   query: () => Promise.reject(new Error('A shared run has no session.')),
   release: () => undefined,
   limitTo: () => undefined,
+  withinBytes: (_most, work) => work(),
   breakOff: () => undefined,
 }

@@ -41,19 +41,24 @@ export function leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): L
 }
 
 /** The problem for a rule of the transaction that does not hold, in its own words. */
-export function requireBroken(step: Extract<PlannedStep, { kind: 'require' }>, state: RunState): LedgermanProblem {
-  return new LedgermanProblem('rule-broken', filled(step.otherwise, state), {
+export function requireBroken(
+  plan: Plan,
+  step: Extract<PlannedStep, { kind: 'require' }>,
+  state: RunState,
+): LedgermanProblem {
+  return new LedgermanProblem('rule-broken', filled(step.otherwise, state, plan), {
     step: step.no,
     rule: step.judgement.source,
     by: 'transaction',
   })
 }
 
-function filled({ parts }: Words, state: RunState): string {
+function filled({ parts }: Words, state: RunState, { sensitiveParams }: Plan): string {
   return parts
     .map((part) => {
       if (typeof part === 'string') return part
-      if ('parameter' in part) return state.params.get(part.parameter) ?? 'null'
+      if ('parameter' in part)
+        return sensitiveParams.has(part.parameter) ? '…' : (state.params.get(part.parameter) ?? 'null')
       const row = state.loaded.get(part.loaded)
       return row?.mapping.byName.get(part.property)?.sensitive
         ? '…'

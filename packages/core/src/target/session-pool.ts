@@ -1,6 +1,7 @@
 import type { Socket } from 'node:net'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
+import { LedgermanProblem } from '@ledgerman/contract'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isStalePlan } from '../problem/database-error.js'
 import { translateConnectionError } from '../problem/translate-error.js'
@@ -18,6 +19,8 @@ export interface Session extends Queryable {
   breakOff(): void
   /** How long an answer may take, in milliseconds, where other than the target's limits say: the connection is broken off then. */
   limitTo(limitMs: number): void
+  /** Runs `work`; whatever it asks may be answered with so many bytes, and the connection is broken off beyond. */
+  withinBytes<T>(most: number, work: () => Promise<T>): Promise<T>
 }
 
 export interface PoolOptions {
@@ -142,6 +145,30 @@ export class SessionPool {
         client.release(destroy || !isIdle)
       },
       breakOff: () => void socketOf(client).destroy(),
+      async withinBytes(most, work) {
+        const socket = socketOf(client)
+        const before = socket.bytesRead
+        let isOver = false
+        const count = () => {
+          if (isOver || socket.bytesRead - before <= most) return
+          isOver = true
+          socket.destroy()
+        }
+        socket.on('data', count)
+        try {
+          return await work()
+        } catch (error) {
+          if (!isOver) throw error
+          throw new LedgermanProblem(
+            'too-large',
+            `The statement gave more than ${most} bytes, so it was broken off. Ask for fewer rows, or for less of each.`,
+            { limitBytes: most },
+            { cause: error },
+          )
+        } finally {
+          socket.off('data', count)
+        }
+      },
     }
   }
 }

@@ -54,6 +54,7 @@ export class Target implements Queryable {
   /** Sessions that can only read, so that a find needs no BEGIN of its own to be sure of that. */
   readonly #readers: SessionPool
   readonly #control: SessionPool
+  #exports = 0
   readonly #gate: SessionGate
   readonly #catalogue: KnownCatalogue
   /** Kept once it is true; while it is asked, all who want to know wait for the one answer. */
@@ -197,6 +198,28 @@ export class Target implements Queryable {
       signal?.removeEventListener('abort', cancel)
       await cancelling
       session.release(isBroken || cancelling !== undefined)
+    }
+  }
+
+  /**
+   * Takes one of the places for exports: each keeps a session for as long as its reader takes, and others want to read too.
+   *
+   * @returns what gives the place back.
+   * @throws LedgermanProblem too-many-requests
+   */
+  beginExport(): () => void {
+    const most = Math.max(1, Math.floor(this.#readers.counts.most / 2))
+    if (this.#exports >= most)
+      throw new LedgermanProblem(
+        'too-many-requests',
+        `${most} exports of ${this.name} are going on already. Wait for one of them to end.`,
+        { target: this.name },
+      )
+    this.#exports++
+    let isOver = false
+    return () => {
+      if (!isOver) this.#exports--
+      isOver = true
     }
   }
 
