@@ -9,6 +9,8 @@ export interface Terminal {
   env: NodeJS.ProcessEnv
   out: (text: string) => void
   err: (text: string) => void
+  /** Columns of the terminal; of anything else as many as a value needs. */
+  width: number
   /** Resolves when there is room for more output. */
   drained: () => Promise<void>
 }

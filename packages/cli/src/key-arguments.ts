@@ -1,6 +1,7 @@
 import { propertyFromText } from '@ledgerman/client'
 import {
   LedgermanProblem,
+  printJson,
   suggestName,
   type MappingInfo,
   type PropertyInfo,
@@ -8,13 +9,19 @@ import {
 } from '@ledgerman/contract'
 
 /**
- * Parts the arguments of a keyed command into the key values, as many as the mapping's key has, and the `prop=value` pairs
- * behind them. A key value may hold an equals sign.
+ * Parts the arguments of a keyed command into the key values, as many as the key has, and the `prop=value` pairs behind them. A key
+ * value may have its property's name before it, as in `code=P-107`; one that looks like another property's pair is taken for that, and
+ * a key that was forgotten.
  *
- * @throws LedgermanProblem request-invalid
+ * @param by the properties of another unique key, as in `email`.
+ * @throws LedgermanProblem request-invalid, no-key
  */
-export function splitArguments(mapping: MappingInfo, words: readonly string[]): { key: string[]; pairs: string[] } {
-  const { key: names } = mapping
+export function splitArguments(
+  mapping: MappingInfo,
+  words: readonly string[],
+  by?: string,
+): { key: string[]; pairs: string[] } {
+  const names = by === undefined ? mapping.key : by.split(',').map((name) => name.trim())
   if (names.length === 0) {
     throw new LedgermanProblem(
       'no-key',
@@ -22,6 +29,7 @@ export function splitArguments(mapping: MappingInfo, words: readonly string[]): 
       { mapping: mapping.name },
     )
   }
+  const key = words.slice(0, names.length).map((word, at) => keyValue(mapping, names, word, at))
   if (words.length < names.length) {
     throw new LedgermanProblem(
       'request-invalid',
@@ -29,26 +37,57 @@ export function splitArguments(mapping: MappingInfo, words: readonly string[]): 
       { where: 'key' },
     )
   }
-  return { key: words.slice(0, names.length), pairs: words.slice(names.length) }
+  return { key, pairs: words.slice(names.length) }
+}
+
+function keyValue(
+  { name: mapping, properties }: MappingInfo,
+  names: readonly string[],
+  word: string,
+  at: number,
+): string {
+  const own = names[at] ?? ''
+  if (word.startsWith(`${own}=`)) return word.slice(own.length + 1)
+  const other = properties?.find(({ name }) => word.startsWith(`${name}=`))
+  if (!other) return word
+  throw new LedgermanProblem(
+    'request-invalid',
+    `"${word}" stands where the ${own} of the ${mapping} belongs, and looks like a value for ${other.name}. The key comes first: ${names.join(', ')}. If it really is the key, write ${own}=${word}.`,
+    { where: 'key', key: names },
+  )
+}
+
+/** The key of a record that was loaded, as a command line or an address has it. */
+export function keyOfRecord({ key }: MappingInfo, record: RecordValues): string[] {
+  return key.map((name) => {
+    const value = record[name]
+    return typeof value === 'string' ? value : printJson(value)
+  })
 }
 
 /**
  * Reads `prop=value` pairs. On a command line every value is text; what JSON carries as something else is read as that.
  *
- * @throws LedgermanProblem request-invalid for a pair without an equals sign or with an unknown name; value-invalid.
+ * @throws LedgermanProblem request-invalid for a pair without an equals sign, with an unknown name, or for a property that is set twice;
+ *   value-invalid.
  */
 export function parsePairs(mapping: MappingInfo, pairs: readonly string[], nulls: readonly string[]): RecordValues {
   const values: RecordValues = {}
+  const set = (name: string, value: unknown) => {
+    if (Object.hasOwn(values, name))
+      throw new LedgermanProblem('request-invalid', `${name} is set twice. Say once what it is to be.`, { where: name })
+    values[name] = value
+  }
   for (const pair of pairs) {
     const at = pair.indexOf('=')
     if (at < 1)
       throw new LedgermanProblem('request-invalid', `"${pair}": expected property=value, such as hoursLeft=14.50.`, {
         where: pair,
       })
-    const name = pair.slice(0, at)
-    values[name] = propertyFromText(getProperty(mapping, name), pair.slice(at + 1))
+    const property = getProperty(mapping, pair.slice(0, at))
+    set(property.name, propertyFromText(property, pair.slice(at + 1)))
   }
-  for (const name of nulls) values[getProperty(mapping, name).name] = null
+  for (const name of nulls) set(getProperty(mapping, name).name, null)
   return values
 }
 

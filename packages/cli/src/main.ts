@@ -1,15 +1,19 @@
 import { once } from 'node:events'
 import { CommanderError } from 'commander'
-import { isProblem, problemCatalogue } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, problemCatalogue } from '@ledgerman/contract'
 import { CommandContext } from './command-context.js'
 import { formatProblem, problemJson } from './output/problem-text.js'
 import { createProgram } from './program.js'
 
 const USAGE = 2
+/** Of a file or a pipe: wide enough for a value of some length, narrow enough to be read. */
+const WIDTH_ELSEWHERE = 120
+const isJson = process.argv.includes('--json')
 const terminal = {
   env: process.env,
   out: (text: string) => void process.stdout.write(text),
   err: (text: string) => void process.stderr.write(text),
+  width: process.stdout.columns ?? WIDTH_ELSEWHERE,
   drained: () =>
     process.stdout.writableNeedDrain ? once(process.stdout, 'drain').then(() => undefined) : Promise.resolve(),
 }
@@ -24,9 +28,16 @@ try {
 }
 
 function report(error: unknown): number {
-  if (error instanceof CommanderError) return error.exitCode === 0 ? 0 : USAGE
+  if (error instanceof CommanderError) {
+    if (error.exitCode === 0) return 0
+    if (isJson) {
+      const problem = new LedgermanProblem('request-invalid', error.message.replace(/^error: /, ''), { where: 'usage' })
+      terminal.err(`${problemJson(problem)}\n`)
+    }
+    return USAGE
+  }
   if (isProblem(error)) {
-    terminal.err(`${process.argv.includes('--json') ? problemJson(error) : formatProblem(error)}\n`)
+    terminal.err(`${isJson ? problemJson(error) : formatProblem(error, terminal.width)}\n`)
     return problemCatalogue[error.code].exit
   }
   terminal.err(`ledgerman: ${error instanceof Error ? (error.stack ?? error.message) : String(error)}\n`)

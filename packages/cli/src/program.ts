@@ -1,4 +1,5 @@
 import { Command } from 'commander'
+import { addChange } from './commands/change.js'
 import { addBook } from './commands/book.js'
 import { addDefinitions } from './commands/definitions.js'
 import { addDrill } from './commands/drill.js'
@@ -11,15 +12,21 @@ import { addTables } from './commands/tables.js'
 import { addTargets } from './commands/targets.js'
 import { addTokens } from './commands/tokens.js'
 import { addWaits } from './commands/waits.js'
+import { version } from './version.js'
 import type { CommandContext } from './command-context.js'
 
 /** All commands, in the order a first session needs them. */
 export function createProgram(context: CommandContext): Command {
   const program = new Command('ledgerman')
     .description('Change existing PostgreSQL records, and prove what was changed.')
+    .version(version, '--version', 'print the version')
     .option('--json', 'print JSON, for programs')
     .option('-t, --target <name>', 'the target to work on (LEDGERMAN_TARGET; not needed where there is only one)')
-    .configureOutput({ writeOut: context.terminal.out, writeErr: context.terminal.err })
+    .configureOutput({
+      writeOut: context.terminal.out,
+      // For programs a usage error is told as JSON, by whoever catches it.
+      writeErr: (text) => (process.argv.includes('--json') ? undefined : context.terminal.err(text)),
+    })
     .configureHelp({ showGlobalOptions: true })
     .showHelpAfterError('(--help tells more)')
     .addHelpText(
@@ -33,7 +40,7 @@ A first session on the demo observatory:
   ledgerman change programme P-107 hoursLeft=14.50 --commit
   ledgerman book list
 
-Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed by someone else ·
+Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed meanwhile ·
 6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable`,
     )
   for (const add of [
@@ -44,6 +51,7 @@ Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong
     addDefinitions,
     addFind,
     addRecords,
+    addChange,
     addRuns,
     addDrill,
     addBook,

@@ -25,6 +25,8 @@ export interface Request {
   contentType?: string
   headers?: Record<string, string>
   query?: Record<string, string | number | boolean | undefined>
+  /** Whether it may leave something changed: without an answer nobody knows then what became of it. */
+  mayChange?: boolean
 }
 
 /** Told on a call's way. */
@@ -55,7 +57,9 @@ export class HttpClient {
   async send<T>(path: string, request: Request = {}): Promise<Answer<T>> {
     const { timeLimitMs = 60_000 } = this.#options
     const answer = await this.#fetch(path, request, 'application/json', AbortSignal.timeout(timeLimitMs))
-    const text = await answer.text()
+    const text = await answer.text().catch((error: unknown) => {
+      throw lostAnswer(this.#url, request, error)
+    })
     if (!answer.ok) throw problemFrom(answer, text)
     const tag = answer.headers.get('etag')
     return {
@@ -71,7 +75,7 @@ export class HttpClient {
    * @throws LedgermanProblem as `send`
    */
   async follow<T>(path: string, request: Request, { onWait, onProgress }: Follower): Promise<T> {
-    for await (const { event, data } of this.events(path, request)) {
+    for await (const { event, data } of this.#eventsOf(path, request)) {
       if (event === 'progress') onProgress?.(parseJson(data) as unknown as Progress)
       if (event === 'waiting') onWait?.((parseJson(data) as unknown as { holders: LockHolder[] }).holders)
       if (event !== 'answer') continue
@@ -79,13 +83,17 @@ export class HttpClient {
       if (status >= 400) throw toProblem(body as Record<string, unknown>)
       return body
     }
-    throw new LedgermanProblem(
-      'outcome-unknown',
-      'The connection broke before the answer came. Look into the book for what became of it.',
-      {
-        service: this.#url,
-      },
-    )
+    throw lostAnswer(this.#url, request, undefined)
+  }
+
+  /** The events of a call that is followed; where they break off its answer is lost. */
+  async *#eventsOf(path: string, request: Request): AsyncGenerator<{ event: string; data: string }> {
+    try {
+      yield* this.events(path, request)
+    } catch (error) {
+      const isCut = error instanceof LedgermanProblem && error.facts['isCut'] === true
+      throw isCut ? lostAnswer(this.#url, request, error) : error
+    }
   }
 
   /** Receives server-sent events (WHATWG HTML, "Server-sent events"). */
@@ -125,7 +133,7 @@ export class HttpClient {
       throw new LedgermanProblem(
         'target-unavailable',
         'The transfer broke off before its end: what was received is not all.',
-        { service: this.#url },
+        { service: this.#url, isCut: true },
         { cause: error },
       )
     }
@@ -152,9 +160,26 @@ export class HttpClient {
       ...(signal ? { signal } : {}),
       ...(body === undefined ? {} : { body: typeof body === 'string' ? body : printJson(body) }),
     }).catch((error: unknown) => {
-      throw unreachable(this.#url, error)
+      throw wasNeverSent(error) ? unreachable(this.#url, error) : lostAnswer(this.#url, request, error)
     })
   }
+}
+
+/** Whether nobody was there to take the request. */
+function wasNeverSent(error: unknown): boolean {
+  const cause = error instanceof Error ? (error.cause as { code?: string } | undefined) : undefined
+  return /^(?:ECONNREFUSED|ENOTFOUND|EAI_AGAIN|EHOSTUNREACH|ENETUNREACH|ERR_INVALID_URL)$/.test(cause?.code ?? '')
+}
+
+/** The problem for a call that was sent, and whose answer never came. */
+function lostAnswer(url: string, { mayChange }: Request, error: unknown): LedgermanProblem {
+  if (mayChange !== true) return unreachable(url, error ?? new Error('the connection broke before the answer came'))
+  return new LedgermanProblem(
+    'outcome-unknown',
+    'The connection broke before the answer came. Whether it changed anything is not known: look into the book for its entry.',
+    { service: url },
+    { cause: error },
+  )
 }
 
 function unreachable(url: string, error: unknown): LedgermanProblem {

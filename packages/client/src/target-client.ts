@@ -1,5 +1,6 @@
 import {
   isProblem,
+  LedgermanProblem,
   parseJson,
   toRecordAddress,
   type BookPrepared,
@@ -51,8 +52,12 @@ export interface ChangeOptions {
   rehearsal?: string | undefined
   /** Sent again with the same key, it takes effect once. */
   idempotencyKey?: string | undefined
-  /** What to do where somebody else was faster: `reapply` tries again on the current record, if none of your properties moved. */
-  onConflict?: 'refuse' | 'reapply'
+  /** What to do where the record was changed meanwhile: `reapply` tries again on it, if none of your properties moved. */
+  ifChanged?: 'refuse' | 'reapply'
+  /** Whether an object for a json property sets only the members that it names (RFC 7396). */
+  merge?: boolean | undefined
+  /** Kept with the entry. */
+  note?: string | undefined
   /** Told while the change waits for a lock. */
   onWait?: OnWait | undefined
 }
@@ -72,6 +77,15 @@ function reapplied(error: unknown): Pick<ChangeOptions, 'guard' | 'loaded'> | un
 function ifMatch(guard: string | undefined): Record<string, string> {
   if (guard === undefined) return {}
   return { 'if-match': guard === '*' ? '*' : `"${guard}"` }
+}
+
+/** The query and headers of a call that writes a record. */
+function written(
+  { mode = 'commit', guard, rehearsal, note, idempotencyKey }: ChangeOptions,
+  query: Record<string, string>,
+): Pick<Request, 'query' | 'headers'> {
+  const once: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
+  return { query: { ...query, mode, rehearsal, note }, headers: { ...ifMatch(guard), ...once } }
 }
 
 /** The calls of one target. */
@@ -254,23 +268,29 @@ export class TargetClient {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
-    { mode = 'commit', guard, loaded, rehearsal, idempotencyKey, onConflict = 'refuse', onWait }: ChangeOptions,
+    options: ChangeOptions,
   ): Promise<ChangedRecord> {
+    const { loaded, merge = false, ifChanged = 'refuse', onWait } = options
     const { path, query } = await this.#recordPlace(mapping, key)
-    const body = { set: values, ...(loaded === undefined ? {} : { loaded }) }
-    const once: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
-    const request = {
-      method: 'PATCH' as const,
-      body,
-      query: { ...query, mode, rehearsal },
-      headers: { ...ifMatch(guard), ...once },
-    }
+    if (merge && loaded !== undefined)
+      throw new LedgermanProblem(
+        'request-invalid',
+        'loaded: a merge patch cannot say what was loaded. Leave one out.',
+        {
+          where: 'loaded',
+        },
+      )
+    const content = merge
+      ? { body: values, contentType: 'application/merge-patch+json' }
+      : { body: { set: values, ...(loaded === undefined ? {} : { loaded }) } }
+    const request = { method: 'PATCH' as const, ...content, ...written(options, query) }
     try {
       return await this.#write<ChangedRecord>(path, request, onWait)
     } catch (error) {
-      const again = onConflict === 'reapply' ? reapplied(error) : undefined
+      const again = ifChanged === 'reapply' ? reapplied(error) : undefined
       if (!again) throw error
-      return this.change(mapping, key, values, { mode, ...again, ...(onWait ? { onWait } : {}) })
+      const { ifChanged: _, ...rest } = options
+      return this.change(mapping, key, values, { ...rest, ...again })
     }
   }
 
@@ -279,32 +299,32 @@ export class TargetClient {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
-    { mode = 'commit', guard, onWait }: ChangeOptions,
+    options: Omit<ChangeOptions, 'loaded' | 'merge' | 'ifChanged'>,
   ): Promise<ChangedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
-    const request = { method: 'PUT' as const, body: values, query: { ...query, mode }, headers: ifMatch(guard) }
-    return this.#write<ChangedRecord>(path, request, onWait)
+    const request = { method: 'PUT' as const, body: values, ...written(options, query) }
+    return this.#write<ChangedRecord>(path, request, options.onWait)
   }
 
   /** Adds one record. Properties that are not named get their columns' defaults. */
   async add(
     mapping: string,
     values: RecordValues,
-    { mode = 'commit', onWait }: Pick<ChangeOptions, 'mode' | 'onWait'> = {},
+    options: Pick<ChangeOptions, 'mode' | 'rehearsal' | 'note' | 'idempotencyKey' | 'onWait'> = {},
   ): Promise<ChangedRecord> {
-    const request = { method: 'POST' as const, body: values, query: { mode } }
-    return this.#write<ChangedRecord>(`${this.#mappingPath(mapping)}/records`, request, onWait)
+    const request = { method: 'POST' as const, body: values, ...written(options, {}) }
+    return this.#write<ChangedRecord>(`${this.#mappingPath(mapping)}/records`, request, options.onWait)
   }
 
   /** Removes one record. */
   async remove(
     mapping: string,
     key: readonly string[],
-    { mode = 'commit', guard, onWait }: ChangeOptions,
+    options: Omit<ChangeOptions, 'loaded' | 'merge' | 'ifChanged'>,
   ): Promise<RemovedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key)
-    const request = { method: 'DELETE' as const, query: { ...query, mode }, headers: ifMatch(guard) }
-    return this.#write<RemovedRecord>(path, request, onWait)
+    const request = { method: 'DELETE' as const, ...written(options, query) }
+    return this.#write<RemovedRecord>(path, request, options.onWait)
   }
 
   async entries(
@@ -334,7 +354,8 @@ export class TargetClient {
 
   /** Sends a call that may come to wait for a lock, and tells of it where somebody wants to know. */
   async #write<T>(path: string, request: Request, onWait: OnWait | undefined): Promise<T> {
-    return onWait ? this.#http.follow<T>(path, request, { onWait }) : (await this.#http.send<T>(path, request)).body
+    const asked = { ...request, mayChange: true }
+    return onWait ? this.#http.follow<T>(path, asked, { onWait }) : (await this.#http.send<T>(path, asked)).body
   }
 
   #tablePath(schema: string, name: string): string {

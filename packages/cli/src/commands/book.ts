@@ -16,7 +16,10 @@ export function addBook(program: Command, context: CommandContext): void {
     .description('List entries, the newest first.')
     .option('--limit <entries>', 'at most 1000', '20')
     .option('--after <entry>', 'the next page: the last entry of the page before')
-    .option('--outcome <outcome>', 'only committed, or only refused ones')
+    .option(
+      '--outcome <outcome>',
+      'only committed, only refused, or only those refused with one code, such as rule-broken',
+    )
     .option('--actor <name>', 'only those of one actor')
     .option('--mapping <mapping>', 'only those of one mapping')
     .option('--transaction <name>', 'only runs of one transaction')
@@ -96,6 +99,7 @@ function toRow({
   key,
   matched,
   changed,
+  condition,
 }: EntrySummary): string[] {
   const record = Object.values(key ?? {})
     .map((value) => formatValue(value, 20))
@@ -105,7 +109,7 @@ function toRow({
     `${at.slice(0, 10)} ${at.slice(11, 19)}`,
     actor,
     outcome === 'committed' ? colors.green('committed') : colors.red(problem ?? 'refused'),
-    [kind, mapping ?? transaction, record].filter(Boolean).join(' '),
+    [kind, transaction ?? mapping, record || (condition ?? '')].filter(Boolean).join(' '),
     String(matched ?? '–'),
     String(changed ?? '–'),
   ]

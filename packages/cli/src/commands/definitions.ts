@@ -44,7 +44,8 @@ export function addDefinitions(program: Command, context: CommandContext): void 
     .action(async (_options: unknown, command: Command) => {
       const target = await context.target(command)
       const mappings = await Promise.all((await target.mappings()).map(({ name }) => target.mapping(name)))
-      context.terminal.out(typesOfMappings(mappings))
+      const types = typesOfMappings(mappings)
+      context.print(command, { types }, () => types.trimEnd())
     })
 
   program

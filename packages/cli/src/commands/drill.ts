@@ -30,7 +30,7 @@ interface DrillFlags {
   seed?: string
   times?: string
   atOnce?: string
-  keep?: string[]
+  invariant?: string[]
   example?: string
   all?: string
   junit?: string
@@ -54,7 +54,7 @@ export function addDrill(program: Command, context: CommandContext): void {
     .option('--seed <number>', 'the sample that this seed gave')
     .option('--times <runs>', 'commit it so many times')
     .option('--at-once <runs>', 'so many of them at the same time', '16')
-    .option('--keep <expression>', "what has to stay, such as 'sum(programme.hoursLeft)' (repeatable)", collect)
+    .option('--invariant <expression>', "what has to stay, such as 'sum(programme.hoursLeft)' (repeatable)", collect)
     .option('--example <number>', 'take the parameters of that example of the definition, counted from 1')
     .option('--all <folder>', 'run the drills that are kept in files, NAME.drill.yaml')
     .addOption(new Option('--junit <file>', 'write what came of --all as JUnit XML'))
@@ -65,7 +65,7 @@ Examples:
   ledgerman drill move-hours from=P-107 to=P-112 hours=4 --fault all
   ledgerman drill move-hours --example 1 --with move-hours from=P-112 to=P-107 hours=1 --isolation all
   ledgerman drill programme P-107 hoursLeft=3 --with programme P-107 hoursLeft=4 --guard all
-  ledgerman drill move-hours --example 1 --times 500 --keep 'sum(programme.hoursLeft)'
+  ledgerman drill move-hours --example 1 --times 500 --invariant 'sum(programme.hoursLeft)'
   ledgerman drill --all drills --junit drills.xml`,
     )
     .action(async (what: string | undefined, words: string[], options: DrillFlags, command: Command) => {
@@ -142,7 +142,7 @@ async function toRequest(
       runs: [first, ...(await Promise.all(others.map((each) => toRun(target, each))))],
       times: wholeNumber(options.times, 'times'),
       atOnce: wholeNumber(options.atOnce ?? '16', 'at-once'),
-      keep: options.keep ?? [],
+      keep: options.invariant ?? [],
       ...(isolation && isolation[0] !== 'all' ? { isolation: isolation[0] } : {}),
     }
   if (others.length > 0)

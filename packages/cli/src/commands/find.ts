@@ -16,7 +16,7 @@ interface FindFlags {
   after?: string
   all?: boolean
   expect?: 'one'
-  count?: 'exact' | 'estimate' | true
+  count?: 'about' | true
   explain?: boolean
   ndjson?: boolean
   csv?: boolean
@@ -37,7 +37,7 @@ export function addFind(program: Command, context: CommandContext): void {
     .option('--after <place>', 'the next page: the place that the page before ended at')
     .option('--all', 'not only a page, but all')
     .addOption(new Option('--expect <count>', 'exactly one record has to fit').choices(['one']))
-    .addOption(new Option('--count [kind]', 'how many fit in all').choices(['exact', 'estimate']))
+    .addOption(new Option('--count [kind]', 'how many fit in all; about: as the planner estimates').choices(['about']))
     .option('--explain', 'show how they would be found, without finding them')
     .addOption(new Option('--ndjson', 'a JSON object a line, as it comes').conflicts('csv'))
     .option('--csv', 'CSV with a header line, as it comes')
@@ -60,7 +60,7 @@ Examples:
       }
       if (options.expect) {
         const one = await target.findOne(mapping, find)
-        return context.print(command, one, () => formatRecord(one, paths))
+        return context.print(command, one, () => formatRecord(one, context.terminal.width, paths))
       }
       if (options.ndjson || options.csv) {
         const asked = options.all ? find : { ...find, limit: find.limit ?? 50 }
@@ -76,7 +76,7 @@ Examples:
             ...(page.count === undefined
               ? []
               : [
-                  `${page.countIs === 'estimate' ? 'about ' : ''}${page.count} in all${page.countIs === 'estimate' ? ', as the planner estimates' : ''}`,
+                  `${page.isEstimate ? 'about ' : ''}${page.count} in all${page.isEstimate ? ', as the planner estimates' : ''}`,
                 ]),
             ...(page.next === null ? [] : [colors.dim(`More: --after ${page.next}, or --all`)]),
           ].join('\n'),
@@ -104,7 +104,7 @@ function toFind(where: string | undefined, { bind, order, properties, limit, aft
     properties,
     after,
     limit: limit === undefined ? undefined : wholeNumber(limit, 'limit', 1, 1000),
-    count: count === true ? 'exact' : count,
+    count: count === true ? 'all' : count,
     bind,
   }
 }

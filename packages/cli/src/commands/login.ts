@@ -20,6 +20,12 @@ export function addLogin(program: Command, context: CommandContext): void {
     )
     .action(async (url: string, options: { tokenFile?: string }, command: Command) => {
       const { env } = context.terminal
+      if (!/^https?:\/\//i.test(url) || !URL.canParse(url))
+        throw new LedgermanProblem(
+          'request-invalid',
+          `"${url}" is no address of a service: expected one such as http://127.0.0.1:4680.`,
+          { where: 'url' },
+        )
       const token = (
         options.tokenFile !== undefined
           ? readTokenFile(options.tokenFile)

@@ -27,16 +27,16 @@ export function addMappings(program: Command, context: CommandContext): void {
     .command('map')
     .description('Derive the mapping of a table and print it as YAML.')
     .argument('<table>', 'schema.table; public is meant where there is no schema')
-    .option('--save', 'publish it as well')
+    .option('--publish', 'publish it as well')
     .addHelpText(
       'after',
       `\nExamples:\n  ledgerman map programme\n  ledgerman map programme > mappings/programme.yaml\n  ledgerman map public.calibration --save`,
     )
-    .action(async (name: string, options: { save?: boolean }, command: Command) => {
+    .action(async (name: string, options: { publish?: boolean }, command: Command) => {
       const target = await context.target(command)
       const derived = await target.deriveMapping(...parseTableName(name))
       for (const note of derived.notes) context.terminal.err(`${colors.yellow('!')} ${note}\n`)
-      if (!options.save) return context.print(command, derived, () => derived.source.trimEnd())
+      if (!options.publish) return context.print(command, derived, () => derived.source.trimEnd())
       const published = await target.publishMapping(derived.definition.mapping, derived.source)
       context.print(
         command,

@@ -14,7 +14,7 @@ interface RunFlags {
   note?: string
   confirm?: boolean
   statement?: boolean
-  once?: string
+  idempotencyKey?: string
 }
 
 export function addRuns(program: Command, context: CommandContext): void {
@@ -56,7 +56,7 @@ export function addRuns(program: Command, context: CommandContext): void {
     .option('--example <number>', 'take the parameters of that example of the definition, counted from 1')
     .option('--note <text>', 'kept with the entry')
     .option('--confirm', 'read the written rows back by a second session')
-    .option('--once <key>', 'an idempotency key: sent again, it takes effect once')
+    .option('--idempotency-key <key>', 'an idempotency key: sent again, it takes effect once')
     .option('--statement', 'show each statement and its binds')
     .addHelpText(
       'after',
@@ -95,7 +95,7 @@ Examples:
         run = { ...common, transaction: first, params: paramsOf(transaction, rest, options.example) }
       }
       const receipt = await target
-        .run(run, { idempotencyKey: options.once, onWait: context.sayWaiting })
+        .run(run, { idempotencyKey: options.idempotencyKey, onWait: context.sayWaiting })
         .catch(async (error: unknown) => {
           throw options.steps === undefined ? error : (await import('../steps-file.js')).inFile(options.steps, error)
         })

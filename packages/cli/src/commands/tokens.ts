@@ -1,5 +1,5 @@
 import type { Command } from 'commander'
-import type { Role } from '@ledgerman/contract'
+import { LedgermanProblem, type Role } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatTable } from '../output/table.js'
 
@@ -36,9 +36,16 @@ export function addTokens(program: Command, context: CommandContext): void {
 
   tokens
     .command('revoke')
-    .argument('<id>')
-    .action(async (id: string, _options: unknown, command: Command) => {
-      await context.client().revokeToken(id)
-      context.print(command, { revoked: id }, () => `Revoked ${id}.`)
+    .description('Revoke a token, by its name or id.')
+    .argument('<token>', 'its name, or its id')
+    .action(async (given: string, _options: unknown, command: Command) => {
+      const client = context.client()
+      const known = (await client.tokens()).find(({ id, name }) => id === given || name === given)
+      if (!known)
+        throw new LedgermanProblem('not-found', `There is no token ${given}. ledgerman tokens list shows them.`, {
+          token: given,
+        })
+      await client.revokeToken(known.id)
+      context.print(command, { revoked: known.id, name: known.name }, () => `Revoked ${known.name}.`)
     })
 }

@@ -12,38 +12,15 @@ import { formatRecords } from './record-text.js'
 import { formatTable, formatValue } from './table.js'
 import { formatReceipt, indent } from './receipt-text.js'
 
-/** A problem for people: its code, what is wrong and what to do; both sides where somebody else was faster. */
-export function formatProblem(problem: LedgermanProblem): string {
+/** A problem for people: its code, what is wrong and what to do; all sides where the record was changed meanwhile. */
+export function formatProblem(problem: LedgermanProblem, width = 120): string {
   const { findings } = problem.facts as { findings?: Finding[] }
   if (findings && findings.length > 0)
     return [`${colors.red(problem.code)}: nothing was changed`, ...findings.map(formatFinding)].join('\n')
   const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
   if (problem.code === 'unauthenticated' && !problem.detail.includes('ledgerman login'))
     lines.push('To sign in: ledgerman login URL --token-file FILE')
-  const { yours, current, loaded, by } = problem.facts as Record<string, Record<string, unknown> | undefined>
-  if (problem.code === 'record-changed' && yours && current) {
-    const names = [...new Set([...Object.keys(yours), ...((problem.facts['theirs'] as string[] | undefined) ?? [])])]
-    const rows = names.map((name) => {
-      const who = by?.[name] as { actor: string; at: string } | undefined
-      const mine = name in yours ? formatValue(yours[name], 40) : ''
-      return [
-        name,
-        formatValue(loaded?.[name], 40),
-        mine,
-        formatValue(current[name], 40),
-        who ? colors.dim(`by ${who.actor}, ${who.at}`) : '',
-      ]
-    })
-    lines.push(
-      '',
-      indent(formatTable(['property', 'loaded', 'yours', 'current', ''], rows)),
-      '',
-      `Its guard is now ${String(problem.facts['guard'])}.`,
-    )
-    const { overlap } = problem.facts as { overlap?: string[] | null }
-    if (overlap?.length === 0)
-      lines.push(colors.dim('To apply yours to it as it is now: the same command with --on-conflict reapply'))
-  }
+  if (problem.code === 'record-changed') lines.push(...formatConflict(problem, width))
   const { receipt } = problem.facts as { receipt?: Receipt }
   if (receipt && receipt.steps.length > 1)
     lines.push(
@@ -58,6 +35,49 @@ export function formatProblem(problem: LedgermanProblem): string {
   const { candidates } = problem.facts as { candidates?: RecordValues[] }
   if (candidates) lines.push('', indent(formatRecords(candidates)))
   return lines.join('\n')
+}
+
+/** What was loaded, what is wanted and what is there now, side by side; what nobody knows is told as that. */
+function formatConflict(problem: LedgermanProblem, width: number): string[] {
+  const facts = problem.facts as Record<string, Record<string, unknown> | undefined>
+  const { current, loaded = {}, by, tested } = facts
+  const { yours = {} } = facts
+  if (!current) return []
+  const unknown = new Set((problem.facts['unknown'] as string[] | undefined) ?? [])
+  const theirs = (problem.facts['theirs'] as string[] | undefined) ?? []
+  const named = [...new Set([...Object.keys(tested ?? yours), ...theirs])]
+  // A removal sets nothing: what there is to look at is the record itself.
+  const names = named.length > 0 ? named : Object.keys(current)
+  const longest = Math.max(16, Math.floor((width - 60) / 3))
+  const mine = tested ?? yours
+  const rows = names.map((name) => {
+    const who = by?.[name] as { actor: string; at: string } | undefined
+    const before = name in loaded && !unknown.has(name) ? formatValue(loaded[name], longest) : colors.dim('not known')
+    return [
+      name,
+      ...(tested ? [] : [before]),
+      ...(Object.keys(mine).length > 0 ? [name in mine ? formatValue(mine[name], longest) : ''] : []),
+      name in current ? formatValue(current[name], longest) : colors.dim('not shown'),
+      who ? colors.dim(`by ${who.actor}, ${who.at}`) : '',
+    ]
+  })
+  const head = [
+    'property',
+    ...(tested ? [] : ['loaded']),
+    ...(Object.keys(mine).length > 0 ? [tested ? 'tested' : 'yours'] : []),
+    'current',
+    '',
+  ]
+  const guard = problem.facts['guard']
+  const { overlap } = problem.facts as { overlap?: string[] | null }
+  return [
+    '',
+    indent(formatTable(head, rows)),
+    ...(typeof guard === 'string' ? ['', `Its guard is now ${guard}.`] : []),
+    ...(overlap?.length === 0
+      ? [colors.dim('To apply yours to it as it is now: the same command with --if-changed reapply')]
+      : []),
+  ]
 }
 
 /** The same as the service's own document, for programs. */

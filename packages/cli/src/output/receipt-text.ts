@@ -1,9 +1,18 @@
 import colors from 'picocolors'
 import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
-import { formatTable, formatValue } from './table.js'
+import { formatDifference, formatTable, formatValue } from './table.js'
+
+/** How much of a receipt is shown. */
+export interface ReceiptText {
+  statement: boolean
+  /** Whether all rows and whole values are shown. */
+  full?: boolean
+  /** Columns of the terminal. */
+  width?: number
+}
 
 /** What a run did, for people: the counts, each row's values before and after, and what beside them the database changed. */
-export function formatReceipt(receipt: Receipt, options: { statement: boolean }): string {
+export function formatReceipt(receipt: Receipt, options: ReceiptText): string {
   const isRun = receipt.steps.length > 1 || receipt.transaction !== null
   const parts = isRun
     ? [
@@ -14,21 +23,28 @@ export function formatReceipt(receipt: Receipt, options: { statement: boolean })
         ]),
       ]
     : receipt.steps.flatMap((step) => formatStepParts(step, options))
-  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts].join('\n\n')
+  const unsaid = (receipt.notShown ?? []).map((words) => `${colors.yellow('not shown')}: ${words}`)
+  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts, ...unsaid].join('\n\n')
 }
 
-function headline({ outcome, steps, durationMs, reversible }: Receipt): string {
+function headline({ outcome, steps, durationMs, reversible, replayed }: Receipt): string {
   const counts = steps
     .map(
       ({ expected, matched, changed }) => `expected ${expected}, matched ${matched ?? '–'}, changed ${changed ?? '–'}`,
     )
     .join('; ')
-  return `${OUTCOMES[outcome]()}: ${counts}${extras({ outcome, durationMs, reversible })}`
+  return `${outcomeOf(outcome, replayed)}: ${counts}${extras({ outcome, durationMs, reversible })}`
 }
 
-function runHeadline({ outcome, transaction, revision, durationMs, reversible, attempts }: Receipt): string {
+function runHeadline({ outcome, transaction, revision, durationMs, reversible, attempts, replayed }: Receipt): string {
   const name = transaction === null ? 'steps' : `${transaction}, revision ${revision}`
-  return `${OUTCOMES[outcome]()}: ${name}${attempts > 1 ? `, at the ${attempts}. attempt` : ''}${extras({ outcome, durationMs, reversible })}`
+  return `${outcomeOf(outcome, replayed)}: ${name}${attempts > 1 ? `, at the ${attempts}. attempt` : ''}${extras({ outcome, durationMs, reversible })}`
+}
+
+function outcomeOf(outcome: Receipt['outcome'], replayed: boolean): string {
+  return replayed
+    ? colors.green('committed before, with the same idempotency key; nothing was done now')
+    : OUTCOMES[outcome]()
 }
 
 const OUTCOMES = {
@@ -63,7 +79,8 @@ function nameOf({ kind, mapping }: Pick<StepReceipt, 'kind' | 'mapping'>): strin
   return mapping === null ? kind : `${kind} ${mapping}`
 }
 
-function formatStepParts(step: StepReceipt, options: { statement: boolean }): string[] {
+function formatStepParts(step: StepReceipt, options: ReceiptText): string[] {
+  const most = options.full ? Infinity : SHOWN_ROWS
   const left = step.leftOut?.length
     ? [
         `${colors.yellow('left out, held by others')}: ${step.leftOut.map((key) => Object.values(key).join(', ')).join(' · ')}`,
@@ -71,24 +88,37 @@ function formatStepParts(step: StepReceipt, options: { statement: boolean }): st
     : []
   return [
     ...(options.statement ? [formatStatement(step)] : []),
-    ...(step.kind === 'load' ? [] : step.rows.slice(0, SHOWN_ROWS).map((row) => formatRow(row))),
-    ...(step.kind !== 'load' && (step.changed ?? 0) > SHOWN_ROWS
-      ? [colors.dim(`… and ${(step.changed ?? 0) - SHOWN_ROWS} more rows`)]
-      : []),
+    ...(step.kind === 'load' ? [] : step.rows.slice(0, most).map((row) => formatRow(row, options))),
+    ...(step.kind === 'load' ? [] : moreRows(step, most)),
     ...left,
   ]
+}
+
+function moreRows({ rows, changed }: StepReceipt, most: number): string[] {
+  const shown = Math.min(rows.length, most)
+  if ((changed ?? 0) <= shown) return []
+  const how = rows.length > shown ? '; --full shows more' : '; the book has them'
+  return [colors.dim(`… and ${(changed ?? 0) - shown} more rows${how}`)]
 }
 
 /** How many rows of a step are shown one by one. */
 const SHOWN_ROWS = 10
 
-function formatRow({ key, before, after, alsoChanged }: RowReceipt): string {
+function formatRow({ key, before, after, alsoChanged }: RowReceipt, options: ReceiptText): string {
+  const longest = options.full ? Infinity : sideWidth(options.width, [before, after, alsoChanged?.before ?? null])
   const name = Object.values(key)
     .map((value) => formatValue(value))
     .join(', ')
-  const lines = changes(before, after, '')
-  if (alsoChanged) lines.push(...changes(alsoChanged.before, alsoChanged.after, 'by itself'))
+  const lines = changes(before, after, '', longest)
+  if (alsoChanged) lines.push(...changes(alsoChanged.before, alsoChanged.after, 'by itself', longest))
   return `${colors.bold(name)}\n${indent(formatTable(['property', 'before', '', 'after', ''], lines, ['before']))}`
+}
+
+/** How many columns each side of a difference may have. */
+function sideWidth(width = 120, sides: readonly (Record<string, unknown> | null)[]): number {
+  const names = sides.flatMap((side) => Object.keys(side ?? {}))
+  const rest = width - Math.max(8, ...names.map((name) => name.length)) - 2 - 2 - 3 - 2 - 'by itself'.length - 2
+  return Math.max(24, Math.floor(rest / 2))
 }
 
 /** A line a property; a side that is not there at all (a record added or removed) stays empty. */
@@ -96,11 +126,16 @@ function changes(
   before: Record<string, unknown> | null,
   after: Record<string, unknown> | null,
   note: string,
+  longest: number,
 ): string[][] {
   const names = [...new Set([...Object.keys(before ?? {}), ...Object.keys(after ?? {})])]
-  const side = (values: Record<string, unknown> | null, name: string) =>
-    values === null ? '' : formatValue(values[name], 40)
-  return names.map((name) => [name, side(before, name), '→', side(after, name), note === '' ? '' : colors.dim(note)])
+  return names.map((name) => {
+    const [old, now] =
+      before && after
+        ? formatDifference(before[name], after[name], longest)
+        : [before ? formatValue(before[name], longest) : '', after ? formatValue(after[name], longest) : '']
+    return [name, old, '→', now, note === '' ? '' : colors.dim(note)]
+  })
 }
 
 /** The statement as it was run, and each bind beside its place in it. */

@@ -3,8 +3,9 @@ import type { LoadedRecord, RecordValues } from '@ledgerman/contract'
 import { formatTable, formatValue, isNumeric } from './table.js'
 
 /** One record, a line a property, and its guard. */
-export function formatRecord({ record, guard }: LoadedRecord, paths = Object.keys(record)): string {
-  const rows = paths.map((path) => [path, formatValue(valueAt(record, path), 100)])
+export function formatRecord({ record, guard }: LoadedRecord, width: number, paths = Object.keys(record)): string {
+  const longest = Math.max(40, width - Math.max(0, ...paths.map((path) => path.length)) - 2)
+  const rows = paths.map((path) => [path, formatValue(valueAt(record, path), longest)])
   return `${formatTable(['property', 'value'], rows)}\n\n${colors.dim('guard')}  ${guard ?? 'none'}`
 }
 

@@ -49,7 +49,7 @@ describe('the command line', () => {
     expect((await run(['tables'])).out).toMatch(/public\.sky_feed\s+table\s+4\s+no key/)
     expect((await run(['tables', 'programme'])).out).toMatch(/programme_hours_left_check: CHECK \(hours_left >= 0/)
     expect((await run(['map', 'programme'])).out).toMatch(/hoursLeft: \{ column: hours_left \}/)
-    expect((await run(['map', 'exposure', '--save'])).out).toMatch(/published: exposure, revision 2/)
+    expect((await run(['map', 'exposure', '--publish'])).out).toMatch(/published: exposure, revision 2/)
     expect((await run(['mappings'])).out).toMatch(/programme\s+public\.programme\s+code\s+version/)
     const page = await run(['find', 'programme', '--limit', '2'])
     expect(page.out.trim().split('\n')).toHaveLength(4)

@@ -105,7 +105,7 @@ async function countAll() {
   try {
     const page = await client
       .target(target.value)
-      .find(name.value ?? '', { where: view.value.where, limit: 1, count: 'exact' })
+      .find(name.value ?? '', { where: view.value.where, limit: 1, count: 'all' })
     count.value = page.count ?? null
   } catch (error) {
     problem.value = error

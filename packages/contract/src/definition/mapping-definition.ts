@@ -13,16 +13,25 @@ const propertyDefinition = z.strictObject({
   sensitive: z.boolean().optional().describe('Never in logs, book or problems in clear.'),
 })
 
-const guardDefinition = z.discriminatedUnion('by', [
+const guardKinds = z.discriminatedUnion('by', [
   z.strictObject({
     by: z.literal('version'),
     property: definitionName.describe('An integer property.'),
     bumpedBy: z.enum(['ledgerman', 'database']).optional().describe('Who adds 1. Default ledgerman.'),
   }),
-  z.strictObject({ by: z.literal('stamp') }),
+  z.strictObject({ by: z.literal('rowStamp') }),
   z.strictObject({ by: z.literal('values'), of: z.array(definitionName).min(1).optional() }),
   z.strictObject({ by: z.literal('none') }),
 ])
+
+/** The word that `rowStamp` had before is read as that for one version more. */
+const guardDefinition = z.preprocess(
+  (guard) =>
+    guard !== null && typeof guard === 'object' && (guard as { by?: unknown }).by === 'stamp'
+      ? { ...guard, by: 'rowStamp' }
+      : guard,
+  guardKinds,
+)
 
 const propertyPairs = z.record(definitionName, definitionName).refine((pairs) => Object.keys(pairs).length > 0, {
   message: 'expected at least one pair of properties',

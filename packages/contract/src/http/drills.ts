@@ -16,7 +16,7 @@ export const FAULT_KINDS = [
   'row-removed',
 ] as const
 /** How drilled writes are guarded: as their definitions say, or each by this way instead. */
-export const DRILL_GUARDS = ['as defined', 'version', 'stamp', 'values', 'none'] as const
+export const DRILL_GUARDS = ['as defined', 'version', 'rowStamp', 'values', 'none'] as const
 
 const params = z.record(z.string(), z.unknown()).optional()
 const named = z.strictObject({ transaction: transactionName, revision: z.int().optional(), params })

@@ -16,7 +16,8 @@ export const entrySummary = z
     mapping: z.string().nullable(),
     key: z.record(z.string(), z.unknown()).nullable(),
     matched: z.int().nullable(),
-    changed: z.int().nullable(),
+    changed: z.int().nullable().describe('Rows that were changed; none where it was refused.'),
+    condition: z.string().nullable().describe('Of a change or removal by condition that was sent with its run: which.'),
     note: z.string().nullable(),
   })
   .meta({ id: 'EntrySummary' })
@@ -37,7 +38,10 @@ export const entryList = z.strictObject({
 export const entryQuery = z.strictObject({
   limit: z.coerce.number().int().min(1).max(1000).default(50),
   after: z.string().min(1).optional(),
-  outcome: z.enum(ENTRY_OUTCOMES).optional(),
+  outcome: z
+    .enum([...ENTRY_OUTCOMES, ...PROBLEM_CODES])
+    .optional()
+    .describe('committed, refused, or the code that an entry was refused with.'),
   actor: z.string().optional(),
   mapping: z.string().optional(),
   transaction: z.string().optional(),

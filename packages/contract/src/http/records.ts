@@ -8,7 +8,7 @@ export const foundRecords = z.strictObject({
   found: z.array(record),
   next: z.string().nullable().describe('Give it as `after` for the next page; null at the end.'),
   count: z.int().optional().describe('How many fit in all, where it was asked for.'),
-  countIs: z.enum(['exact', 'estimate']).optional().describe('Counted, or estimated by the planner.'),
+  isEstimate: z.boolean().optional().describe('Whether the count is what the planner estimates, rather than counted.'),
 })
 
 /** A statement before it is run. */
@@ -58,7 +58,7 @@ const findParts = {
   limit: z.coerce.number().int().min(1).max(1000).optional().describe('Rows of a page; 50 where not said.'),
   after: z.string().min(1).optional().describe('The `next` of the page before.'),
   expect: z.literal('one').optional().describe('Exactly one record has to fit.'),
-  count: z.enum(['exact', 'estimate']).optional(),
+  count: z.enum(['all', 'about']).optional().describe('How many fit in all, counted or about.'),
 }
 const truth = z.enum(['true', 'false']).transform((text) => text === 'true')
 

@@ -40,11 +40,11 @@ export const problemCatalogue = {
   /** An entry that cannot be put back. */
   'not-reversible': { status: 409, exit: 1, title: 'The entry cannot be reversed' },
   /** An Idempotency-Key that came with another request. */
-  'key-reused': { status: 409, exit: 1, title: 'The idempotency key was used for another request' },
+  'idempotency-key-reused': { status: 409, exit: 1, title: 'The idempotency key was used for another request' },
   /** An Idempotency-Key whose first request is still running. */
-  'key-in-use': { status: 409, exit: 1, title: 'The idempotency key is in use' },
-  /** The guard differs: somebody else changed the record since it was loaded. */
-  'record-changed': { status: 412, exit: 5, title: 'The record was changed by someone else' },
+  'idempotency-key-in-use': { status: 409, exit: 1, title: 'The idempotency key is in use' },
+  /** The guard, or a value that was tested, differs: the record is not as it was loaded. */
+  'record-changed': { status: 412, exit: 5, title: 'The record is not as it was loaded' },
   /** What was rehearsed is no longer what would be committed. */
   'rehearsal-stale': { status: 412, exit: 5, title: 'The rehearsal no longer holds' },
   'too-large': { status: 413, exit: 2, title: 'The request is too large' },
@@ -53,7 +53,7 @@ export const problemCatalogue = {
   /** A rule of the mapping or transaction is not fulfilled. */
   'rule-broken': { status: 422, exit: 6, title: 'A rule is broken' },
   /** A lock was not granted within the lock wait. */
-  'lock-timeout': { status: 423, exit: 7, title: 'The record is locked by someone else' },
+  'lock-timeout': { status: 423, exit: 7, title: 'A lock was not granted in time' },
   /** A change of a guarded record without its guard. */
   'guard-required': { status: 428, exit: 2, title: 'The guard of the loaded record is needed' },
   /** Serialization failures or deadlocks, every attempt. */

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto'
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
-import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
+import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
+import type { BookedWrite } from './read-run-receipt.js'
 import { withoutValues } from '../problem/safe-message.js'
 import type { Attempt } from '../run/attempt.js'
 import type { Session } from '../target/session-pool.js'
@@ -87,9 +88,21 @@ export type BookedRun = Pick<
   'transaction' | 'revision' | 'isolation' | 'attempts' | 'durationMs' | 'startedAt' | 'reversible' | 'definitions'
 >
 
-function bookedRun(receipt: Receipt): BookedRun {
+function bookedRun(plan: Plan, receipt: Receipt): BookedRun & { writes?: BookedWrite[] } {
+  const writes = plan.name === null ? { writes: plan.steps.filter(isWrite).map(toBookedWrite) } : {}
   const { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions } = receipt
-  return { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions }
+  return { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions, ...writes }
+}
+
+/** How much of a condition the book keeps beside a run; the whole statement stands with its steps. */
+const LONGEST_CONDITION = 500
+
+function toBookedWrite(step: PlannedWrite): BookedWrite {
+  const { shape, mapping, kind, step: statement } = step
+  const where = shape.kind !== 'add' && 'where' in shape.finder ? (shape.finder.where?.source ?? 'true') : null
+  const isSensitive = statement.slots.some(({ sensitive }) => sensitive)
+  const shown = where === null ? null : isSensitive ? withoutValues(where) : where
+  return { kind, mapping: mapping.name, where: shown?.slice(0, LONGEST_CONDITION) ?? null }
 }
 
 /** What an entry says of one of its steps. Numbers stand there as JSON numbers but for the statement's, which is too large for some readers. */
@@ -126,7 +139,7 @@ function entryValues(
     problem === null ? total('changed') : '0',
     problem?.code ?? null,
     problem === null ? null : bookedDetail(plan, problem),
-    JSON.stringify(bookedRun(receipt)),
+    JSON.stringify(bookedRun(plan, receipt)),
     request?.key ?? null,
     JSON.stringify(steps),
     request?.digest ?? null,

@@ -6,7 +6,7 @@ import type { BookedRequest } from './book-run.js'
 import type { Plan } from '../plan/plan.js'
 import { getEntry } from './read-entries.js'
 
-/** Looks whether a request on one record took effect already. @throws LedgermanProblem key-reused, key-in-use */
+/** Looks whether a request on one record took effect already. @throws LedgermanProblem idempotency-key-reused, idempotency-key-in-use */
 export function findReplay(
   target: Target,
   mapping: Mapping,
@@ -24,7 +24,7 @@ export function findReplay(
  * Looks whether a request took effect already, and holds its key for as long as the transaction lasts.
  *
  * @returns the receipt of the first time, where there was one.
- * @throws LedgermanProblem key-reused where the key came with another request; key-in-use where the first still runs.
+ * @throws LedgermanProblem idempotency-key-reused where the key came with another request; idempotency-key-in-use where the first still runs.
  */
 export async function findRequest(
   target: Target,
@@ -41,14 +41,14 @@ export async function findRequest(
   const [isFree, id, known] = rows[0] ?? []
   if (id && known !== digest)
     throw new LedgermanProblem(
-      'key-reused',
+      'idempotency-key-reused',
       'This Idempotency-Key came with another request before. Give each request a key of its own.',
       { key, entry: id },
     )
   if (id) return (await getEntry(target, id, (name) => Promise.resolve(plan.mappings.get(name)))).receipt
   if (isFree !== 't')
     throw new LedgermanProblem(
-      'key-in-use',
+      'idempotency-key-in-use',
       'The first request with this Idempotency-Key is still running. Ask again when it is done.',
       { key },
     )

@@ -43,7 +43,8 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
     if (value !== undefined) conditions.push(sql(`$${values.push(value)}`))
   }
   where((value) => `e.id < ${value}::uuid`, filter.after)
-  where((value) => `e.outcome = ${value}`, filter.outcome)
+  const isCode = filter.outcome !== undefined && filter.outcome !== 'committed' && filter.outcome !== 'refused'
+  where((value) => `${isCode ? 'e.problem' : 'e.outcome'} = ${value}`, filter.outcome)
   where((value) => `e.actor = ${value}`, filter.actor)
   where((value) => `e.run->>'transaction' = ${value}`, filter.transaction)
   where((value) => `e.at >= ${value}::timestamptz`, filter.from)
@@ -142,6 +143,8 @@ function mappingOf({ statement }: EntryRow, findMapping: FindMapping): Promise<M
 
 async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<EntrySummary> {
   const mapping = await mappingOf(row, findMapping)
+  const writes = row.run?.writes ?? []
+  const only = writes.length === 1 ? writes[0] : undefined
   return {
     id: row.id,
     at: row.at,
@@ -149,8 +152,10 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
     outcome: row.outcome,
     problem: row.problem,
     transaction: row.run?.transaction ?? null,
-    kind: row.run ? 'run' : (row.statement?.kind ?? 'change'),
-    mapping: row.statement?.mapping ?? null,
+    // One step that was sent with its run is what the run is; more than one are a run.
+    kind: row.run ? (only?.kind ?? 'run') : (row.statement?.kind ?? 'change'),
+    mapping: row.statement?.mapping ?? only?.mapping ?? null,
+    condition: only?.where ?? null,
     key: keyOf(row, mapping),
     matched: row.matched,
     changed: row.outcome === 'committed' ? row.changed : 0,

@@ -4,6 +4,13 @@ import { entryAddress, toBindReceipts, toRowReceipt } from '../transaction/recei
 import type { Target } from '../target/target.js'
 import type { FindMapping } from './find-mapping.js'
 
+/** A step that writes, as the list of entries tells it. */
+export interface BookedWrite {
+  kind: StepKind
+  mapping: string
+  where: string | null
+}
+
 /** What an entry of several steps says of the run as a whole. */
 export interface RunRow {
   transaction: string | null
@@ -14,6 +21,8 @@ export interface RunRow {
   startedAt: string
   reversible: Receipt['reversible']
   definitions?: Record<string, number>
+  /** Of steps that were sent with their run: what they write, and by which condition. */
+  writes?: BookedWrite[]
 }
 
 interface StepRow {

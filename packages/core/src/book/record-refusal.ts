@@ -5,10 +5,10 @@ import type { RunHeader } from '../transaction/receipt.js'
 
 export interface Refusal {
   header: RunHeader
-  /** The statement's number in the book. */
-  statement: string
+  /** The statement's number in the book; null where none was sent. */
+  statement: string | null
   /** Its binds as they may be kept, in the text form of a text[]. */
-  binds: string
+  binds: string | null
   key: string | null
   matched: number | null
   problem: LedgermanProblem

@@ -96,7 +96,8 @@ export function parseExpression(source: string): Expression {
     const operand = readJoined()
     const { at } = operand
     const negated =
-      peek().text === 'not' &&
+      isWord('not') &&
+      tokens[next + 1]?.kind === 'name' &&
       ['in', 'between', 'like', 'ilike'].includes(tokens[next + 1]?.text.toLowerCase() ?? '') &&
       take('not')
     if (take('in')) {
@@ -168,9 +169,10 @@ export function parseExpression(source: string): Expression {
     const truth = (['true', 'false'] as const).find((word) => take(word))
     if (truth) return { kind: 'literal', of: 'boolean', text: truth, at }
     if (take('case')) return readCase(at)
-    if (token.kind !== 'name' || RESERVED.has(token.text.toLowerCase())) throw wanted('a value, a property or (')
+    const isName = token.kind === 'quoted' || (token.kind === 'name' && !RESERVED.has(token.text.toLowerCase()))
+    if (!isName) throw wanted('a value, a property or (')
     next++
-    if (isSign('(')) return readCall(token)
+    if (token.kind === 'name' && isSign('(')) return readCall(token)
     const names = [token.text]
     while (take('.')) names.push(needName())
     return { kind: 'path', names, at }
@@ -234,7 +236,9 @@ export function parseExpression(source: string): Expression {
 
   function readLinked(of: 'exists' | 'count', at: number): Expression {
     const link = needName()
-    const condition = take(',') ? readOr() : null
+    if (isSign(','))
+      throw expressionProblem(source, peek().at, `Say where before the condition: ${of}(${link} where …)`)
+    const condition = take('where') ? readOr() : null
     need(')')
     return { kind: 'linked', of, link, condition, at }
   }
@@ -280,11 +284,16 @@ export function parseExpression(source: string): Expression {
       kind === 'text' ||
       kind === 'number' ||
       kind === 'parameter' ||
+      kind === 'quoted' ||
       (kind === 'name' ? text.toLowerCase() : text) !== word
     )
       return false
     next++
     return true
+  }
+
+  function isWord(word: string): boolean {
+    return peek().kind === 'name' && peek().text.toLowerCase() === word
   }
 
   function isSign(text: string): boolean {
@@ -297,7 +306,7 @@ export function parseExpression(source: string): Expression {
 
   function needName(): string {
     const token = peek()
-    if (token.kind !== 'name') throw wanted('a name')
+    if (token.kind !== 'name' && token.kind !== 'quoted') throw wanted('a name')
     next++
     return token.text
   }

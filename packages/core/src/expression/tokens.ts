@@ -1,7 +1,8 @@
 import { expressionProblem } from './expression-problem.js'
 
 export interface Token {
-  kind: 'name' | 'parameter' | 'text' | 'number' | 'sign' | 'end'
+  /** `quoted` is a name in double quotes: it is never a word of the language. */
+  kind: 'name' | 'quoted' | 'parameter' | 'text' | 'number' | 'sign' | 'end'
   text: string
   at: number
 }
@@ -13,6 +14,7 @@ const PATTERNS: [Token['kind'] | 'space', RegExp][] = [
   ['space', /\s+/y],
   ['number', /(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?/y],
   ['name', /[\p{L}_][\p{L}\p{N}_]*/uy],
+  ['quoted', /"(?:[^"]|"")+"/y],
   ['parameter', /:[\p{L}_][\p{L}\p{N}_]*/uy],
   ['text', /'(?:[^']|'')*'/y],
   ['sign', /->>|->|<=|>=|<>|!=|\|\||[-+*/%=<>(),.]/y],
@@ -45,6 +47,7 @@ export function readTokens(source: string): Token[] {
 
 function contentOf(kind: Token['kind'], text: string): string {
   if (kind === 'text') return text.slice(1, -1).replaceAll("''", "'")
+  if (kind === 'quoted') return text.slice(1, -1).replaceAll('""', '"')
   return kind === 'parameter' ? text.slice(1) : text
 }
 

@@ -5,7 +5,7 @@ import type { Target } from '../target/target.js'
 import { runFind, valuesOf } from './run-find.js'
 import type { ReadFind } from './find-request.js'
 
-export type CountKind = 'exact' | 'estimate'
+export type CountKind = 'all' | 'about'
 
 /** How many records fit: counted, or as the planner estimates from its statistics, which costs nothing. */
 export async function countRecords(
@@ -14,12 +14,12 @@ export async function countRecords(
   { shape, links, bind }: ReadFind,
   kind: CountKind,
   signal: AbortSignal | undefined,
-): Promise<{ count: number; countIs: CountKind }> {
+): Promise<{ count: number; isEstimate: boolean }> {
   const statement =
-    kind === 'exact' ? buildCount(mapping, shape.where, links) : buildEstimate(mapping, shape.where, links)
-  const run = kind === 'exact' ? statement : withPrefix('explain (format json) ', statement)
+    kind === 'all' ? buildCount(mapping, shape.where, links) : buildEstimate(mapping, shape.where, links)
+  const run = kind === 'all' ? statement : withPrefix('explain (format json) ', statement)
   const [row] = await runFind(target, mapping, run, valuesOf(statement, bind, null, 0), signal)
-  return { count: kind === 'exact' ? Number(row?.[0]) : estimateIn(row?.[0] ?? '[]'), countIs: kind }
+  return { count: kind === 'all' ? Number(row?.[0]) : estimateIn(row?.[0] ?? '[]'), isEstimate: kind === 'about' }
 }
 
 function estimateIn(plan: string): number {

@@ -11,7 +11,7 @@ export interface DerivedDefinition {
 
 /**
  * Derives a mapping from a table: camelCase names, the primary key (else the first unique not-null key), foreign keys as
- * links, guard `stamp`. A column that looks like a version is suggested in the notes, never assumed.
+ * links, guard `rowStamp`. A column that looks like a version is suggested in the notes, never assumed.
  *
  * @param mappingOfTable names the mapping of a table at the other end of a foreign key: the published one, where there is one.
  */
@@ -23,7 +23,7 @@ export function deriveMapping(table: Table, mappingOfTable: (path: string) => st
     mapping: toPropertyName(table.name),
     table: table.path,
     key: key.map((column) => nameOf.get(column) ?? column),
-    guard: isStampable(table) ? { by: 'stamp' } : { by: 'values' },
+    guard: isStampable(table) ? { by: 'rowStamp' } : { by: 'values' },
     properties: Object.fromEntries(
       table.columns.map((column) => [
         nameOf.get(column.name) ?? column.name,

@@ -15,7 +15,7 @@ export interface Property {
 
 export type Guard =
   | { by: 'version'; property: Property; bumpedBy: 'ledgerman' | 'database' }
-  | { by: 'stamp' }
+  | { by: 'rowStamp' }
   | { by: 'values'; of: Property[] }
   | { by: 'none' }
 

@@ -158,8 +158,8 @@ function resolveGuard(
   switch (guard.by) {
     case 'none':
       return { by: 'none' }
-    case 'stamp':
-      if (table.kind === 'table' || table.kind === 'partitioned table') return { by: 'stamp' }
+    case 'rowStamp':
+      if (table.kind === 'table' || table.kind === 'partitioned table') return { by: 'rowStamp' }
       findings.push({ where: 'guard', message: `a ${table.kind} has no row stamp; use version, values or none` })
       return undefined
     case 'version': {

@@ -1,4 +1,4 @@
-import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
+import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { askedSql } from '../statement/asked-slots.js'
 import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
 import { finderSql } from '../statement/build-load-step.js'
@@ -112,9 +112,9 @@ class SharedRuns extends RunParts {
     ])
     const sum = (of: ReadonlyMap<number, string>) =>
       this.plan.steps
-        .filter(({ kind }) => kind !== 'require')
+        .filter(mayWrite)
         .map(({ no }) => of.get(no))
-        .join(' + ')
+        .join(' + ') || '0'
     const parts = [
       ...this.#locked,
       `fit as materialized (

@@ -77,7 +77,7 @@ export class Preceding {
   /** The rows that are locked for a change already, where the row to be changed has to be among them. */
   #lockedFor({ mapping, shape, kind, set, loadedName }: PlannedWrite): Source | undefined {
     // What the stamp is taken from is only on the table's own row.
-    if (shape.kind === 'add' || kind === 'remove' || changesKey(mapping, set) || mapping.guard.by === 'stamp')
+    if (shape.kind === 'add' || kind === 'remove' || changesKey(mapping, set) || mapping.guard.by === 'rowStamp')
       return undefined
     // Whether an earlier step wrote the row can be told by the same key only.
     const written = this.#written.get(mapping.table.path)

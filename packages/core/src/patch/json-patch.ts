@@ -12,7 +12,8 @@ type Container = { [name: string]: Json } | Json[]
 /** What a failed test says beside itself: the record as it is. */
 interface TestContext {
   mapping: string
-  record: Record<string, unknown>
+  /** Whether a property's value must not be shown. */
+  isSensitive: (property: string) => boolean
   guard: string | null
   /** What the operations of a patch copied so far. */
   copied: CopiedSize
@@ -74,10 +75,15 @@ export function applyOperation(
         `The test of ${operation.path} fails: the record of ${context.mapping} has another value there. Nothing was changed.`,
         {
           mapping: context.mapping,
-          yours: { [parts[0] ?? '']: operation.value },
-          current: { [parts[0] ?? '']: context.record[parts[0] ?? ''] },
-          loaded: null,
+          operation: at,
+          path: operation.path,
+          ...(context.isSensitive(parts[0] ?? '')
+            ? { tested: {}, current: {} }
+            : { tested: { [operation.path]: operation.value }, current: { [operation.path]: current } }),
+          yours: {},
+          loaded: {},
           guard: context.guard,
+          matched: 1,
         },
       )
     }

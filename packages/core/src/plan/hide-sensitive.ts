@@ -13,12 +13,14 @@ export function hideSensitive(prologue: Statement, steps: readonly PlannedStep[]
   const columns = sensitiveColumns(steps)
   const hidden = new Set<string>()
   for (const statement of statements)
-    for (const slot of statement.slots) if (slot.sensitive && slot.source.from === 'parameter') hidden.add(slot.source.name)
+    for (const slot of statement.slots)
+      if (slot.sensitive && slot.source.from === 'parameter') hidden.add(slot.source.name)
   for (const step of steps)
     if (step.kind === 'sql' && columns.some((column) => step.source.includes(column)))
       for (const name of parametersOf(step.statement.slots)) hidden.add(name)
   for (const { slots } of statements)
-    for (const slot of slots) if (slot.source.from === 'parameter' && hidden.has(slot.source.name)) slot.sensitive = true
+    for (const slot of slots)
+      if (slot.source.from === 'parameter' && hidden.has(slot.source.name)) slot.sensitive = true
   return hidden
 }
 
@@ -34,6 +36,8 @@ function statementsOf(step: PlannedStep): Statement[] {
 
 function sensitiveColumns(steps: readonly PlannedStep[]): string[] {
   return steps.flatMap((step) =>
-    'mapping' in step ? step.mapping.properties.flatMap(({ sensitive, column }) => (sensitive ? [column.name] : [])) : [],
+    'mapping' in step
+      ? step.mapping.properties.flatMap(({ sensitive, column }) => (sensitive ? [column.name] : []))
+      : [],
   )
 }

@@ -119,6 +119,13 @@ export function translateConnectionError(target: string, error: unknown): Ledger
       error,
     )
   }
+  if (error instanceof Error && error.message === 'timeout exceeded when trying to connect')
+    return problem(
+      'too-many-requests',
+      `All sessions of ${target} are busy, and none came free in time. Nothing was sent; try again in a moment.`,
+      { target },
+      error,
+    )
   const reason =
     error instanceof AggregateError
       ? error.errors.map((each: Error) => each.message).join('; ')

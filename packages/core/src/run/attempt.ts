@@ -19,7 +19,7 @@ import type { RunState } from './run-state.js'
 import { runRawStatement, sentStatement } from './raw-statement.js'
 import { StepBinds } from './step-binds.js'
 import { afterTexts } from './written-row.js'
-import { askedKey, changedMeanwhile, leavesNoneOut, requireBroken } from './step-refusals.js'
+import { askedKey, changedMeanwhile, heldByOthers, leavesNoneOut, requireBroken } from './step-refusals.js'
 
 const RECEIPT_ROWS = 100
 
@@ -158,7 +158,7 @@ export class Attempt {
       rows: rows.map((row) => ({ before: row.slice(0, width), after: null, isWritten: false })),
     })
     this.#witness(step, matched, rows, width, rows[0]?.[width + 2] ?? null)
-    this.#expect(step, mapping, matched, keys)
+    this.#expect(step, mapping, matched, keys, leftOut)
     const [row] = rows
     if (step.as && row)
       this.state.loaded.set(step.as, { mapping, texts: row.slice(0, width), guard: row[width] ?? null })
@@ -217,7 +217,7 @@ export class Attempt {
       }),
     })
     if (width > 0) this.#witness(step, matched, rows, width, flag(first, 'digest'))
-    this.#expect(step, mapping, matched, keys)
+    this.#expect(step, mapping, matched, keys, leftOut)
     if (first) {
       if (Number(flag(first, 'refused')) > 0) {
         const { problem, key } = changedMeanwhile(this.plan, this.state, step, first, flag(first, 'guardBefore'))
@@ -319,8 +319,17 @@ export class Attempt {
     return isExpected(step.expect, matched)
   }
 
-  #expect(step: PlannedStep, mapping: Mapping, matched: number, keys: RecordValues[]): void {
+  #expect(
+    step: PlannedStep,
+    mapping: Mapping,
+    matched: number,
+    keys: RecordValues[],
+    leftOutOf: ((keys: RecordValues[]) => { leftOut?: RecordValues[] }) | undefined,
+  ): void {
     if (this.#fits(step, matched)) return
+    const { leftOut = [] } = leftOutOf?.(keys) ?? {}
+    // The rows are there: that they are held by others is why they were not matched.
+    if (leftOut.length > 0 && this.#fits(step, matched + leftOut.length)) throw heldByOthers(step.no, mapping, leftOut)
     const isKeyed = !('isByWhere' in step)
       ? step.kind === 'load' && step.expect === 'one' && 'key' in (this.plan.definition.steps[step.no - 1] ?? {})
       : !step.isByWhere

@@ -24,7 +24,12 @@ export function readParams(
       },
     )
   }
-  return new Map([...params.values()].map((param) => [param.name, textOf(param, given, transaction, sensitiveParams.has(param.name))]))
+  return new Map(
+    [...params.values()].map((param) => [
+      param.name,
+      textOf(param, given, transaction, sensitiveParams.has(param.name)),
+    ]),
+  )
 }
 
 function textOf(

@@ -13,12 +13,19 @@ import { findRequest } from '../book/find-request.js'
 import { settle } from '../book/settle.js'
 import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isCancelled, isDatabaseError, isLockTimeout, isStalePlan } from '../problem/database-error.js'
+import {
+  isCancelled,
+  isDatabaseError,
+  isLockTimeout,
+  isSerializationFailure,
+  isStalePlan,
+} from '../problem/database-error.js'
 import type { Rows } from '../target/queryable.js'
 import { DRIVER_PATIENCE_MS, type Session } from '../target/session-pool.js'
 import type { Target } from '../target/target.js'
 import { explainConflict } from '../transaction/explain-conflict.js'
 import { bookNotPrepared } from '../transaction/change-problems.js'
+import { NoTurn, type Turn } from '../target/turn-queue.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'
 import { Attempt } from './attempt.js'
@@ -64,6 +71,9 @@ export interface RunResult {
 
 const LONGEST_BACKOFF_MS = 1_000
 
+/** What steps that were sent with their run stand in line as. */
+const AD_HOC = ':steps'
+
 /** How long a refused run waits for what it had sent already, before it is cancelled. */
 const AHEAD_PATIENCE_MS = 20
 
@@ -99,25 +109,38 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
     waitedFor = shared.waitedFor
     asOne = undefined
   }
-  for (let attempts = 1; ; attempts++) {
-    const outcome = await attemptOnce(target, plan, request, params, run, attempts, asOne, waitedFor)
-    if (outcome.result) {
-      asOne?.wentWell(outcome.result.receipt)
-      return outcome.result
-    }
-    if (asOne && !outcome.isFinal) {
-      // Step by step from here on: so it is known which step is refused, and why.
-      asOne.wasRefused()
-      asOne = undefined
-      waitedFor = outcome.waitedFor
-      if (!outcome.mayRetry) {
-        attempts--
-        continue
+  const turn = await target.runTurns
+    .enter(plan.name ?? AD_HOC, plan.lockWaitMs ?? target.limits.lockWaitMs)
+    .catch(async (error: unknown) => {
+      throw error instanceof NoTurn ? await refuse({ problem: crowded(plan, error), attempt: null }, 1) : error
+    })
+  try {
+    return await runInTurn(turn)
+  } finally {
+    turn.leave()
+  }
+
+  async function runInTurn(turn: Turn): Promise<RunResult> {
+    for (let attempts = 1; ; attempts++) {
+      const outcome = await attemptOnce(target, plan, request, params, run, attempts, asOne, waitedFor, turn)
+      if (outcome.result) {
+        asOne?.wentWell(outcome.result.receipt)
+        return outcome.result
       }
+      if (asOne && !outcome.isFinal) {
+        // Step by step from here on: so it is known which step is refused, and why.
+        asOne.wasRefused()
+        asOne = undefined
+        waitedFor = outcome.waitedFor
+        if (!outcome.mayRetry) {
+          attempts--
+          continue
+        }
+      }
+      if (!outcome.mayRetry || attempts > plan.retry) throw await refuse(outcome, attempts)
+      // Full jitter, so that those who met do not meet again at once.
+      await delay(Math.random() * Math.min(LONGEST_BACKOFF_MS, 10 * 2 ** attempts))
     }
-    if (!outcome.mayRetry || attempts > plan.retry) throw await refuse(outcome, attempts)
-    // Full jitter, so that those who met do not meet again at once.
-    await delay(Math.random() * Math.min(LONGEST_BACKOFF_MS, 10 * 2 ** attempts))
   }
 
   async function refuse({ problem, attempt }: Pick<Failed, 'problem' | 'attempt'>, attempts: number): Promise<unknown> {
@@ -125,8 +148,8 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
     const receipt = toRunReceipt(target, plan, request, run, 'refused', attempts, attempt)
     const isBooked =
       isCommit &&
-      !isProblem(problem, 'key-in-use') &&
-      !isProblem(problem, 'key-reused') &&
+      !isProblem(problem, 'idempotency-key-in-use') &&
+      !isProblem(problem, 'idempotency-key-reused') &&
       (await recordRefusedRun(target, plan, receipt, problem))
     if (!isBooked) receipt.entry = null
     return problem.with({ receipt, ...(isProblem(problem, 'retries-exhausted') ? { attempts } : {}) })
@@ -158,13 +181,17 @@ async function attemptOnce(
   attempts: number,
   asOne: AsOne | undefined,
   waitedFor: readonly LockHolder[] | undefined,
+  turn: Turn,
 ): Promise<{ result: RunResult } | Failed> {
   const isCommit = request.mode === 'commit'
   const session = await (asOne ? target.sessionInTurn() : target.session())
   const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
   const timeLimitMs = plan.timeLimitMs ?? target.limits.timeLimitMs
   session.limitTo(timeLimitMs + DRIVER_PATIENCE_MS)
-  const watch = new LockWatch(target, session.pid, lockWaitMs, request.onWait)
+  const watch = new LockWatch(target, session.pid, lockWaitMs, (holders) => {
+    turn.tellHolders(holders)
+    request.onWait?.(holders)
+  })
   const state = {
     entry: run.id,
     actor: request.actor,
@@ -244,11 +271,11 @@ async function attemptOnce(
         (problem: unknown) => ({ problem, mayRetry: false, attempt, isFinal: true }),
       )
     }
-    if (asOne && !isOutOfTime(error)) {
+    if (asOne && !isOutOfTime(error) && !isOverdue(error)) {
       isClean = !isStalePlan(error)
       return {
-        problem: isRetryable(error) ? await explain(error) : error,
-        mayRetry: isRetryable(error),
+        problem: isSerializationFailure(error) ? await explain(error) : error,
+        mayRetry: isSerializationFailure(error),
         attempt,
         waitedFor: isLockTimeout(error) ? watch.holders : undefined,
       }
@@ -260,19 +287,24 @@ async function attemptOnce(
       () => isOver,
       () => false,
     )
-    return { problem: await explain(error), mayRetry: isRetryable(error), attempt, isFinal: true }
+    return { problem: await explain(error), mayRetry: isSerializationFailure(error), attempt, isFinal: true }
   } finally {
     watch.end()
     limit.end()
     // A raw statement may leave anything behind in a session, and a cancel may come late.
     const isSuspect = limit.hasFired || plan.steps.some((step) => step.kind === 'sql')
-    await limit.settled
-    session.release(!isClean || isSuspect)
+    await Promise.all([limit.settled, watch.settled])
+    session.release(!isClean || isSuspect || watch.hasCancelled)
   }
 
   function done(outcome: 'committed'): { result: RunResult } {
     const receipt = toRunReceipt(target, plan, request, run, isCommit ? outcome : 'rehearsed', attempts, attempt)
     return { result: { receipt, evidence: attempt.evidence } }
+  }
+
+  /** Whether it was ended because it had waited for a lock as long as it may. */
+  function isOverdue(error: unknown): boolean {
+    return watch.hasCancelled && isCancelled(error)
   }
 
   function isOutOfTime(error: unknown): boolean {
@@ -297,6 +329,13 @@ async function attemptOnce(
             { cause: error },
           )
         : timeLimit(timeLimitMs, step, error)
+    if (isOverdue(error))
+      return lockTimeout(
+        new LedgermanProblem('lock-timeout', 'A lock was not granted in time.', {}, { cause: error }),
+        watch.holders,
+        lockWaitMs,
+        step,
+      )
     const mapping = attempt.current && 'mapping' in attempt.current ? attempt.current.mapping : undefined
     const explained = target.explain(error, {
       ...(mapping ? { mapping } : {}),
@@ -307,12 +346,31 @@ async function attemptOnce(
     if (!isProblem(explained)) return explained
     const { conflict } = attempt
     if (conflict && explained.code === 'record-changed')
-      return explainConflict(target, conflict.mapping, conflict.key, conflict.guards, explained)
-    if (explained.code === 'lock-timeout') return lockTimeout(explained, waitedFor ?? watch.holders, lockWaitMs, step)
+      return explainConflict(target, conflict.mapping, conflict.key, conflict.guards, explained, request.actor)
+    if (explained.code === 'lock-timeout' && !('leftOut' in explained.facts))
+      return lockTimeout(explained, waitedFor ?? watch.holders, lockWaitMs, step)
     if (isDatabaseError(error) && error.code === '40P01')
       return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
     return step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
   }
+}
+
+/** The problem of a run that found no place beside others of its transaction, which wait for a lock or for one another. */
+function crowded(plan: Plan, { waitedMs, holders }: NoTurn): LedgermanProblem {
+  const what = plan.name ?? 'such steps'
+  if (holders.length > 0)
+    return lockTimeout(
+      new LedgermanProblem('lock-timeout', 'A lock was not granted in time.'),
+      holders,
+      Math.round(waitedMs),
+      undefined,
+      waitedMs,
+    )
+  return new LedgermanProblem(
+    'too-many-requests',
+    `Too many runs of ${what} are going on at once: none of them came to its end within ${Math.round(waitedMs) / 1000} s. Nothing was changed; try again.`,
+    { transaction: plan.name },
+  )
 }
 
 function sendCommit(session: Session): Promise<Rows> {
@@ -324,7 +382,7 @@ async function partiesOf(target: Target, detail: string) {
   const waits = [...detail.matchAll(/Process (\d+) waits for ([^;]+); blocked by process (\d+)/g)]
   const pids = waits.map(([, pid]) => pid ?? '')
   const { rows } = await target
-    .query('select pid::text, application_name, usename from pg_stat_activity where pid = any ($1::integer[])', [
+    .control('select pid::text, application_name, usename from pg_stat_activity where pid = any ($1::integer[])', [
       `{${pids.join(',')}}`,
     ])
     .catch(() => ({ rows: [] as (string | null)[][] }))
@@ -332,8 +390,4 @@ async function partiesOf(target: Target, detail: string) {
     const [, application = null, user = null] = rows.find(([each]) => each === pid) ?? []
     return { pid: Number(pid), application, user, waitsFor: lock, blockedBy: Number(by) }
   })
-}
-
-function isRetryable(error: unknown): boolean {
-  return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
 }

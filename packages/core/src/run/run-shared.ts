@@ -64,6 +64,7 @@ const NO_SESSION: Session = {
   query: () => Promise.reject(new Error('A shared run has no session.')),
   release: () => undefined,
   limitTo: () => undefined,
+  retire: () => undefined,
   withinBytes: (_most, work) => work(),
   breakOff: () => undefined,
 }

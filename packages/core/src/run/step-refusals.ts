@@ -32,6 +32,16 @@ export function changedMeanwhile(
   return { problem: problem.with({ step: step.no }), key }
 }
 
+/** The problem for rows that a step needs and that `lockWait: skip` left out, since others hold them. */
+export function heldByOthers(no: number, { name }: Mapping, leftOut: readonly RecordValues[]): LedgermanProblem {
+  const keys = leftOut.slice(0, 5).map((key) => Object.values(key).join(', '))
+  return new LedgermanProblem(
+    'lock-timeout',
+    `Step ${no}: ${keys.join(' · ')} of ${name} ${leftOut.length === 1 ? 'is' : 'are'} held by others, and lockWait: skip leaves out what is held. Nothing was changed; try again.`,
+    { step: no, mapping: name, lockWaitMs: 0, leftOut: leftOut.slice(0, 100) },
+  )
+}
+
 export function leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): LedgermanProblem {
   return new LedgermanProblem(
     'count-mismatch',

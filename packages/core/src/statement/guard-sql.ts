@@ -9,7 +9,7 @@ export function guardValueSql(guard: Guard, alias: string): string {
   switch (guard.by) {
     case 'version':
       return `${alias}.${guard.property.column.sql}::text`
-    case 'stamp':
+    case 'rowStamp':
       return `${alias}.xmin::text`
     case 'values': {
       const columns = guard.of.map((property) => `${alias}.${property.column.sql}`).join(', ')

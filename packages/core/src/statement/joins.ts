@@ -67,7 +67,9 @@ export class Joins {
     const property = mapping.byName.get(last)
     if (property) return { alias, mapping, property, sql: `${alias}.${property.column.sql}` }
     if (toManyLinks(mapping).includes(last))
-      throw new Astray(`${last} leads to many records; name it inside exists(${last}, …) or count(${last}, …)`)
+      throw new Astray(
+        `${last} leads to many records; name it inside exists(${last} where …) or count(${last} where …)`,
+      )
     if (toOneLinks(mapping).includes(last))
       throw new Astray(
         `${last} leads to a record; name one of its properties, such as ${last}.${anyProperty(this.links.get(mapping, last))}`,

@@ -74,7 +74,7 @@ export function actorSql(slots: SlotList): string {
  * itself cannot give xmin for every kind of table.
  */
 export function guardAfterSql({ guard }: Mapping, alias: string): string {
-  return guard.by === 'stamp' ? 'pg_current_xact_id()::xid::text' : guardValueSql(guard, alias)
+  return guard.by === 'rowStamp' ? 'pg_current_xact_id()::xid::text' : guardValueSql(guard, alias)
 }
 
 /** The properties under `alias` as the statement's output gives them. */

@@ -1,4 +1,4 @@
-import { LedgermanProblem } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { readCatalogue, readType } from '../catalogue/read-catalogue.js'
 import type { Table } from '../catalogue/table.js'
 import { parseTablePath, toTablePath, type TablePath } from '../catalogue/table-path.js'
@@ -14,6 +14,25 @@ interface KnownTable {
   printed: string
   /** Milliseconds since the epoch. */
   readAt: number
+}
+
+/** For how long a table that is known is read again before the old reading is taken, in milliseconds. */
+const REREAD_MS = 100
+
+/** What was asked for, or what stands in for it where it takes too long or fails for being waited for. */
+async function orMeanwhile<T>(asked: Promise<T>, meanwhile: T): Promise<T> {
+  let timer: NodeJS.Timeout | undefined
+  const late = new Promise<T>((resolve) => (timer = setTimeout(resolve, REREAD_MS, meanwhile)))
+  const answered = asked.catch((error: unknown) => {
+    if (isProblem(error, 'lock-timeout') || isProblem(error, 'time-limit')) return meanwhile
+    throw error
+  })
+  try {
+    return await Promise.race([answered, late])
+  } finally {
+    clearTimeout(timer)
+    answered.catch(() => undefined)
+  }
 }
 
 /** What is known of a target's tables and types. Everybody who asks for a table while it is being read gets that reading. */
@@ -34,7 +53,12 @@ export class KnownCatalogue {
     if (current) return current
     const name = parseTablePath(path)
     const normal = toTablePath(name.schema, name.name)
-    return this.#freshTable(normal) ?? this.#reading.get(normal) ?? this.#read(normal, name)
+    const fresh = this.#freshTable(normal)
+    if (fresh) return fresh
+    const reading = this.#reading.get(normal) ?? this.#read(normal, name)
+    const old = this.#tables.get(normal)
+    // What was forgotten is read again, whatever it takes; what has only grown old serves while somebody holds the table.
+    return old && old.readAt > 0 ? orMeanwhile(reading, old.table) : reading
   }
 
   async type(name: string): Promise<ColumnType | undefined> {

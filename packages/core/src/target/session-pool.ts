@@ -15,6 +15,8 @@ export interface Session extends Queryable {
   readonly pid: number
   /** Hands it back. One that is not clean, or still in a transaction, is destroyed instead. */
   release(destroy?: boolean): void
+  /** Has it destroyed when it is handed back: a cancel that was sent may still come. */
+  retire(): void
   /** Breaks the connection off, as a network or a machine does. */
   breakOff(): void
   /** How long an answer may take, in milliseconds, where other than the target's limits say: the connection is broken off then. */
@@ -122,6 +124,7 @@ export class SessionPool {
   #toSession(client: Client): Session {
     let limit = this.#limitMs
     let isBack = false
+    let isRetired = false
     return {
       pid: client.processID ?? 0,
       limitTo(limitMs) {
@@ -142,8 +145,9 @@ export class SessionPool {
         isBack = true
         // A session that is still in a transaction would have the next caller answer for it.
         const isIdle = client.getTransactionStatus() === 'I'
-        client.release(destroy || !isIdle)
+        client.release(destroy || isRetired || !isIdle)
       },
+      retire: () => void (isRetired = true),
       breakOff: () => void socketOf(client).destroy(),
       async withinBytes(most, work) {
         const socket = socketOf(client)

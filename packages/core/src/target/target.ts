@@ -1,18 +1,22 @@
 import { LRUCache } from 'lru-cache'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
+import { parseTablePath } from '../catalogue/table-path.js'
 import type { Statement } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../problem/connection-error.js'
 import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
+import { findTableHolders } from '../waits/find-holders.js'
+import { lockTimeout } from '../waits/lock-timeout.js'
 import { KnownCatalogue } from './known-catalogue.js'
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
 import { SharedStatement, type SharedStatementOptions } from './shared-statement.js'
 import { StatementsInTurn } from './statements-in-turn.js'
 import { isUnusable, SessionPool, type Session } from './session-pool.js'
+import { TurnQueue } from './turn-queue.js'
 import { DEFAULT_LIMITS, type SessionLimits } from './session-settings.js'
 
 export interface TargetOptions {
@@ -45,6 +49,16 @@ const CLOSE_LIMIT_MS = 5_000
 /** How many statements are known to stand in the book, and how many shapes of a statement are kept. */
 const MOST_KNOWN_STATEMENTS = 10_000
 
+/** Who looks at a session while a statement runs in it, and may cancel that. */
+export interface SessionWatch {
+  readonly hasCancelled: boolean
+  readonly settled: Promise<void>
+  end(): void
+}
+
+/** How many callers of one record wait for it in the database at once; the others stand in line. */
+const AT_ONE_RECORD = 2
+
 /** A PostgreSQL database whose records are worked on: its sessions, its catalogue, its book. */
 export class Target implements Queryable {
   readonly name: string
@@ -56,6 +70,10 @@ export class Target implements Queryable {
   readonly #control: SessionPool
   #exports = 0
   readonly #gate: SessionGate
+  /** Callers who change one and the same record, each by itself. */
+  readonly recordTurns = new TurnQueue(AT_ONE_RECORD)
+  /** Runs of one and the same transaction, each by itself: at most half of the sessions. */
+  readonly runTurns: TurnQueue
   readonly #catalogue: KnownCatalogue
   /** Kept once it is true; while it is asked, all who want to know wait for the one answer. */
   #bookPrepared: Promise<boolean> | undefined
@@ -70,6 +88,7 @@ export class Target implements Queryable {
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
     this.#catalogue = new KnownCatalogue(this.name, this.read.bind(this), this.explain.bind(this))
     this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
+    this.runTurns = new TurnQueue(Math.max(2, Math.floor((options.connections ?? 10) / 2)))
     const pool = {
       name: options.name,
       url: options.url,
@@ -112,18 +131,43 @@ export class Target implements Queryable {
     return { write: this.#writers.counts, read: this.#readers.counts, control: this.#control.counts }
   }
 
-  /** Runs a statement that is a whole transaction of its own, after others like it where enough of those run already. */
+  /**
+   * Runs a statement that is a whole transaction of its own, after others like it where enough of those run already.
+   *
+   * @param watch begun with the server's process; the session is kept until what it began has settled.
+   */
   async runAlone(
     text: string,
     values: readonly (string | null)[],
     name: string | undefined,
-    onStart?: (pid: number) => void,
+    watch: (pid: number) => SessionWatch,
   ): Promise<Rows> {
     await this.#gate.enter()
     try {
-      return await this.query(text, values, name, onStart)
+      return await this.#watched(text, values, name, watch)
     } finally {
       this.#gate.leave()
+    }
+  }
+
+  async #watched(
+    text: string,
+    values: readonly (string | null)[],
+    name: string | undefined,
+    watch: (pid: number) => SessionWatch,
+  ): Promise<Rows> {
+    const session = await this.session()
+    const watching = watch(session.pid)
+    let isBroken = false
+    try {
+      return await session.query(text, values, name)
+    } catch (error) {
+      isBroken = isUnusable(error)
+      throw error
+    } finally {
+      watching.end()
+      await watching.settled
+      session.release(isBroken || watching.hasCancelled)
     }
   }
 
@@ -256,8 +300,14 @@ export class Target implements Queryable {
    *
    * @throws LedgermanProblem not-found
    */
-  table(path: string): Promise<Table> {
-    return this.#catalogue.table(path)
+  async table(path: string): Promise<Table> {
+    try {
+      return await this.#catalogue.table(path)
+    } catch (error) {
+      if (!isProblem(error, 'lock-timeout')) throw error
+      const holders = await findTableHolders(this, parseTablePath(path)).catch(() => [])
+      throw lockTimeout(error, holders, this.limits.lockWaitMs)
+    }
   }
 
   /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Types that are known are kept. */

@@ -113,7 +113,7 @@ function isMergeable({ column }: Property, value: Json): value is { [name: strin
   return (
     (column.type.kind === 'jsonb' || column.type.kind === 'json') &&
     isObject(value) &&
-    !(Object.keys(value).length === 1 && '$json' in value)
+    !(Object.keys(value).length === 1 && 'ledgerman:json' in value)
   )
 }
 

@@ -40,13 +40,15 @@ export function recordChanged(
   const unknown = Object.fromEntries(Object.keys(yours).map((name) => [name, null]))
   return new LedgermanProblem(
     'record-changed',
-    `Somebody else changed this ${mapping.name} after it was loaded. Nothing was changed; look at the current values, then load it again.`,
+    `This ${mapping.name} is not as it was loaded. Nothing was changed; look at the current values, then load it again.`,
     {
       mapping: mapping.name,
       key: describeKey(mapping.key, step.key),
       yours,
       current,
       loaded: { ...unknown, ...shown(step.loaded) },
+      // Null in loaded is a value only where it is not named here.
+      unknown: Object.keys(yours).filter((name) => !(name in step.loaded)),
       guard: toGuard(mapping, guard),
       matched: 1,
     },

@@ -16,18 +16,20 @@ export async function explainConflict(
   key: KeyTexts,
   guards: readonly string[],
   problem: LedgermanProblem,
+  actor: string,
 ): Promise<LedgermanProblem> {
   const events = await recordHistory(target, mapping, key).catch(() => [])
   const facts = problem.facts as {
     yours: RecordValues
     current: RecordValues
     loaded: Record<string, unknown>
+    unknown?: string[]
     guard: string | null
   }
   const names = Object.keys(facts.yours)
   const known = stateAt(mapping, facts.current, guards, events)
   const sent = Object.fromEntries(
-    Object.entries(facts.loaded).filter(([, value]) => value !== null && value !== undefined),
+    Object.entries(facts.loaded).filter(([name]) => !(facts.unknown ?? names).includes(name)),
   )
   const loaded = { ...Object.fromEntries(names.map((name) => [name, null])), ...known, ...sent } as RecordValues
   const compared = known ? mapping.properties.map(({ name }) => name) : Object.keys(sent)
@@ -43,16 +45,54 @@ export async function explainConflict(
   const isKnown = names.length > 0 && names.every((name) => compared.includes(name))
   const overlap = isKnown ? names.filter((name) => theirs.includes(name)) : null
   const by = Object.fromEntries(theirs.flatMap((name) => writerOf(mapping, name, facts.current[name], events, target)))
-  const words =
-    overlap === null || theirs.length === 0
-      ? ''
-      : overlap.length === 0
-        ? ` Your properties (${names.join(', ')}) and theirs (${theirs.join(', ')}) do not overlap: yours can be applied to the current record.`
-        : ` Both of you changed ${overlap.join(', ')}.`
   const shown = known
     ? Object.fromEntries([...new Set([...names, ...theirs])].map((name) => [name, loaded[name] ?? null]))
     : pick(loaded, names)
-  return withDetail(problem, problem.detail + words).with({ loaded: shown, theirs, overlap, by })
+  const words = [
+    whoChanged(by, actor),
+    whatMeets(names, theirs, overlap, by, actor),
+    whyNoGuard(mapping, facts, guards),
+  ]
+  return withDetail(problem, [problem.detail, ...words].filter(Boolean).join(' ')).with({
+    loaded: shown,
+    unknown: Object.keys(shown).filter((name) => !compared.includes(name)),
+    theirs,
+    overlap,
+    by,
+  })
+}
+
+type Writers = Readonly<Record<string, { actor: string; at: string }>>
+
+/** Who put there what differs, where the book knows: it may have been the same actor. */
+function whoChanged(by: Writers, actor: string): string {
+  const writers = [...new Set(Object.values(by).map((each) => each.actor))]
+  if (writers.length === 0) return ''
+  const names = writers.map((name) => (name === actor ? `${name}, which is you` : name))
+  return `It was changed meanwhile by ${names.join(' and ')}.`
+}
+
+function whatMeets(
+  names: readonly string[],
+  theirs: readonly string[],
+  overlap: readonly string[] | null,
+  by: Writers,
+  actor: string,
+): string {
+  if (overlap === null || theirs.length === 0) return ''
+  const isOwn = Object.values(by).every((each) => each.actor === actor)
+  const others = isOwn ? 'those changed meanwhile' : 'theirs'
+  if (overlap.length > 0)
+    return isOwn ? `What differs is ${overlap.join(', ')}.` : `Both of you changed ${overlap.join(', ')}.`
+  return `Your properties (${names.join(', ')}) and ${others} (${theirs.join(', ')}) do not overlap: yours can be applied to the current record.`
+}
+
+/** A version that is still to come was never loaded; of no other guard can that be told. */
+function whyNoGuard({ guard }: Mapping, { current }: { current: RecordValues }, guards: readonly string[]): string {
+  if (guard.by !== 'version' || guards.length === 0) return ''
+  const now = String(current[guard.property.name] ?? '')
+  const isAhead = (each: string) => /^v\d{1,19}$/.test(each) && /^\d+$/.test(now) && BigInt(each.slice(1)) > BigInt(now)
+  return guards.every(isAhead) ? `The guard ${guards.join(', ')} is of no version that it had: it is at v${now}.` : ''
 }
 
 /** Adds who removed a record that somebody had loaded before. */

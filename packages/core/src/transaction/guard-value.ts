@@ -1,7 +1,7 @@
 import type { Mapping } from '../mapping/mapping.js'
 
 // A guard as callers see it says which kind it is, so that one kept from before a mapping changed its guard never fits by chance.
-const PREFIX = { version: 'v', stamp: 's', values: 'd' } as const
+const PREFIX = { version: 'v', rowStamp: 's', values: 'd' } as const
 
 /** What a caller says of the record's state: one of these guards, or any state at all (`If-Match: *`). */
 export type GuardCondition = { guards: readonly string[] } | 'any'
@@ -17,7 +17,7 @@ export function toGuard({ guard }: Mapping, value: string | null): string | null
  */
 export function guardBind({ guard }: Mapping, condition: GuardCondition): string {
   if (condition === 'any' || guard.by === 'none') return '{}'
-  const form = guard.by === 'values' ? /^d[0-9a-f]{32}$/ : guard.by === 'stamp' ? /^s\d{1,10}$/ : /^v-?\d{1,19}$/
+  const form = guard.by === 'values' ? /^d[0-9a-f]{32}$/ : guard.by === 'rowStamp' ? /^s\d{1,10}$/ : /^v-?\d{1,19}$/
   const fits = condition.guards.filter(
     (each) => each.startsWith(PREFIX[guard.by]) && form.test(each) && isInRange(guard, each),
   )

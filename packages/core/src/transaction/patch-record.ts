@@ -1,10 +1,13 @@
-import { LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
+import { recordRefusal } from '../book/record-refusal.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { applyOperation, CopiedSize, readPointer, type PatchOperation } from '../patch/json-patch.js'
 import type { Target } from '../target/target.js'
 import { getProperty } from './change-input.js'
+import { toTextArray } from '../values/text-array.js'
 import { loadRecord } from './load-record.js'
-import type { KeyedResult, RunOptions } from './run-keyed-step.js'
+import { showable, toReceipt } from './receipt.js'
+import { toHeader, type KeyedResult, type RunOptions } from './run-keyed-step.js'
 import { changeRecord, type RecordCondition } from './write-record.js'
 
 /**
@@ -26,21 +29,18 @@ export async function patchRecord(
   const patched: { [name: string]: Json } = { ...(record as { [name: string]: Json }) }
   const loaded: RecordValues = { ...request.loaded }
   const values: RecordValues = {}
-  const copied = new CopiedSize()
-  operations.forEach((operation, at) => {
-    for (const path of 'from' in operation ? [operation.from, operation.path] : [operation.path]) {
-      const [name = ''] = readPointer(path, at)
-      getProperty(mapping, name)
-      loaded[name] = record[name]
-    }
-    applyOperation(patched, operation, at, { mapping: mapping.name, record, guard, copied })
-    const writes =
-      operation.op === 'test' ? [] : operation.op === 'move' ? [operation.from, operation.path] : [operation.path]
-    for (const path of writes) {
-      const [name = ''] = readPointer(path, at)
-      values[name] = patched[name]
-    }
-  })
+  const context = {
+    mapping: mapping.name,
+    guard,
+    copied: new CopiedSize(),
+    isSensitive: (name: string) => mapping.byName.get(name)?.sensitive === true,
+  }
+  try {
+    operations.forEach(applyOne)
+  } catch (error) {
+    throw isProblem(error, 'record-changed') ? await refusedPatch(target, mapping, request, error) : error
+  }
+
   if (Object.keys(values).length === 0) {
     // Only tests: they held when the record was read, and setting a tested property to itself holds them to it.
     const [name = ''] = Object.keys(loaded).filter((each) => mapping.byName.get(each)?.lockedBecause === null)
@@ -49,4 +49,36 @@ export async function patchRecord(
     values[name] = record[name]
   }
   return changeRecord(target, mapping, { ...request, loaded, values })
+
+  function applyOne(operation: PatchOperation, at: number): void {
+    for (const path of 'from' in operation ? [operation.from, operation.path] : [operation.path]) {
+      const [name = ''] = readPointer(path, at)
+      getProperty(mapping, name)
+      loaded[name] = record[name]
+    }
+    applyOperation(patched, operation, at, context)
+    const writes =
+      operation.op === 'test' ? [] : operation.op === 'move' ? [operation.from, operation.path] : [operation.path]
+    for (const path of writes) {
+      const [name = ''] = readPointer(path, at)
+      values[name] = patched[name]
+    }
+  }
+}
+
+/** A test that fails is a refusal like any other: it has its receipt, and its entry. */
+async function refusedPatch(
+  target: Target,
+  mapping: Mapping,
+  { mode, actor, note, key }: RecordCondition & RunOptions,
+  problem: LedgermanProblem,
+): Promise<LedgermanProblem> {
+  const header = toHeader(target, mapping, { mode, actor, ...(note === undefined ? {} : { note }) })
+  const receipt = toReceipt(header, 'refused', null, [], null)
+  const texts = toTextArray(mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null)))
+  const isBooked =
+    mode === 'commit' &&
+    (await recordRefusal(target, { header, statement: null, binds: null, key: texts, matched: 1, problem }))
+  if (!isBooked) receipt.entry = null
+  return problem.with({ receipt })
 }

@@ -1,3 +1,4 @@
+import { setTimeout as delay } from 'node:timers/promises'
 import {
   isProblem,
   LedgermanProblem,
@@ -16,11 +17,12 @@ import { settle } from '../book/settle.js'
 import { settledRecord } from './settled-record.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
+import { isCancelled, isDatabaseError, isSerializationFailure, isStalePlan } from '../problem/database-error.js'
 import { FLAGS, type KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Queryable, Rows } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
+import { NoTurn, type Turn } from '../target/turn-queue.js'
 import { digestKeyPads } from '../values/digest.js'
 import { toTextArray } from '../values/text-array.js'
 import type { WriteSet } from './change-input.js'
@@ -96,6 +98,7 @@ export async function runKeyedStep(
   const { kind } = statement
   const isCommit = options.mode === 'commit'
   let watch: LockWatch | undefined
+  let lineHolders: readonly LockHolder[] | undefined
   const shown = showableBinds(statement.step.slots, bindValues(statement.step, valueOf), target.digestKey)
   const receiptFor = (outcome: Receipt['outcome'], of: StepOutcome): Receipt => {
     const stepReceipt = toStepReceipt(
@@ -133,9 +136,15 @@ export async function runKeyedStep(
   }
 
   /** Somebody looks who holds the lock, if the statement comes to wait for one. */
-  function startWatch(pid: number): void {
+  function startWatch(pid: number, turn?: Turn): LockWatch {
     watch?.end()
-    watch = new LockWatch(target, pid, target.limits.lockWaitMs, options.onWait)
+    // What was waited for in line counts.
+    const leftMs = Math.max(1, target.limits.lockWaitMs - (turn?.waitedMs ?? 0))
+    watch = new LockWatch(target, pid, leftMs, (holders) => {
+      turn?.tellHolders(holders)
+      options.onWait?.(holders)
+    })
+    return watch
   }
 
   function valueOf(source: SlotSource): string | null {
@@ -180,16 +189,29 @@ export async function runKeyedStep(
   /** Adds what only somebody else can say: who held the lock, who changed or removed the record. */
   function tellMore(problem: LedgermanProblem): LedgermanProblem | Promise<LedgermanProblem> {
     const isLoaded = step.guard !== 'any' && step.guard.guards.length > 0
-    if (problem.code === 'lock-timeout') return lockTimeout(problem, watch?.holders ?? [], target.limits.lockWaitMs)
+    if (problem.code === 'lock-timeout') {
+      const waitedMs = performance.now() - started
+      return lockTimeout(problem, lineHolders ?? watch?.holders ?? [], target.limits.lockWaitMs, undefined, waitedMs)
+    }
     if (problem.code === 'record-changed')
-      return explainConflict(target, mapping, step.key, step.guard === 'any' ? [] : step.guard.guards, problem)
+      return explainConflict(
+        target,
+        mapping,
+        step.key,
+        step.guard === 'any' ? [] : step.guard.guards,
+        problem,
+        options.actor,
+      )
     if (problem.code === 'no-such-record' && isLoaded) return explainRemoved(target, mapping, step.key, problem)
     return problem
   }
 
   /** Makes the problem of a run that was rolled back, with its receipt, and writes the refusal to the book. */
   async function refuse(error: unknown): Promise<unknown> {
-    const explained = target.explain(raisedByStatement(error, mapping) ?? error, {
+    const isOverdue = error instanceof NoTurn || (isCancelled(error) && watch?.hasCancelled === true)
+    const raised = isOverdue ? notGranted(mapping, error) : raisedByStatement(error, mapping)
+    if (error instanceof NoTurn) lineHolders = error.holders
+    const explained = target.explain(raised ?? error, {
       mapping,
       slots: statement.run.slots,
       kind,
@@ -264,6 +286,9 @@ function rowReceipt(
   return toRowReceipt(mapping, image, (property) => statement.set.includes(property))
 }
 
+/** How often a keyed change that PostgreSQL ended to keep others consistent is tried again. */
+const RETRIES = 3
+
 /** Runs the statement by itself where it judges and books by itself, and between BEGIN and the end otherwise. */
 async function runStatement(
   target: Target,
@@ -271,48 +296,72 @@ async function runStatement(
   { statement: { kind, run, set, shared }, key }: KeyedStep,
   valueOf: Parameters<typeof bindValues>[1],
   { mode, actor, request, id }: RunOptions & { id: string },
-  onStart: (pid: number) => void,
+  startWatch: (pid: number, turn?: Turn) => LockWatch,
 ): Promise<Rows['rows']> {
   const isCommit = mode === 'commit'
   // A new record of defaults only has no part that its values are read from, and so none that sets the actor first.
   const setsActor = kind !== 'add' || set.length > 0
   const isSelfChecking =
     isCommit && !request && setsActor && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
-  const once = (preparedAs: string | undefined) => {
+  const record = mapping.key.map(({ name }) => JSON.stringify(key.get(name) ?? null)).join()
+  const subject = kind === 'add' ? undefined : `${mapping.table.path} ${record}`
+  const once = (preparedAs: string | undefined, turn: Turn | undefined) => {
     const values = bindValues(run, valueOf)
-    if (isSelfChecking) return target.runAlone(run.text, values, preparedAs, onStart)
+    if (isSelfChecking) return target.runAlone(run.text, values, preparedAs, (pid) => startWatch(pid, turn))
     return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {
-      onStart(session.pid)
-      await session.query(`select set_config('ledgerman.actor', $1, true)`, [actor])
-      if (request && isCommit) await holdRequest(target, session, mapping, actor, request)
-      const rows = await session.query(run.text, values, preparedAs)
-      // Where the key is none after all (a view), several rows would be changed: leave by the way that rolls back.
-      if (rows.rows.length > 1) throw ambiguousRecord(mapping, new Map())
-      if (request && isCommit)
-        await session.query('update ledgerman.entry set request_key = $2, request_digest = $3 where id = $1', [
-          id,
-          request.key,
-          request.digest,
-        ])
-      return rows
+      const watch = startWatch(session.pid, turn)
+      try {
+        await session.query(`select set_config('ledgerman.actor', $1, true)`, [actor])
+        if (request && isCommit) await holdRequest(target, session, mapping, actor, request)
+        const rows = await session.query(run.text, values, preparedAs)
+        // Where the key is none after all (a view), several rows would be changed: leave by the way that rolls back.
+        if (rows.rows.length > 1) throw ambiguousRecord(mapping, new Map())
+        if (request && isCommit)
+          await session.query('update ledgerman.entry set request_key = $2, request_digest = $3 where id = $1', [
+            id,
+            request.key,
+            request.digest,
+          ])
+        return rows
+      } finally {
+        watch.end()
+        await watch.settled
+        if (watch.hasCancelled) session.retire()
+      }
     })
   }
-  const alone = async () => {
+  const inTurn = async (preparedAs: string | undefined) => {
+    const turn = subject === undefined ? undefined : await target.recordTurns.enter(subject, target.limits.lockWaitMs)
     try {
-      return (await once(run.name)).rows
-    } catch (error) {
-      // The table was altered since the session prepared the statement: it is prepared afresh, once.
-      if (isStalePlan(error)) return (await once(undefined)).rows
-      throw error
+      return (await once(preparedAs, turn)).rows
+    } finally {
+      turn?.leave()
     }
   }
-  if (!isSelfChecking || !shared) return alone()
+  const alone = async (): Promise<Rows['rows']> => {
+    for (let tries = 1; ; tries++) {
+      try {
+        return await inTurn(tries === 1 ? run.name : undefined)
+      } catch (error) {
+        // The table was altered since the session prepared the statement, or the row moved to another partition meanwhile.
+        const mayRetry = isStalePlan(error) ? tries === 1 : isSerializationFailure(error) && tries <= RETRIES
+        if (!mayRetry) throw error
+        if (!isStalePlan(error)) await delay(Math.random() * 10 * 2 ** tries)
+      }
+    }
+  }
+  if (!isSelfChecking || !shared || target.recordTurns.isCrowded(subject ?? '')) return alone()
   return target.shared(shared, { answers: (rows) => isAnswer(mapping, rows), isRead: false }).ask({
     values: () => bindValues(shared, valueOf),
-    subject: mapping.key.map(({ name }) => JSON.stringify(key.get(name) ?? null)).join(),
+    subject: record,
     alone,
-    onStart,
+    onStart: (pid) => void startWatch(pid),
   })
+}
+
+/** The problem of a lock that was waited for as long as it may be, here or in the database. */
+function notGranted(mapping: Mapping, cause: unknown): LedgermanProblem {
+  return new LedgermanProblem('lock-timeout', 'A lock was not granted in time.', { mapping: mapping.name }, { cause })
 }
 
 /** Whether a shared statement said what became of the record: it leaves out one that somebody has locked, or that is not there. */
@@ -335,7 +384,7 @@ async function holdRequest(
   const before = await findRequest(target, session, { mappings: new Map([[mapping.name, mapping]]) }, actor, request)
   if (before)
     throw new LedgermanProblem(
-      'key-in-use',
+      'idempotency-key-in-use',
       'The first request with this Idempotency-Key has only just ended. Ask again.',
       { key: request.key },
     )
@@ -353,7 +402,12 @@ function matchedOf({ code, facts }: LedgermanProblem): number | null {
   return code === 'no-such-record' ? 0 : null
 }
 
-function toHeader(target: Target, mapping: Mapping, { mode, actor, note }: RunOptions): RunHeader {
+/** What is known of a run before it begins. */
+export function toHeader(
+  target: Target,
+  mapping: Mapping,
+  { mode, actor, note }: Pick<RunOptions, 'mode' | 'actor' | 'note'>,
+): RunHeader {
   return {
     id: newEntryId(),
     target: target.name,

@@ -2,28 +2,28 @@ import { printJson, RawJson, type Json } from '@ledgerman/contract'
 import { ValueError } from './value-error.js'
 
 // A json column that holds the JSON value null has to differ from SQL NULL, and a stored object that looks like the
-// envelope has to differ from an envelope: both travel as {"$json": value}.
-const NEEDS_ENVELOPE = /^\s*(?:null\s*$|\{\s*"\$json"\s*:)/
+// envelope has to differ from an envelope: both travel as {"ledgerman:json": value}.
+const NEEDS_ENVELOPE = /^\s*(?:null\s*$|\{\s*"ledgerman:json"\s*:)/
 
 export function jsonFromText(text: string): Json {
-  return new RawJson(NEEDS_ENVELOPE.test(text) ? `{"$json":${text}}` : text)
+  return new RawJson(NEEDS_ENVELOPE.test(text) ? `{"ledgerman:json":${text}}` : text)
 }
 
 export function jsonToText(value: Json): string {
-  const inside = isEnvelope(value) ? (value.$json as Json) : value
+  const inside = isEnvelope(value) ? (value['ledgerman:json'] as Json) : value
   const text = printJson(inside)
   if (/\\u0000/.test(text.replaceAll('\\\\', '')))
     throw new ValueError('JSON without U+0000, which PostgreSQL cannot store')
   return text
 }
 
-function isEnvelope(value: Json): value is { $json: Json } {
+function isEnvelope(value: Json): value is { 'ledgerman:json': Json } {
   return (
     value !== null &&
     typeof value === 'object' &&
     !Array.isArray(value) &&
     !(value instanceof RawJson) &&
     Object.keys(value).length === 1 &&
-    '$json' in value
+    'ledgerman:json' in value
   )
 }

@@ -15,7 +15,7 @@ export async function endSession(
 ): Promise<{ application: string | null; user: string | null } | null> {
   const signal = did === 'cancel' ? 'pg_cancel_backend' : 'pg_terminate_backend'
   try {
-    const { rows } = await target.query(
+    const { rows } = await target.control(
       `select application_name, usename, ${signal}(pid) from pg_stat_activity
        where pid = $1::integer and backend_start = $2::timestamptz and datname = current_database() and backend_type = 'client backend'`,
       [String(pid), startedAt],

@@ -1,4 +1,5 @@
 import type { LockHolder } from '@ledgerman/contract'
+import type { TablePath } from '../catalogue/table-path.js'
 import type { Target } from '../target/target.js'
 
 /**
@@ -6,9 +7,26 @@ import type { Target } from '../target/target.js'
  * stand between. A cycle ends where it closes.
  */
 export async function findHolders(target: Target, pid: number): Promise<LockHolder[]> {
-  const { rows } = await target.query(HOLDERS_SQL, [String(pid)], 'lm_holders')
+  const { rows } = await target.control(HOLDERS_SQL, [String(pid)], 'lm_holders')
   return rows.map(([json]) => JSON.parse(json ?? '') as LockHolder)
 }
+
+/** Who holds a whole table, so that not even its columns can be read: for when that could not be done in time. */
+export async function findTableHolders(target: Target, { schema, name }: TablePath): Promise<LockHolder[]> {
+  const { rows } = await target.control(TABLE_HOLDERS_SQL, [schema, name], 'lm_table_holders')
+  return rows.map(([json]) => JSON.parse(json ?? '') as LockHolder)
+}
+
+const HOLDER_JSON = `json_build_object('pid', a.pid, 'application', a.application_name, 'user', a.usename, 'state', a.state,
+  'since', to_char(a.xact_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
+  'transactionAgeMs', round(extract(epoch from clock_timestamp() - a.xact_start) * 1000),
+  'lastStatement', left(a.query, 500), `
+
+const TABLE_HOLDERS_SQL = `
+select (${HOLDER_JSON} 'depth', 1, 'isRoot', true))::text
+from pg_locks l join pg_class c on c.oid = l.relation join pg_namespace n on n.oid = c.relnamespace join pg_stat_activity a on a.pid = l.pid
+where l.granted and l.mode = 'AccessExclusiveLock' and l.database = (select oid from pg_database where datname = current_database())
+  and n.nspname = $1 and c.relname = $2`
 
 const HOLDERS_SQL = `
 with recursive chain as (
@@ -20,9 +38,6 @@ with recursive chain as (
 ), first as (
   select pid, min(depth) as depth from chain group by pid
 )
-select json_build_object('pid', a.pid, 'application', a.application_name, 'user', a.usename, 'state', a.state,
-  'since', to_char(a.xact_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
-  'transactionAgeMs', round(extract(epoch from clock_timestamp() - a.xact_start) * 1000),
-  'lastStatement', left(a.query, 500), 'depth', first.depth, 'isRoot', cardinality(pg_blocking_pids(a.pid)) = 0)::text
+select (${HOLDER_JSON} 'depth', first.depth, 'isRoot', cardinality(pg_blocking_pids(a.pid)) = 0))::text
 from first join pg_stat_activity a on a.pid = first.pid
 order by first.depth, a.pid`

@@ -24,7 +24,7 @@ interface SessionRow {
  * for long. `pg_blocking_pids` is asked of waiting sessions only, since it stops the lock manager for a moment.
  */
 export async function listWaits(target: Target): Promise<WaitingSession[]> {
-  const { rows } = await target.read(WAITS_SQL, [String(IDLE_LIMIT_MS)], 'lm_waits')
+  const { rows } = await target.control(WAITS_SQL, [String(IDLE_LIMIT_MS)], 'lm_waits')
   const found = rows.map(([json]) => JSON.parse(json ?? '') as SessionRow)
   const behind = countBehind(found)
   const wanted = new Set(found.flatMap(({ waits, rowTable }) => waits?.table ?? rowTable ?? []))

@@ -6,6 +6,7 @@ export function lockTimeout(
   holders: readonly LockHolder[],
   lockWaitMs: number,
   step?: number,
+  waitedMs?: number,
 ): LedgermanProblem {
   const [holder] = holders
   const root = holders.findLast(({ isRoot }) => isRoot)
@@ -14,10 +15,11 @@ export function lockTimeout(
     : ''
   return new LedgermanProblem(
     'lock-timeout',
-    `A lock was not granted within ${lockWaitMs / 1000} s${step === undefined ? '' : `, in step ${step}`}.${who} Nothing was changed; try again.`,
+    `A lock was not granted within ${(waitedMs === undefined ? lockWaitMs : Math.round(waitedMs)) / 1000} s${step === undefined ? '' : `, in step ${step}`}.${who} Nothing was changed; try again.`,
     {
       ...problem.facts,
       lockWaitMs,
+      ...(waitedMs === undefined ? {} : { waitedMs: Math.round(waitedMs) }),
       ...(step === undefined ? {} : { step }),
       ...holderFacts(holders),
       ...(holder ? pick(holder) : {}),

@@ -5,24 +5,38 @@ import { findHolders } from './find-holders.js'
 /** How long a statement may run before somebody looks whether it waits for a lock, in milliseconds. */
 const FIRST_LOOK_MS = 100
 
+/** How often it is looked at after that, in milliseconds. */
+const EVERY_MS = 250
+
+/** A statement that waits for a lock is cancelled when it has waited this much longer than it may, in milliseconds. */
+const GRACE_MS = 20
+
 /**
- * Looks, while a statement runs, who holds the lock it waits for. Nothing is asked of the server for a statement that ends before
- * the first look; with a short lock wait the look comes earlier, so that it comes before the end.
+ * Looks, while a statement runs, who holds the lock it waits for, and ends a wait that is longer than it may be: PostgreSQL times each
+ * lock apart, and a row that many wait for takes two of them. Nothing is asked of the server for a statement that ends before the first
+ * look; with a short lock wait the look comes earlier, so that it comes before the end.
+ *
+ * Whoever has one keeps the session until `settled` resolves, since a cancel on its way would hit the next statement; one that was
+ * cancelled is not used again.
  */
 export class LockWatch {
   #holders: LockHolder[] = []
   #timer: NodeJS.Timeout | undefined
   #isOver = false
+  #looking: Promise<void> = Promise.resolve()
+  #hasCancelled = false
+  /** Since when it has been seen waiting at every look, in milliseconds of `performance.now`. */
+  #waitingSince: number | undefined
   readonly #every: number
 
   constructor(
     readonly target: Target,
     readonly pid: number,
-    lockWaitMs: number,
+    readonly lockWaitMs: number,
     readonly onWait?: (holders: LockHolder[]) => void,
   ) {
     this.#every = Math.max(5, Math.min(FIRST_LOOK_MS, Math.floor(lockWaitMs / 3)))
-    this.#timer = setTimeout(() => void this.#look(), this.#every)
+    this.#timer = setTimeout(() => this.#look(), this.#every)
   }
 
   /** Who held it when last looked at: the ones waited for first, then those they wait for. */
@@ -30,18 +44,45 @@ export class LockWatch {
     return this.#holders
   }
 
+  /** Whether it ended the statement because that had waited too long. */
+  get hasCancelled(): boolean {
+    return this.#hasCancelled
+  }
+
+  /** Resolves when nothing of it is on its way any more. */
+  get settled(): Promise<void> {
+    return this.#looking
+  }
+
   end(): void {
     this.#isOver = true
     clearTimeout(this.#timer)
   }
 
-  async #look(): Promise<void> {
+  #look(): void {
+    this.#looking = this.#ask().then(() => {
+      if (!this.#isOver) this.#timer = setTimeout(() => this.#look(), this.#nextLookMs())
+    })
+  }
+
+  async #ask(): Promise<void> {
     const found = await findHolders(this.target, this.pid).catch(() => [])
-    if (found.length > 0) {
-      const isNews = found.map(({ pid }) => pid).join() !== this.#holders.map(({ pid }) => pid).join()
-      this.#holders = found
-      if (isNews && !this.#isOver) this.onWait?.(found)
-    }
-    if (!this.#isOver) this.#timer = setTimeout(() => void this.#look(), Math.max(this.#every, 250))
+    if (this.#isOver) return
+    if (found.length === 0) return void (this.#waitingSince = undefined)
+    const now = performance.now()
+    this.#waitingSince ??= now - this.#every
+    const isNews = found.map(({ pid }) => pid).join() !== this.#holders.map(({ pid }) => pid).join()
+    this.#holders = found
+    if (isNews) this.onWait?.(found)
+    if (now - this.#waitingSince < this.lockWaitMs + GRACE_MS) return
+    this.#hasCancelled = true
+    await this.target.cancel(this.pid)
+  }
+
+  #nextLookMs(): number {
+    const next = Math.max(this.#every, EVERY_MS)
+    if (this.#waitingSince === undefined) return next
+    const leftMs = this.#waitingSince + this.lockWaitMs + GRACE_MS - performance.now()
+    return Math.max(1, Math.min(next, leftMs + 1))
   }
 }

@@ -73,8 +73,8 @@ describe('an expression', () => {
     [`site.parent.name = 'Fell'`, 30],
     [`site.name like 'K%' and n is not null`, 29],
     [`site.id is null`, 30],
-    [`exists(same, id < 4) and id > 100`, 15],
-    [`count(same, flag is true) >= 10`, 90],
+    [`exists(same where id < 4) and id > 100`, 15],
+    [`count(same where flag is true) >= 10`, 90],
     [`not exists(same)`, 30],
     [`case when n > 20 then 'high' else 'low' end = 'high' or round(exact, 0) = 5`, null],
     [`length(word || 'x') = 3 and upper(left(word, 1)) = 'W'`, null],
@@ -253,11 +253,12 @@ describe('a find', () => {
       binds: expect.arrayContaining([{ position: 1, name: 'where', type: 'integer', value: '5' }]) as unknown,
     })
     expect((await explain('n + 1 = 7')).says.join(' ')).toMatch(/Goes through big in the order of the index|no index/)
-    expect(await findRecords(own.target, big, { where: 'n = 3', limit: 1, count: 'exact' }, findMapping)).toMatchObject(
-      { count: 20, countIs: 'exact' },
-    )
-    const { count, countIs } = await findRecords(own.target, big, { limit: 1, count: 'estimate' }, findMapping)
-    expect([count, countIs]).toEqual([20000, 'estimate'])
+    expect(await findRecords(own.target, big, { where: 'n = 3', limit: 1, count: 'all' }, findMapping)).toMatchObject({
+      count: 20,
+      isEstimate: false,
+    })
+    const { count, isEstimate } = await findRecords(own.target, big, { limit: 1, count: 'about' }, findMapping)
+    expect([count, isEstimate]).toEqual([20000, true])
   })
 
   it('cannot write, and is cancelled in the database when its caller goes away, and nobody else is', async () => {

@@ -16,7 +16,7 @@ let database: TestDatabase
 let target: Target
 const guards = {
   version: { by: 'version', property: 'rowVersion' },
-  stamp: { by: 'stamp' },
+  rowStamp: { by: 'rowStamp' },
   values: { by: 'values', of: ['note', 'amount'] },
 } as const satisfies Record<string, MappingDefinition['guard']>
 const mappings: Partial<Record<keyof typeof guards, Mapping>> = {}
@@ -77,44 +77,44 @@ const OTHERS: [what: string, sql: string, end: string, outcomes: Record<keyof ty
     'commits a change that counts the version up',
     `update slot set note = 'theirs', row_version = row_version + 1`,
     'commit',
-    { version: 'record-changed', stamp: 'record-changed', values: 'record-changed' },
+    { version: 'record-changed', rowStamp: 'record-changed', values: 'record-changed' },
   ],
   [
     'rolls its change back',
     `update slot set note = 'theirs', row_version = row_version + 1`,
     'rollback',
-    { version: 'committed', stamp: 'committed', values: 'committed' },
+    { version: 'committed', rowStamp: 'committed', values: 'committed' },
   ],
   [
     'removes the row',
     'delete from slot',
     'commit',
-    { version: 'no-such-record', stamp: 'no-such-record', values: 'no-such-record' },
+    { version: 'no-such-record', rowStamp: 'no-such-record', values: 'no-such-record' },
   ],
   [
     'rolls a removal back',
     'delete from slot',
     'rollback',
-    { version: 'committed', stamp: 'committed', values: 'committed' },
+    { version: 'committed', rowStamp: 'committed', values: 'committed' },
   ],
   // A version guard does not see writers who do not count it up: docs/guards.md says so.
   [
     'changes without counting the version up',
     `update slot set note = 'theirs'`,
     'commit',
-    { version: 'committed', stamp: 'record-changed', values: 'record-changed' },
+    { version: 'committed', rowStamp: 'record-changed', values: 'record-changed' },
   ],
   [
     'only locks the row',
     'select 1 from slot',
     'commit',
-    { version: 'committed', stamp: 'committed', values: 'committed' },
+    { version: 'committed', rowStamp: 'committed', values: 'committed' },
   ],
   [
     'writes the same values again',
     'update slot set note = note',
     'commit',
-    { version: 'committed', stamp: 'record-changed', values: 'committed' },
+    { version: 'committed', rowStamp: 'record-changed', values: 'committed' },
   ],
 ]
 

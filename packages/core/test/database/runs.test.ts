@@ -316,11 +316,13 @@ describe.each([
         steps: [{ changed: 1, rows: first.receipt.steps[0]?.rows.map(({ guard: _, ...row }) => row) }],
       })
       expect(await everything()).toEqual(before)
-      expect(await codeOf(run([take('A6', 1)], { request: { key: 'k1', digest: 'other' } }))).toBe('key-reused')
+      expect(await codeOf(run([take('A6', 1)], { request: { key: 'k1', digest: 'other' } }))).toBe(
+        'idempotency-key-reused',
+      )
       const slow: StepDefinition[] = [{ sql: 'select pg_sleep(0.3)' }]
       const running = run(slow, { request: { key: 'k2', digest: 'd' } })
       await new Promise((resolve) => setTimeout(resolve, 100))
-      expect(await codeOf(run(slow, { request: { key: 'k2', digest: 'd' } }))).toBe('key-in-use')
+      expect(await codeOf(run(slow, { request: { key: 'k2', digest: 'd' } }))).toBe('idempotency-key-in-use')
       await running
       expect(await codeOf(run([take('A99', 1)], { request: { key: 'k3', digest: 'd' } }))).toBe('no-such-record')
       expect(await codeOf(run([take('A6', 1)], { request: { key: 'k3', digest: 'd' } }))).toBe('done')

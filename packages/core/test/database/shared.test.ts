@@ -123,10 +123,10 @@ describe('callers who ask at the same time', () => {
       'a version and a rule',
       { guard: { by: 'version', property: 'v' }, rules: [{ that: 'no < 99', otherwise: 'No.' }] },
     ],
-    ['the row', { guard: { by: 'stamp' } }],
+    ['the row', { guard: { by: 'rowStamp' } }],
     ['values', { guard: { by: 'values', of: ['amount', 'data'] } }],
     ['nothing', { guard: { by: 'none' } }],
-    ['the row, of which a value is sensitive', { guard: { by: 'stamp' }, sensitive: 'name' }],
+    ['the row, of which a value is sensitive', { guard: { by: 'rowStamp' }, sensitive: 'name' }],
   ])('share statements where a record is guarded by %s', async (_, { sensitive, ...difference }) => {
     await own.database.sql(`delete from account; delete from ledgerman.entry; ${FILL}`)
     const derived = await own.mapped('public.account', 'select 1', difference as never)

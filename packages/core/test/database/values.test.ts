@@ -75,10 +75,10 @@ const bytes = fc.uint8Array().map((each) => Buffer.from(each).toString('base64')
 const json: fc.Arbitrary<Json> = fc.oneof(
   fc.jsonValue().map((value) => parseJson(JSON.stringify(value).replaceAll('\\u0000', '').replaceAll('-0', '0'))),
   fc
-    .constantFrom('12345678901234567890.123', '0.10', '{"__proto__":{"a":1},"a":[1e400]}', '{"$json":1}')
+    .constantFrom('12345678901234567890.123', '0.10', '{"__proto__":{"a":1},"a":[1e400]}', '{"ledgerman:json":1}')
     .map((each) => new RawJson(each)),
 )
-const document = json.map((value): Json => (value === null ? { $json: null } : value))
+const document = json.map((value): Json => (value === null ? { 'ledgerman:json': null } : value))
 const mood = fc.constantFrom('calm', 'ti"red', "it's")
 const list = <T>(of: fc.Arbitrary<T>) => fc.array(fc.option(of, { freq: 6 }), { maxLength: 4 })
 
@@ -148,7 +148,7 @@ beforeAll(async () => {
       mapping: 'kinds',
       table: 'public.kinds',
       key: ['id'],
-      guard: { by: 'stamp' },
+      guard: { by: 'rowStamp' },
       properties,
     }),
     1,

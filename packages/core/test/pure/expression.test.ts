@@ -97,7 +97,7 @@ describe('expressions', () => {
 })
 
 describe('JSON Patch', () => {
-  const context = { mapping: 'camera', record: {}, guard: null, copied: new CopiedSize() }
+  const context = { mapping: 'camera', guard: null, copied: new CopiedSize(), isSensitive: () => false }
   const apply = (record: { [name: string]: Json }, operation: PatchOperation) => {
     applyOperation(record, operation, 0, context)
     return record

@@ -190,6 +190,7 @@ describe('callers who take turns', () => {
       release: (destroy = false) => void released.push(destroy),
       breakOff: () => undefined,
       limitTo: () => undefined,
+      retire: () => undefined,
       withinBytes: (_most, work) => work(),
     }
     const open = () => {

@@ -65,8 +65,8 @@ const KEYED_PROBLEMS: ProblemCode[] = [
   'too-large',
   'outcome-unknown',
   'rehearsal-stale',
-  'key-reused',
-  'key-in-use',
+  'idempotency-key-reused',
+  'idempotency-key-in-use',
 ]
 
 export function recordRoutes({ targets, rehearsals }: Services) {

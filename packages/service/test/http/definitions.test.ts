@@ -23,10 +23,10 @@ describe('mappings', () => {
     expect((await publish('programme', `# the same, with a remark\n${source}`)).body.revision).toBe(1)
     const next = await publish(
       'programme',
-      source.replace('guard: { by: version, property: rowVersion }', 'guard: { by: stamp }'),
+      source.replace('guard: { by: version, property: rowVersion }', 'guard: { by: rowStamp }'),
       { 'if-match': '"1"' },
     )
-    expect(next).toMatchObject({ status: 200, body: { revision: 2, guard: 'stamp' } })
+    expect(next).toMatchObject({ status: 200, body: { revision: 2, guard: 'rowStamp' } })
     expect((await publish('programme', source, { 'if-match': '"1"' })).status).toBe(412)
     expect((await publish('programme', source, { 'if-none-match': '*' })).status).toBe(412)
     expect((await service.request('GET', `${MAPPINGS}/programme/revisions/1`)).body.guard).toBe('version')
@@ -81,7 +81,7 @@ describe('mappings', () => {
     expect(derived.body.definition).toMatchObject({
       mapping: 'calibration',
       key: ['telescope', 'night', 'kind'],
-      guard: { by: 'stamp' },
+      guard: { by: 'rowStamp' },
       properties: { offsetArcsec: { column: 'offset_arcsec' } },
     })
     expect((await publish('calibration', derived.body.source)).status).toBe(201)

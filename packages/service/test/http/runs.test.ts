@@ -42,7 +42,9 @@ describe('runs over HTTP', () => {
       status: 200,
       body: { id: committed.body.id, replayed: true },
     })
-    expect((await run({ ...commit, note: 'other' }, { 'idempotency-key': '"one"' })).body.code).toBe('key-reused')
+    expect((await run({ ...commit, note: 'other' }, { 'idempotency-key': '"one"' })).body.code).toBe(
+      'idempotency-key-reused',
+    )
     const entry = await service.request('GET', committed.body.entry)
     expect(entry.body).toMatchObject({
       transaction: 'move-hours',

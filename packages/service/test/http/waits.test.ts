@@ -155,11 +155,11 @@ describe('a conflict', () => {
       'programme',
       ['P-115'],
       { hoursLeft: '1.00' },
-      { guard: 'v1', onConflict: 'reapply' },
+      { guard: 'v1', ifChanged: 'reapply' },
     )
     expect(again.record).toMatchObject({ title: 'Theirs', hoursLeft: '1.00', rowVersion: 3 })
     await expect(
-      target.change('programme', ['P-115'], { title: 'Mine' }, { guard: 'v1', onConflict: 'reapply' }),
+      target.change('programme', ['P-115'], { title: 'Mine' }, { guard: 'v1', ifChanged: 'reapply' }),
     ).rejects.toMatchObject({ code: 'record-changed' })
   })
 

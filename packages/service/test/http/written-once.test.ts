@@ -31,7 +31,10 @@ describe('a write of one record with an idempotency key', () => {
       receipt: { id: first.body.receipt.id, replayed: true, steps: [{ matched: 1, changed: 1 }] },
     })
     expect(await entriesOf('P-101')).toHaveLength(1)
-    expect((await patch('P-101', { priority: 4 }, headers)).body).toMatchObject({ status: 409, code: 'key-reused' })
+    expect((await patch('P-101', { priority: 4 }, headers)).body).toMatchObject({
+      status: 409,
+      code: 'idempotency-key-reused',
+    })
     const other = (await service.client.addToken({ name: 'other', role: 'writer' })).token
     const theirs = await service.request('PATCH', `${RECORDS}/programme/records/P-101`, {
       headers: { 'content-type': 'application/json', ...headers, 'if-match': '"v2"' },
@@ -65,7 +68,7 @@ describe('a write of one record with an idempotency key', () => {
     expect(
       answers.filter(({ body }) => body.receipt?.replayed === false && body.receipt.outcome === 'committed'),
     ).toHaveLength(1)
-    expect(answers.every(({ status, body }) => status === 200 || body.code === 'key-in-use')).toBe(true)
+    expect(answers.every(({ status, body }) => status === 200 || body.code === 'idempotency-key-in-use')).toBe(true)
     expect(await entriesOf('P-102')).toHaveLength(1)
   })
 })

@@ -1,0 +1,218 @@
+import colors from 'picocolors'
+import { Option, type Command } from 'commander'
+import { LedgermanProblem, type MappingInfo, type Receipt, type RunInput } from '@ledgerman/contract'
+import type { TargetClient } from '@ledgerman/client'
+import type { CommandContext } from '../command-context.js'
+import { bindValue, keyOfRecord, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
+import { formatReceipt } from '../output/receipt-text.js'
+import {
+  callOptions,
+  checkWriteFlags,
+  formatWrite,
+  GUARD,
+  modeOf,
+  NULL,
+  refuseFlags,
+  REHEARSAL,
+  writingCommand,
+  type WriteFlags,
+} from './write-flags.js'
+
+interface FilterFlags {
+  where?: string
+  bind: Record<string, string>
+  expect?: string
+  everyRow?: boolean
+}
+
+interface ChangeFlags extends WriteFlags, FilterFlags {
+  by?: string
+  compute?: string[]
+  merge?: boolean
+  ifChanged?: 'refuse' | 'reapply'
+}
+
+export function addChange(program: Command, context: CommandContext): void {
+  writingCommand(
+    program,
+    'change',
+    'Change properties of one record, or with --where of all that a condition is true of.',
+    '[words...]',
+    'the key values (none with --where), then property=value pairs',
+  )
+    .option(...GUARD)
+    .option('--by <properties>', 'find it by another unique key than that of the mapping, such as email')
+    .addOption(NULL)
+    .option('--merge', 'an object for a json property sets only the members that it names')
+    .option('--where <expression>', 'all records that this is true of, in one statement')
+    .option('--bind <name=value>', 'a value for a :name in the expressions (repeatable)', bindValue, {})
+    .option(
+      '--compute <property=expression>',
+      "from the row's own values, such as 'hoursLeft=hoursLeft - 1' (repeatable)",
+      (pair: string, all: string[] = []) => [...all, pair],
+    )
+    .option(
+      '--expect <count>',
+      'how many rows --where has to match: one, some, any, a number, or a range such as 2..40',
+    )
+    .option('--every-row', 'the condition leaves no row out, and that is meant')
+    .option(...REHEARSAL)
+    .addOption(
+      new Option(
+        '--if-changed <what>',
+        'reapply: where it was changed meanwhile, in other properties, try again',
+      ).choices(['refuse', 'reapply']),
+    )
+    .addHelpText(
+      'after',
+      `
+Without --if the record is loaded first, and changed only if nobody was faster in between. A key value that looks like
+property=value is written with the key's own name before it: code=a=b.
+
+Examples:
+  ledgerman change programme P-107 hoursLeft=14.50
+  ledgerman change programme P-107 hoursLeft=14.50 --statement
+  ledgerman change programme P-107 hoursLeft=14.50 --if v1 --commit
+  ledgerman change observer tomas.okafor@harrowfell.example active=false --by email
+  ledgerman change calibration HF1 2026-02-03 flat frames=12 --null note --commit
+  ledgerman change programme --where "semester = :s" --bind s=2026A --compute 'priority=least(priority + 1, 5)'`,
+    )
+    .action(async (name: string, words: string[], flags: ChangeFlags, command: Command) => {
+      checkWriteFlags(flags)
+      const target = await context.target(command)
+      const mapping = await target.mapping(name)
+      if (flags.where === undefined && flags.compute === undefined)
+        return changeOne(context, target, mapping, words, flags, command)
+      const run =
+        flags.where === undefined ? await computed(target, mapping, words, flags) : filtered(mapping, words, flags)
+      const receipt = await target.run(run, { idempotencyKey: flags.idempotencyKey, onWait: context.sayWaiting })
+      context.print(command, receipt, () => formatMany(context, receipt, flags))
+    })
+}
+
+/** Removes all records that a condition is true of, as a run of one step. */
+export async function removeMany(
+  context: CommandContext,
+  target: TargetClient,
+  mapping: MappingInfo,
+  flags: WriteFlags & FilterFlags & { where: string },
+  command: Command,
+): Promise<void> {
+  refuseFlags(flags, { '--if': NO_GUARD })
+  const step = { remove: mapping.name, ...finderOf(flags), ...countOf(flags) }
+  const run = toRun([step], flags)
+  const receipt = await target.run(run, { idempotencyKey: flags.idempotencyKey, onWait: context.sayWaiting })
+  context.print(command, receipt, () => formatMany(context, receipt, flags))
+}
+
+const NO_GUARD = 'many records have a guard each; it goes with one record, found by its key'
+const OF_WHERE = 'it goes with --where'
+
+/** Sets the named values of one record, with the guard that was given or that of a load just before. */
+async function changeOne(
+  context: CommandContext,
+  target: TargetClient,
+  mapping: MappingInfo,
+  words: string[],
+  flags: ChangeFlags,
+  command: Command,
+): Promise<void> {
+  refuseFlags(flags, {
+    '--expect': `one record is found by its key; ${OF_WHERE}`,
+    '--every-row': OF_WHERE,
+    '--bind': 'there is no expression to take it; it goes with --where or --compute',
+  })
+  const { key: found, pairs } = splitArguments(mapping, words, flags.by)
+  const values = parsePairs(mapping, pairs, flags.null ?? [])
+  // What was rehearsed says which state the record has to have.
+  const needsLoad = flags.by !== undefined || (flags.if === undefined && flags.rehearsal === undefined)
+  const loaded = needsLoad ? await target.load(mapping.name, found, flags.by) : undefined
+  const key = flags.by === undefined || !loaded ? found : keyOfRecord(mapping, loaded.record)
+  const guard = flags.if ?? (flags.rehearsal === undefined ? (loaded?.guard ?? undefined) : undefined)
+  const written = await target.change(mapping.name, key, values, {
+    ...callOptions(context, flags, guard),
+    merge: flags.merge,
+    ifChanged: flags.ifChanged ?? 'refuse',
+  })
+  context.print(command, written, () => formatWrite(context, mapping, key, values, written, flags))
+}
+
+/** A change of one record with computed values, as a run of one step. */
+async function computed(
+  target: TargetClient,
+  mapping: MappingInfo,
+  words: string[],
+  flags: ChangeFlags,
+): Promise<RunInput> {
+  refuseFlags(flags, {
+    '--expect': `one record is found by its key; ${OF_WHERE}`,
+    '--every-row': OF_WHERE,
+    '--merge': 'it goes with values of one record, not with --compute',
+    '--if-changed': 'what is computed is computed from the record as it is',
+  })
+  const { key: found, pairs } = splitArguments(mapping, words, flags.by)
+  const loaded = await target.load(mapping.name, found, flags.by)
+  const key = flags.by === undefined ? found : keyOfRecord(mapping, loaded.record)
+  const finder = {
+    key: Object.fromEntries(mapping.key.map((name, at) => [name, `'${(key[at] ?? '').replaceAll("'", "''")}'`])),
+    guard: flags.if ?? loaded.guard ?? 'any',
+  }
+  return toRun([{ change: mapping.name, ...finder, ...setOf(mapping, pairs, flags) }], flags)
+}
+
+/** A change by condition, as a run of one step. */
+function filtered(mapping: MappingInfo, pairs: string[], flags: ChangeFlags): RunInput {
+  refuseFlags(flags, {
+    '--if': NO_GUARD,
+    '--by': 'the condition finds the records',
+    '--merge': 'it goes with values of one record',
+    '--if-changed': NO_GUARD,
+  })
+  const step = { change: mapping.name, ...finderOf(flags), ...countOf(flags), ...setOf(mapping, pairs, flags) }
+  return toRun([step], flags)
+}
+
+function finderOf({ where, everyRow }: FilterFlags) {
+  return { where: where ?? '', ...(everyRow ? { everyRow } : {}) }
+}
+
+function countOf({ expect }: FilterFlags) {
+  return expect === undefined ? {} : { expect: (/^\d+$/.test(expect) ? Number(expect) : expect) as 'one' }
+}
+
+function setOf(mapping: MappingInfo, pairs: string[], flags: ChangeFlags) {
+  const values = parsePairs(mapping, pairs, flags.null ?? [])
+  const compute: Record<string, string> = {}
+  for (const pair of flags.compute ?? []) {
+    const [name, expression] = splitPair(pair, 'compute')
+    if (Object.hasOwn(compute, name) || Object.hasOwn(values, name))
+      throw new LedgermanProblem('request-invalid', `${name} is set twice. Say once what it is to be.`, { where: name })
+    compute[name] = expression
+  }
+  return {
+    ...(Object.keys(values).length > 0 ? { values } : {}),
+    ...(Object.keys(compute).length > 0 ? { compute } : {}),
+  }
+}
+
+function toRun(steps: object[], flags: WriteFlags & { bind: Record<string, string> }): RunInput {
+  const { rehearsal, note, bind } = flags
+  return {
+    mode: modeOf(flags),
+    steps,
+    params: bind,
+    ...(rehearsal === undefined ? {} : { rehearsal }),
+    ...(note === undefined ? {} : { note }),
+  } as RunInput
+}
+
+function formatMany(context: CommandContext, receipt: Receipt, flags: WriteFlags): string {
+  const text = formatReceipt(receipt, {
+    statement: flags.statement ?? false,
+    full: flags.full ?? false,
+    width: context.terminal.width,
+  })
+  if (receipt.outcome === 'committed') return `${text}\n\nEntry ${receipt.id}`
+  if (receipt.steps.every(({ matched }) => matched === 0)) return `${text}\n\nNo record fits: there is nothing to keep.`
+  return `${text}\n\n${colors.dim(`To keep exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
+}

@@ -1,0 +1,113 @@
+import colors from 'picocolors'
+import { Option, type Command } from 'commander'
+import {
+  LedgermanProblem,
+  toRecordAddress,
+  type ChangedRecord,
+  type MappingInfo,
+  type RecordValues,
+  type RunMode,
+} from '@ledgerman/contract'
+import type { ChangeOptions } from '@ledgerman/client'
+import type { CommandContext } from '../command-context.js'
+import { formatReceipt } from '../output/receipt-text.js'
+
+/** What a command that writes records can be given. */
+export interface WriteFlags {
+  commit?: boolean
+  if?: string
+  null?: string[]
+  note?: string
+  idempotencyKey?: string
+  rehearsal?: string
+  statement?: boolean
+  full?: boolean
+}
+
+export const GUARD = ['--if <guard>', 'only where the record is still as in the load that gave this guard'] as const
+export const REHEARSAL = ['--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse'] as const
+export const NULL = new Option('--null <property>', 'set a property to null (repeatable)').argParser(
+  (property: string, all: string[] = []) => [...all, property],
+)
+
+/** A command that writes one record or many, with the options that all of these have. */
+export function writingCommand(
+  program: Command,
+  verb: string,
+  description: string,
+  words: string,
+  wordsAre: string,
+): Command {
+  return program
+    .command(verb)
+    .description(`${description} Rehearsed, and rolled back, unless --commit is given.`)
+    .argument('<mapping>')
+    .argument(words, wordsAre)
+    .option('--commit', 'keep it')
+    .option('--note <text>', 'kept with the entry')
+    .option('--idempotency-key <key>', 'with --commit: sent again with the same key, it takes effect once')
+    .option('--statement', 'show the statement and its binds')
+    .option('--full', 'show all rows and whole values')
+}
+
+export function modeOf({ commit, rehearsal }: Pick<WriteFlags, 'commit' | 'rehearsal'>): RunMode {
+  return commit || rehearsal !== undefined ? 'commit' : 'rehearse'
+}
+
+/**
+ * Refuses options that say nothing here: what is dropped unsaid, somebody relies on.
+ *
+ * @param why by option, as it is written, where it would count
+ * @throws LedgermanProblem request-invalid
+ */
+export function refuseFlags(given: object, why: Readonly<Record<string, string>>): void {
+  for (const [flag, reason] of Object.entries(why)) {
+    const name = flag.slice(2).replace(/-(\w)/g, (_, letter: string) => letter.toUpperCase())
+    const value = (given as Record<string, unknown>)[name]
+    const isGiven = value !== undefined && (typeof value !== 'object' || Object.keys(value as object).length > 0)
+    if (isGiven) throw new LedgermanProblem('request-invalid', `${flag} says nothing here: ${reason}.`, { where: flag })
+  }
+}
+
+/** What is refused of every write that is only rehearsed, or that commits a rehearsal. */
+export function checkWriteFlags(flags: WriteFlags): void {
+  if (modeOf(flags) === 'rehearse')
+    refuseFlags(flags, { '--idempotency-key': 'a rehearsal leaves nothing behind; it goes with --commit' })
+  if (flags.rehearsal !== undefined)
+    refuseFlags(flags, { '--if': 'the rehearsal says already which state the record has to have' })
+}
+
+/** The options of a call that writes, from those of the command. */
+export function callOptions(context: CommandContext, flags: WriteFlags, guard: string | undefined): ChangeOptions {
+  return {
+    mode: modeOf(flags),
+    guard,
+    note: flags.note,
+    idempotencyKey: flags.idempotencyKey,
+    rehearsal: flags.rehearsal,
+    onWait: context.sayWaiting,
+  }
+}
+
+/** What became of one record, and how to keep it where it was only rehearsed. */
+export function formatWrite(
+  context: CommandContext,
+  mapping: MappingInfo,
+  key: readonly string[],
+  values: RecordValues,
+  { receipt, guard }: Pick<ChangedRecord, 'receipt' | 'guard'>,
+  flags: WriteFlags,
+): string {
+  const text = formatReceipt(receipt, {
+    statement: flags.statement ?? false,
+    full: flags.full ?? false,
+    width: context.terminal.width,
+  })
+  const isSame = receipt.steps.every((step) => step.changed === 0)
+  const same = isSame
+    ? `\n\n${mapping.name} ${toRecordAddress(key)} has ${Object.keys(values).join(', ')} like that already: the row was not written.`
+    : ''
+  if (receipt.outcome === 'committed')
+    return `${text}${same}\n\nEntry ${receipt.id}${guard === null ? '' : `, guard now ${guard}`}`
+  return `${text}${same}\n\n${colors.dim(`To keep it: the same command with${guard === null ? '' : ` --if ${guard}`} --commit`)}`
+}
