@@ -56,6 +56,7 @@ export async function startTestService({
       dataDir,
       logLevel: 'info',
       stopLimitMs: 5_000,
+      bodyLimitBytes: 1024 * 1024,
       home: { url: home.ownerUrl, connections: 5 },
       targets,
     },

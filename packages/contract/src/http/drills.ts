@@ -19,7 +19,7 @@ export const FAULT_KINDS = [
 export const DRILL_GUARDS = ['as defined', 'version', 'rowStamp', 'values', 'none'] as const
 
 const params = z.record(z.string(), z.unknown()).optional()
-const named = z.strictObject({ transaction: transactionName, revision: z.int().optional(), params })
+const named = z.strictObject({ transaction: transactionName, revision: z.int().min(0).max(1_000_000_000).optional(), params })
 const saved = z.strictObject({
   mapping: definitionName,
   key: z.record(definitionName, z.unknown()),

@@ -1,0 +1,65 @@
+import { RequestMaker, randomOf, type GeneratedRequest } from '../../../../testing/generated-requests.js'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// Requests made of the OpenAPI document, as it asks and not. LEDGERMAN_TEST_REQUESTS says how many, LEDGERMAN_TEST_SEED which.
+
+const REQUESTS = Number(process.env['LEDGERMAN_TEST_REQUESTS'] ?? 5_000)
+const SEED = Number(process.env['LEDGERMAN_TEST_SEED'] ?? Math.floor(Math.random() * 2 ** 31))
+const AT_ONCE = 8
+/** Longer than any of these calls may take by itself, in milliseconds: the lock wait and the time limit of the test's target. */
+const LONGEST_MS = 15_000
+const BUDGET_MS = 250
+
+let service: RunningService
+
+beforeAll(async () => {
+  service = await startTestService()
+})
+afterAll(() => service.stop())
+
+/** Drills and walks build a database each; what is staged holds locks; a session that is ended may be the service's own. */
+const isQuick = (_method: string, path: string) => !/\/(drills|walks|staged|waits|session)\b/.test(path)
+
+async function send({
+  method,
+  path,
+  headers,
+  body,
+}: GeneratedRequest): Promise<{ status: number; ms: number; text: string }> {
+  const since = performance.now()
+  const answer = await fetch(service.url + path, {
+    method,
+    headers: { authorization: `Bearer ${service.token}`, ...headers },
+    signal: AbortSignal.timeout(LONGEST_MS),
+    ...(body === undefined ? {} : { body }),
+  })
+  const text = await answer.text()
+  return { status: answer.status, ms: performance.now() - since, text }
+}
+
+it(`answers ${REQUESTS} generated requests, none with a fault of its own (seed ${SEED})`, async () => {
+  const { body: document } = await service.request('GET', '/openapi.json', { token: '' })
+  const maker = new RequestMaker(document, randomOf(SEED), isQuick)
+  const faults: string[] = []
+  const heavy: string[] = []
+  const byStatus = new Map<number, number>()
+  for (let sent = 0; sent < REQUESTS; sent += AT_ONCE) {
+    const requests = Array.from({ length: AT_ONCE }, () => maker.next())
+    const before = process.cpuUsage()
+    const answers = await Promise.all(
+      requests.map((request) => send(request).catch((error: unknown) => ({ status: 0, ms: 0, text: String(error) }))),
+    )
+    const { user, system } = process.cpuUsage(before)
+    // All of them together stay below what one of them may take.
+    if ((user + system) / 1000 > AT_ONCE * BUDGET_MS) heavy.push(JSON.stringify(requests))
+    answers.forEach(({ status, text }, at) => {
+      byStatus.set(status, (byStatus.get(status) ?? 0) + 1)
+      if (status === 0 || status >= 500)
+        faults.push(`${status} ${text.slice(0, 300)} for ${JSON.stringify(requests[at])}`)
+    })
+  }
+  expect(faults).toEqual([])
+  expect(heavy).toEqual([])
+  // Requests that are all refused would show little.
+  expect(byStatus.get(200) ?? 0).toBeGreaterThan(REQUESTS / 20)
+}, 1_800_000)

@@ -1,0 +1,182 @@
+import { connect } from 'node:net'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// Small requests that ask for too much, or for what cannot be: each has a clear answer, and none stops the others.
+
+let service: RunningService
+const P107 = '/v1/targets/observatory/mappings/programme/records/P-107'
+const RUNS = '/v1/targets/observatory/runs'
+
+beforeAll(async () => {
+  service = await startTestService()
+})
+afterAll(() => service.stop())
+
+const json = { 'content-type': 'application/json' }
+const patchOf = (type: string) => ({ 'content-type': `application/${type}`, 'if-match': '*' })
+const steps = (list: object[], more: object = {}) =>
+  service.request('POST', RUNS, { body: { mode: 'rehearse', steps: list, ...more }, headers: json })
+
+/** Processor time of this process, which the service shares with its test, for one request; in milliseconds. */
+async function processorMs(work: () => Promise<unknown>): Promise<number> {
+  await work()
+  const before = process.cpuUsage()
+  await work()
+  const { user, system } = process.cpuUsage(before)
+  return (user + system) / 1000
+}
+
+describe('one small request', () => {
+  const list = Array.from({ length: 4_900 }, (_, at) => at % 10).join()
+  const members = Object.fromEntries(Array.from({ length: 4_000 }, (_, at) => [`member${at}`, at]))
+  const inside = Object.fromEntries(Array.from({ length: 95 }, (_, at) => [`in${at}`, { a: { b: null, c: [at] } }]))
+  const deep = (depth: number): object => (depth === 0 ? { end: 1 } : { in: deep(depth - 1) })
+  const doubling = [
+    { op: 'add', path: '/settings', value: ['x'.repeat(1_000)] },
+    ...Array.from({ length: 30 }, () => ({ op: 'copy', from: '/settings', path: '/settings/-' })),
+  ]
+  const find = (where: string) => () =>
+    service.request('POST', '/v1/targets/observatory/mappings/programme/records/find', {
+      body: { where },
+      headers: json,
+    })
+  const patch = (body: unknown, type: string) => () =>
+    service.request('PATCH', `${P107}?mode=rehearse`, { body, headers: patchOf(type) })
+  const publish = (source: string) => () =>
+    service.request('PUT', '/v1/targets/observatory/mappings/programme', {
+      body: source,
+      headers: { 'content-type': 'application/yaml' },
+    })
+
+  it.each([
+    ['a list of 4,900 literals', find(`priority in (${list})`), 200],
+    ['a chain of 4,900 additions', find(`${'1+'.repeat(4_900)}1 > 0`), 400],
+    ['many conditions', find(Array.from({ length: 700 }, () => 'id > 0').join(' and ')), 200],
+    ['a merge patch of 4,000 members', patch({ settings: members }, 'merge-patch+json'), 200],
+    ['a merge patch into many objects', patch({ settings: inside }, 'merge-patch+json'), 200],
+    ['a merge patch 49 objects deep', patch({ settings: deep(48) }, 'merge-patch+json'), 200],
+    ['a JSON Patch that doubles', patch(doubling, 'json-patch+json'), 400],
+    ['JSON nested 20,000 deep', patch(`${'['.repeat(20_000)}${']'.repeat(20_000)}`, 'merge-patch+json'), 400],
+    ['YAML nested in brackets', publish(`mapping: ${'['.repeat(30_000)}`), 400],
+    ['YAML nested in dashes', publish(`mapping: a\ntable: b\nkey:\n ${'- '.repeat(30_000)}x`), 400],
+    ['YAML with aliases', publish(`mapping: &a [x]\ntable: *a\n`), 400],
+    ['a long unknown name', find(`${'n'.repeat(9_000)} = 1`), 400],
+    ['texts without an end', find(`title = ${"''".repeat(3_000)}'`), 400],
+  ])('%s is answered, and takes little of the processor', async (_, work, status) => {
+    let answered = 0
+    const ms = await processorMs(async () => (answered = (await work()).status))
+    expect(answered).toBe(status)
+    expect(ms).toBeLessThan(250)
+    expect((await service.request('GET', '/healthz')).status).toBe(200)
+  })
+})
+
+describe('what PostgreSQL cannot hold, or does not take, is a refusal of the request', () => {
+  it.each([
+    ['half a surrogate pair in an expression', [{ require: `'\ud800' = 'x'` }], 400],
+    ['U+0000 in a literal', [{ require: `'a\u0000' = 'x'` }], 400],
+    ['chr(0)', [{ sql: 'select chr(0)' }], 409],
+    ['a text of two gigabytes', [{ sql: `select repeat('x', 2000000000)` }], 409],
+    ['an unknown collation', [{ sql: `select 'a' collate nowhere` }], 409],
+    ['1,665 columns', [{ sql: `select ${Array.from({ length: 1_665 }, () => '1').join()}` }], 409],
+    ['group by a place that is not there', [{ sql: 'select 1 group by 2' }], 409],
+    ['an identity column', [{ sql: 'update block set id = 1 where id = 2', changes: true }], 409],
+  ])('%s', async (_, list, status) => {
+    const answer = await steps(list)
+    expect({ status: answer.status, code: answer.body.code }).toEqual({ status, code: expect.any(String) })
+    expect(answer.body.code).not.toBe('internal')
+  })
+
+  it('and leaves no entry that could end the list of entries', async () => {
+    await service.request('POST', RUNS, {
+      body: `{"mode":"commit","steps":[{"require":"'\\ud800' = 'x'"}]}`,
+      headers: json,
+    })
+    expect((await service.request('GET', '/v1/targets/observatory/entries')).status).toBe(200)
+  })
+
+  it.each([
+    ['GET', '/v1/targets/observatory/mappings/a%00b', 400],
+    ['GET', '/v1/targets/observatory/mappings/programme/records?where=%00', 400],
+    ['DELETE', `/v1/tokens/${'-'.repeat(36)}`, 404],
+    ['GET', '/v1/targets/observatory/mappings/programme/revisions/2147483648', 400],
+    ['POST', '/v1/targets/observatory/mappings', 405],
+    ['GET', `${P107}?dryRun=true`, 400],
+    ['GET', '/v1/targets?x=1', 400],
+  ])('%s %s is answered %i', async (method, path, status) => {
+    const answer = await service.request(method, path)
+    expect(answer.status).toBe(status)
+    if (status === 405) expect(answer.headers.get('allow')).toBe('GET, HEAD')
+  })
+
+  it.each(['dryRun=true', 'Mode=rehearse', 'mode=rehearse&mode=commit'])('a change with ?%s', async (query) => {
+    const headers = patchOf('merge-patch+json')
+    expect((await service.request('PATCH', `${P107}?${query}`, { body: { priority: 4 }, headers })).status).toBe(400)
+  })
+
+  it.each(['a\u0000b', 'a\u202eb', 'line\nbreak', 'Admin'])('a token named %j', async (name) => {
+    const body = { name, role: 'reader' }
+    expect((await service.request('POST', '/v1/tokens', { body, headers: json })).status).toBe(400)
+  })
+
+  it('a member that an object cannot keep', async () => {
+    const answer = await service.request('PATCH', P107, {
+      body: '{"__proto__":{"a":1}}',
+      headers: patchOf('merge-patch+json'),
+    })
+    expect(answer.status).toBe(400)
+  })
+})
+
+it('never sends the rest of a large result', async () => {
+  const answer = await steps([{ sql: `select repeat('x', 10000) from generate_series(1, 300000)`, as: 'all' }])
+  expect(answer).toMatchObject({ status: 200, body: { steps: [{ matched: 300_000 }] } })
+})
+
+it('keeps no token from being limited: it makes none that may do more, and lists none', async () => {
+  const admin = { name: 'limited admin', role: 'admin', targets: ['observatory'] }
+  const limited = (await service.request('POST', '/v1/tokens', { body: admin, headers: json })).body.token as string
+  const make = (body: object) => service.request('POST', '/v1/tokens', { body, headers: json, token: limited })
+  expect((await make({ name: 'more', role: 'reader' })).status).toBe(403)
+  expect((await make({ name: 'as much', role: 'reader', targets: ['observatory'] })).status).toBe(201)
+  const { body } = await service.request('GET', '/v1/tokens', { token: limited })
+  expect(body.tokens.map(({ name }: { name: string }) => name)).toEqual(['limited admin', 'as much'])
+})
+
+it('does not take a session for a token, and slows down who tries many', async () => {
+  const login = await service.request('POST', '/v1/session', {
+    body: { token: service.token },
+    headers: json,
+    token: '',
+  })
+  const secret = /ledgerman_session=([^;]+)/.exec(login.headers.get('set-cookie') ?? '')?.[1] ?? ''
+  const cookie = { cookie: `ledgerman_session=${secret}` }
+  expect((await service.request('GET', '/v1/session', { headers: cookie, token: '' })).status).toBe(200)
+  expect((await service.request('GET', '/v1/session', { token: secret })).status).toBe(401)
+  const tries = []
+  for (let at = 0; at < 25; at++)
+    tries.push(
+      (await service.request('POST', '/v1/session', { body: { token: `lgm_${at}` }, headers: json, token: '' })).status,
+    )
+  expect(new Set(tries)).toEqual(new Set([401, 429]))
+})
+
+it('reads nobody’s body before it knows them', async () => {
+  const socket = connect(Number(new URL(service.url).port), '127.0.0.1')
+  socket.write(
+    `PATCH ${P107} HTTP/1.1\r\nhost: x\r\nauthorization: Bearer nobody\r\ncontent-type: application/json\r\ncontent-length: 1000000\r\n\r\n`,
+  )
+  const answer = await new Promise<string>((resolve) => socket.once('data', (bytes) => resolve(bytes.toString())))
+  socket.destroy()
+  expect(answer).toMatch(/^HTTP\/1.1 401 /)
+})
+
+it('has one operation id for each call, and says how long each may take', async () => {
+  const { body } = await service.request('GET', '/openapi.json', { token: '' })
+  const operations = Object.values(body.paths as Record<string, Record<string, Record<string, unknown>>>).flatMap(
+    (path) => Object.values(path),
+  )
+  const ids = operations.map(({ operationId }) => operationId)
+  expect(new Set(ids).size).toBe(ids.length)
+  for (const operation of operations) expect('x-longest-ms' in operation || operation['x-goes-on'] === true).toBe(true)
+})
