@@ -34,7 +34,7 @@ export async function findRequest(
   { key, digest }: BookedRequest,
 ): Promise<Receipt | undefined> {
   const { rows } = await session.query(
-    'select pg_try_advisory_xact_lock(hashtextextended($1, 4680)), (select id from ledgerman.entry where actor = $2 and request_key = $3), (select request_digest from ledgerman.entry where actor = $2 and request_key = $3)',
+    'select pg_catalog.pg_try_advisory_xact_lock(pg_catalog.hashtextextended($1, 4680)), (select id from ledgerman.entry where actor = $2 and request_key = $3), (select request_digest from ledgerman.entry where actor = $2 and request_key = $3)',
     [JSON.stringify([target.name, actor, key]), actor, key],
     'lm_request',
   )

@@ -116,7 +116,7 @@ interface EntryRow {
 
 // Member by member: an entry's steps stand there as json, and one that jsonb does not take would end the whole list.
 const ENTRY_SQL = `
-select jsonb_build_object('id', e.id, 'at', to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', e.actor,
+select pg_catalog.jsonb_build_object('id', e.id, 'at', to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', e.actor,
   'outcome', e.outcome, 'note', e.note, 'key', e.key, 'binds', e.binds, 'matched', e.matched, 'changed', e.changed, 'before', e.before,
   'after', e.after, 'problem', e.problem, 'detail', e.detail, 'run', e.run, 'statement', to_jsonb(s))
 from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`

@@ -65,18 +65,28 @@ function foreignKeyFromRow({ name, columns, otherColumns, schema, relation }: Fo
 
 // format_type is called with typmod -1 for the comparable form: NULL would print "bit" and "character", which mean one
 // bit and one character. The search path is emptied for the call, so that types outside pg_catalog carry their schema.
+/** The schema of a type's default equality, where it has one of its own outside of pg_catalog; null for all others. */
+function operatorsSql(type: string): string {
+  return `case when ${type}.typnamespace <> 'pg_catalog'::regnamespace then (
+    select quote_ident(opn.nspname) from pg_opclass oc join pg_am am on am.oid = oc.opcmethod and am.amname in ('btree', 'hash')
+    join pg_amop ao on ao.amopfamily = oc.opcfamily and ao.amoplefttype = oc.opcintype and ao.amoprighttype = oc.opcintype
+      and ao.amopstrategy = case am.amname when 'btree' then 3 else 1 end
+    join pg_operator op on op.oid = ao.amopopr join pg_namespace opn on opn.oid = op.oprnamespace
+    where oc.opcdefault and oc.opcintype = ${type}.oid order by am.amname limit 1) end`
+}
+
 const TYPE_JSON = `
   json_build_object(
     'sql', format_type(a.atttypid, a.atttypmod),
     'name', bt.typname, 'schema', btn.nspname, 'kind', bt.typtype, 'category', bt.typcategory,
     'typmod', case when ty.typtype = 'd' then r.typmod else a.atttypmod end,
-    'comparable', format_type(bt.oid, -1),
+    'comparable', format_type(bt.oid, -1), 'operators', ${operatorsSql('bt')},
     'domain', case when ty.typtype = 'd' then format_type(ty.oid, -1) end,
     'domainNotNull', ty.typtype = 'd' and ty.typnotnull,
     'labels', (select json_agg(e.enumlabel order by e.enumsortorder) from pg_enum e where e.enumtypid = coalesce(el.oid, bt.oid)),
     'element', case when el.oid is not null then json_build_object('typmod', er.typmod,
       'name', eb.typname, 'schema', ebn.nspname, 'kind', eb.typtype, 'category', eb.typcategory, 'delimiter', el.typdelim,
-      'comparable', format_type(eb.oid, -1)) end)`
+      'comparable', format_type(eb.oid, -1), 'operators', ${operatorsSql('eb')}) end)`
 
 const DOMAINS_SQL = `
 with recursive base as (
@@ -110,6 +120,8 @@ ${DOMAINS_SQL}
 select json_build_object(
   'schema', n.nspname, 'name', c.relname, 'sql', quote_ident(n.nspname) || '.' || quote_ident(c.relname), 'kind', c.relkind,
   'rowSecurity', c.relrowsecurity,
+  'hasHeirs', c.relkind = 'r' and c.relhassubclass and exists (select from pg_inherits h where h.inhparent = c.oid),
+  'hasRules', c.relkind <> 'v' and c.relhasrules,
   'isPlain', c.relkind = 'r' and not c.relhasrules and not c.relhassubclass
     and not exists (select from pg_trigger g where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D'),
   'hasPlainKeys', not exists (select from pg_index i where i.indrelid = c.oid
@@ -166,7 +178,9 @@ select json_build_object(
   'triggers', coalesce((
     select json_agg(json_build_object('name', g.tgname, 'when', case when g.tgtype & 64 = 64 then 'instead of' when g.tgtype & 2 = 2 then 'before' else 'after' end)
       order by g.tgname) from pg_trigger g
-    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 1 = 1 and g.tgtype & 16 = 16), '[]'))::text
+    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 1 = 1 and g.tgtype & 16 = 16), '[]'),
+  'afterTriggers', coalesce((select json_agg(g.tgname order by g.tgname) from pg_trigger g
+    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'))::text
 from quiet, pg_class c join pg_namespace n on n.oid = c.relnamespace
 where c.relkind in ('r', 'p', 'v', 'm', 'f')
   and n.nspname not in ('pg_catalog', 'information_schema', 'ledgerman') and n.nspname not like 'pg\\_toast%' and n.nspname not like 'pg\\_temp%'

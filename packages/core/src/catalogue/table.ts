@@ -60,7 +60,13 @@ export interface Table {
   referencedBy: ForeignKey[]
   /** The row triggers that fire on UPDATE. */
   triggers: Trigger[]
+  /** The triggers that fire after UPDATE or INSERT, for each row or once: they may write the same row again. */
+  afterTriggers: string[]
   rowSecurity: boolean
+  /** Whether other tables inherit from it: its rows are theirs too, and a key of its own says nothing of those. */
+  hasHeirs: boolean
+  /** Whether rules rewrite what is done to it. */
+  hasRules: boolean
   /** A table of its own: without triggers of any kind, rules, or tables that inherit from it. */
   isPlain: boolean
   /** Whether no row can stand in the way of another but by a unique index on columns alone: no exclusion, no unique expression or part. */

@@ -1,5 +1,6 @@
 import { parseJson, suggestName } from '@ledgerman/contract'
 import type { ColumnType } from '../values/column-type.js'
+import { operatorPlace, operatorSql, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
 import { ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'
@@ -97,26 +98,29 @@ export function compileExpression(expression: Expression, source: string, scope:
       case 'parameter':
         return parameterSql(node.name, node.at, wanted, false)
       case 'unary':
-        return `(${node.operator} ${sqlOf(node.operand, node.operator === 'not' ? plainType('boolean') : wanted)})`
+        return node.operator === 'not'
+          ? `(not ${sqlOf(node.operand, plainType('boolean'))})`
+          : `(${operatorSql(node.operator, placeOf(node.operand, node.operand))} ${sqlOf(node.operand, wanted)})`
       case 'binary':
         return binarySql(node, wanted)
       case 'is':
         return `(${sqlOf(node.operand, node.test === 'null' ? undefined : plainType('boolean'))} is ${node.negated ? 'not ' : ''}${node.test})`
       case 'distinct': {
         const side = reader.common([node.left, node.right])
-        return `(${sqlOf(node.left, side)} is ${node.negated ? 'not ' : ''}distinct from ${sqlOf(node.right, side)})`
+        return distinctSql(node, side)
       }
       case 'in': {
         const side = reader.common([node.operand, ...node.items])
-        return `(${sqlOf(node.operand, side)} ${node.negated ? 'not ' : ''}in (${node.items.map((item) => sqlOf(item, side)).join(', ')}))`
+        return inSql(node, side)
       }
       case 'inList': {
         const side = reader.typeOf(node.operand)
-        return `(${sqlOf(node.operand, side)} ${node.negated ? '<> all' : '= any'} (${parameterSql(node.list, node.listAt, side, true)}))`
+        const equals = operatorSql(node.negated ? '<>' : '=', placeOf(node.operand, node.operand))
+        return `(${sqlOf(node.operand, side)} ${equals} ${node.negated ? 'all' : 'any'} (${parameterSql(node.list, node.listAt, side, true)}))`
       }
       case 'between': {
         const side = reader.common([node.operand, node.low, node.high])
-        return `(${sqlOf(node.operand, side)} ${node.negated ? 'not ' : ''}between ${sqlOf(node.low, side)} and ${sqlOf(node.high, side)})`
+        return betweenSql(node, side)
       }
       case 'case': {
         const side = reader.typeOf(node) ?? wanted
@@ -137,7 +141,9 @@ export function compileExpression(expression: Expression, source: string, scope:
         // date_part is what extract stands for, with the field as an ordinary argument.
         const name = node.name === 'extract' ? 'date_part' : node.name
         const side = hasCommonType(name) ? (reader.common(node.args) ?? wanted) : undefined
-        return `${name}(${node.args.map((argument) => sqlOf(argument, side)).join(', ')})`
+        const args = node.args.map((argument) => sqlOf(argument, side))
+        if (name === 'nullif') return nullifSql(node.args, args)
+        return `${FUNCTION_SQL[name] ?? `pg_catalog.${name}`}(${args.join(', ')})`
       }
       case 'linked':
         if (!scope.linked)
@@ -155,7 +161,60 @@ export function compileExpression(expression: Expression, source: string, scope:
   function binarySql(node: Extract<Expression, { kind: 'binary' }>, wanted: ValueType | undefined): string {
     const { operator, left, right } = node
     const [one, other] = sidesOf(node, wanted)
-    return `(${sqlOf(left, one)} ${scope.mark(node.operatorAt)}${operator} ${sqlOf(right, other)})`
+    return `(${sqlOf(left, one)} ${scope.mark(node.operatorAt)}${operatorBetween(operator, left, right)} ${sqlOf(right, other)})`
+  }
+
+  /** The operator as the types on both sides have it, wherever somebody has put others of that name. */
+  function operatorBetween(operator: string, left: Expression, right: Expression): string {
+    if (operator === 'and' || operator === 'or') return operator
+    const place = placeOf(left, right)
+    return place === null ? operator : operatorSql(LIKE_OPERATORS[operator] ?? operator, place)
+  }
+
+  /** Where the operators between these two are; null where they cannot be others than PostgreSQL's own. */
+  function placeOf(one: Expression, other: Expression): OperatorPlace {
+    const common = reader.common([one, other])
+    const sides = [one, other].map((side) => (side.kind === 'literal' ? common : (reader.typeOf(side) ?? common)))
+    const own = sides.map((side) => side?.column).find((column) => column && column.operators !== PG_CATALOG)
+    if (own) return own.operators
+    const names = new Set(sides.map((side) => exactName(side)))
+    return names.size === 1 && !names.has(undefined) ? null : PG_CATALOG
+  }
+
+  function distinctSql(
+    { left, right, negated }: Extract<Expression, { kind: 'distinct' }>,
+    side: ValueType | undefined,
+  ) {
+    const [one, other] = [sqlOf(left, side), sqlOf(right, side)]
+    const place = placeOf(left, right)
+    if (place === null) return `(${one} is ${negated ? 'not ' : ''}distinct from ${other})`
+    const differ = `case when ${one} is null or ${other} is null then (${one} is null) <> (${other} is null) else not (${one} ${operatorSql('=', place)} ${other}) end`
+    return negated ? `(not ${differ})` : `(${differ})`
+  }
+
+  function inSql({ operand, items, negated }: Extract<Expression, { kind: 'in' }>, side: ValueType | undefined) {
+    const [one, list] = [sqlOf(operand, side), items.map((item) => sqlOf(item, side)).join(', ')]
+    const place = items.every((item) => placeOf(operand, item) === null)
+      ? null
+      : placeOf(operand, items[0] as Expression)
+    if (place === null) return `(${one} ${negated ? 'not ' : ''}in (${list}))`
+    return `(${one} ${operatorSql(negated ? '<>' : '=', place)} ${negated ? 'all' : 'any'} (array[${list}]))`
+  }
+
+  function betweenSql(node: Extract<Expression, { kind: 'between' }>, side: ValueType | undefined) {
+    const { operand, low, high, negated } = node
+    const [one, least, most] = [sqlOf(operand, side), sqlOf(low, side), sqlOf(high, side)]
+    const place = [low, high].map((end) => placeOf(operand, end)).find((each) => each !== null) ?? null
+    if (place === null) return `(${one} ${negated ? 'not ' : ''}between ${least} and ${most})`
+    const inside = `${one} ${operatorSql('>=', place)} ${least} and ${one} ${operatorSql('<=', place)} ${most}`
+    return negated ? `(not (${inside}))` : `(${inside})`
+  }
+
+  function nullifSql(nodes: readonly Expression[], [one = '', other = '']: readonly string[]): string {
+    const place = placeOf(nodes[0] as Expression, nodes[1] as Expression)
+    return place === null
+      ? `nullif(${one}, ${other})`
+      : `(case when ${one} ${operatorSql('=', place)} ${other} then null else ${one} end)`
   }
 
   /** What each side of an operator takes where it is a literal. */
@@ -265,6 +324,36 @@ export function compileExpression(expression: Expression, source: string, scope:
     const name = node.names.join('.')
     throw expressionProblem(source, node.at, `${name} is not known here; ${suggestName(name, scope.names())}`)
   }
+}
+
+/** What is no function to PostgreSQL's grammar, or is called otherwise there. */
+const FUNCTION_SQL: Readonly<Record<string, string>> = {
+  coalesce: 'coalesce',
+  least: 'least',
+  greatest: 'greatest',
+  trim: 'pg_catalog.btrim',
+}
+
+/** The operators that these words stand for. */
+const LIKE_OPERATORS: Readonly<Record<string, string>> = { like: '~~', ilike: '~~*' }
+
+/** The name of a type of which PostgreSQL has every operator itself; undefined for others, and where it is not known. */
+function exactName(type: ValueType | undefined): string | undefined {
+  if (type === undefined) return undefined
+  if (type.column) return operatorPlace(type.column) === null ? type.column.comparable : undefined
+  return EXACT_NAMES.has(type.sql) ? (LONG_NAMES[type.sql] ?? type.sql) : undefined
+}
+
+const EXACT_NAMES = new Set([
+  ...CAST_TYPES,
+  'double precision',
+  'timestamp with time zone',
+  'timestamp without time zone',
+])
+const LONG_NAMES: Readonly<Record<string, string>> = {
+  timestamptz: 'timestamp with time zone',
+  timestamp: 'timestamp without time zone',
+  time: 'time without time zone',
 }
 
 /** Whether a literal is a span of time rather than a point: it does not begin with a date or a time. */

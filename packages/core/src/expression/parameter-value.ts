@@ -92,6 +92,7 @@ function unlimited(type: ColumnType): ColumnType {
 const PLAIN_TEXT: ElementType = {
   sql: 'text',
   comparable: 'text',
+  operators: 'pg_catalog',
   name: 'text',
   kind: 'text',
   length: null,

@@ -2,6 +2,7 @@ import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } fro
 import { finderSql } from '../statement/build-load-step.js'
 import { expectedSql, newValueSql } from '../statement/build-write-step.js'
 import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
+import { sameKeySql } from '../statement/key-sql.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { actorSql, brokenRuleSql, changesKey, freshNames, guardAfterSql } from '../statement/keyed-statement.js'
@@ -33,6 +34,7 @@ import { setSql } from '../statement/set-sql.js'
  * @returns undefined where the run has to be sent step by step.
  */
 export function buildOneStatement(plan: Plan): Statement | undefined {
+  if (plan.steps.some((step) => 'mapping' in step && step.mapping.table.hasHeirs)) return undefined
   const preceding = new Preceding(plan)
   const builder = new Builder(plan)
   for (const step of plan.steps) {
@@ -76,8 +78,8 @@ class Builder extends RunParts {
     const rules = plan.prologue.rules.map(({ expression }) => this.verdict(expression, new StepSlots(this.slots, 0)))
     const run = this.entrySlot('id')
     this.#parts.push(`g0 as materialized (
-  select ${actorSql(this.slots)}, set_config('application_name', 'ledgerman run ' || ${run}::text, true),
-    ${refuseUnless([...rules, 'true'].join(' and '), 'params')} as ok, clock_timestamp() as at
+  select ${actorSql(this.slots)}, pg_catalog.set_config('application_name', 'ledgerman run ' || ${run}::text, true),
+    ${refuseUnless([...rules, 'true'].join(' and '), 'params')} as ok, pg_catalog.clock_timestamp() as at
 )`)
   }
 
@@ -106,7 +108,7 @@ class Builder extends RunParts {
     if (this.#images.length > 0)
       this.#parts.push(`imaged as (\n  ${IMAGE_INSERT_SQL}\n  ${this.#images.join('\n  union all\n  ')}\n)`)
     this.#parts.push(this.#counts(), this.entry('counts'))
-    const counts = `select 0 as step, array_to_json(told) as texts from counts`
+    const counts = `select 0 as step, pg_catalog.array_to_json(told) as texts from counts`
     return toStatement(`with ${this.#parts.join(', ')}\n${[counts, ...this.#rows].join('\nunion all\n')}`, this.slots)
   }
 
@@ -122,7 +124,13 @@ class Builder extends RunParts {
           ]
         : [matched, changed]
       const skipped = when ? `(not (select yes from w${no}))::text` : `'false'`
-      return [...counts, skipped, ms === undefined ? `'0'` : `(round(1e4 * date_part('epoch', ${ms})) / 10)::text`]
+      return [
+        ...counts,
+        skipped,
+        ms === undefined
+          ? `'0'`
+          : `(pg_catalog.round(1e4::float8 * pg_catalog.date_part('epoch', ${ms})) / 10::float8)::text`,
+      ]
     })
     const counted = this.plan.steps.filter(mayWrite)
     const sum = (of: 'matched' | 'changed') => counted.map(({ no }) => this.#count(of, no)).join(' + ') || '0'
@@ -166,7 +174,7 @@ class Builder extends RunParts {
 )`
         : `h${no} as materialized (\n  select t.* from h${source.step} as t where ${found} and ${condition}\n)`,
     )
-    const whole = `array_to_json(array[${[...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')}])`
+    const whole = `pg_catalog.array_to_json(array[${[...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')}])`
     if (source === 'table' || step.when) {
       this.#gate(step, fitsSql(step.expect, 'count(*)'), { matched: 'count(*)', changed: '0', from: `from h${no}` })
       this.#give(step, whole, `from h${no} as hit`, null)
@@ -175,7 +183,7 @@ class Builder extends RunParts {
     const found1 = `r${no}.${mapping.key[0]?.column.sql} is not null`
     this.#joined.push({ no, verdict: found1, changed: '0', parts: [`h${no} as r${no}`] })
     // The row is given already where all of those locked are.
-    const keys = `json_build_array(array[${wireTexts('hit', mapping.key).join(', ')}], ${source.step})`
+    const keys = `pg_catalog.json_build_array(array[${wireTexts('hit', mapping.key).join(', ')}], ${source.step})`
     this.#give(step, this.#givesAll(source.step) ? keys : whole, `from h${no} as hit`, null)
   }
 
@@ -202,7 +210,7 @@ class Builder extends RunParts {
     const lock = isRemove || changesKey(mapping, step.set) ? 'update' : 'no key update'
     const differs = isRemove ? 'true' : set.differs
     const mayWrite = [extra.guard_holds, extra.as_expected, extra.differs].map((name) => `hit.${name}`).join(' and ')
-    const join = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
+    const join = sameKeySql(mapping.key, 't', 'hit')
     const keyNames = keyNamesOf(mapping)
     this.#writes.push(step)
     const write = isRemove
@@ -217,7 +225,7 @@ class Builder extends RunParts {
       ...mapping.key.map(({ column }, at) => `hit.${column.sql} as ${keyNames[at]}`),
       ...this.#image(step, slots, { before: 'hit', after: isRemove ? null : 't' }),
     ]
-    const both = `from h${no} as hit left join d${no} as done on ${mapping.key.map(({ column }, at) => `done.${keyNames[at]} = hit.${column.sql}`).join(' and ')}`
+    const both = `from h${no} as hit left join d${no} as done on ${sameKeySql(mapping.key, 'hit', 'done', keyNames)}`
     this.#parts.push(
       `h${no} as materialized (
   select hit.*, ${differs} as ${extra.differs}
@@ -250,17 +258,17 @@ class Builder extends RunParts {
     } else {
       const verdicts = [
         fitsSql(step.expect, 'count(*)'),
-        `coalesce(bool_and(${verdict}), true)`,
+        `coalesce(pg_catalog.bool_and(${verdict}), true)`,
         ...(shape.checksLeftOut ? [`(count(*) = 0 or ${leavesOut})`] : []),
       ]
       this.#gate(step, verdicts.join(' and '), {
         matched: 'count(*)',
-        changed: `count(done.${extra.written})`,
+        changed: `pg_catalog.count(done.${extra.written})`,
         from: both,
       })
     }
     if (isLean) {
-      const image = `json_build_array(${extra.image_key}, ${extra.image_before}, ${extra.image_after}, ${extra.guard})`
+      const image = `pg_catalog.json_build_array(${extra.image_key}, ${extra.image_before}, ${extra.image_after}, ${extra.guard})`
       this.#give(step, image, `from d${no}`, keyNames.join(', '))
       return
     }
@@ -272,7 +280,7 @@ class Builder extends RunParts {
       `done.${extra.guard}`,
       ...(isRemove ? [] : wireTexts('done', touched)),
     ]
-    this.#give(step, `array_to_json(array[${texts.join(', ')}])`, both, keyColumns(mapping, 'hit'))
+    this.#give(step, `pg_catalog.array_to_json(array[${texts.join(', ')}])`, both, keyColumns(mapping, 'hit'))
   }
 
   #add(step: PlannedWrite, condition: string, slots: StepSlots): void {
@@ -289,13 +297,17 @@ class Builder extends RunParts {
 )`)
     const from = `from d${no} as done`
     const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
-    this.#gate(step, `count(*) = 1${brokenRule === NO_RULE ? '' : ` and bool_and((${brokenRule}) is null)`}`, {
-      matched: 'count(*)',
-      changed: 'count(*)',
-      from,
-    })
+    this.#gate(
+      step,
+      `count(*) = 1${brokenRule === NO_RULE ? '' : ` and pg_catalog.bool_and((${brokenRule}) is null)`}`,
+      {
+        matched: 'count(*)',
+        changed: 'count(*)',
+        from,
+      },
+    )
     const texts = [...wireTexts('done', mapping.properties), `done.${extra.guard}`]
-    this.#give(step, `array_to_json(array[${texts.join(', ')}])`, from, null)
+    this.#give(step, `pg_catalog.array_to_json(array[${texts.join(', ')}])`, from, null)
   }
 
   /** The condition by which a step comes after what was judged before it. */
@@ -311,7 +323,7 @@ class Builder extends RunParts {
     const { no } = step
     const judged = step.when ? `(not (select yes from w${no}) or ${verdict})` : verdict
     this.#parts.push(`g${no} as materialized (
-  select ${refuseUnless(judged, `step ${no}`)} as ok, ${matched}::bigint as matched, ${changed}::bigint as changed, clock_timestamp() as at${from && `\n  ${from}`}
+  select ${refuseUnless(judged, `step ${no}`)} as ok, ${matched}::bigint as matched, ${changed}::bigint as changed, pg_catalog.clock_timestamp() as at${from && `\n  ${from}`}
 )`)
     this.#gates.set(no, { part: `g${no}`, matched: 'matched', changed: 'changed' })
     this.#isJudged(no)
@@ -331,7 +343,7 @@ class Builder extends RunParts {
     const changes = this.#joined.map((each) => `${each.changed}::bigint as changed_${each.no}`)
     this.#parts.push(`g${no} as materialized (
   select ${refuseUnless(parts.length === 0 ? `${this.#before} and ${verdict}` : verdict, `step ${this.#joined[0]?.no} to ${no}`)} as ok,
-    1::bigint as matched, ${changes.join(', ')}, clock_timestamp() as at${from}
+    1::bigint as matched, ${changes.join(', ')}, pg_catalog.clock_timestamp() as at${from}
 )`)
     for (const each of this.#joined)
       this.#gates.set(each.no, { part: `g${no}`, matched: 'matched', changed: `changed_${each.no}` })
@@ -365,10 +377,7 @@ class Builder extends RunParts {
     const earlier = this.#writes.filter((each) => each.no < no && each.mapping === mapping)
     return earlier
       .map((each) => {
-        const same = (alias: string) =>
-          mapping.key
-            .map(({ column }, at) => `${alias}.${keyNamesOf(mapping)[at]} = ${hit}.${column.sql}`)
-            .join(' and ')
+        const same = (alias: string) => sameKeySql(mapping.key, hit, alias, keyNamesOf(mapping))
         const isBeside = this.#joined.some((joined) => joined.no === each.no)
         return isBeside
           ? ` and (${same(`e${each.no}`)}) is not true`
@@ -413,6 +422,6 @@ class Builder extends RunParts {
 }
 
 /** What the key as it was is called in the rows that a step wrote: a step may set it. */
-function keyNamesOf(mapping: Mapping): (string | undefined)[] {
-  return mapping.key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`])
+function keyNamesOf(mapping: Mapping): string[] {
+  return mapping.key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`] ?? '')
 }

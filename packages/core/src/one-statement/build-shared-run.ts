@@ -3,6 +3,7 @@ import { askedSql } from '../statement/asked-slots.js'
 import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
 import { finderSql } from '../statement/build-load-step.js'
 import { expectedSql, newValueSql } from '../statement/build-write-step.js'
+import { sameKeySql } from '../statement/key-sql.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { brokenRuleSql, guardAfterSql, mayWait } from '../statement/keyed-statement.js'
@@ -108,7 +109,7 @@ class SharedRuns extends RunParts {
       `'false'`,
       at < this.plan.steps.length - 1
         ? `'0'`
-        : `(round(1e4 * date_part('epoch', clock_timestamp() - statement_timestamp())) / 10)::text`,
+        : `(pg_catalog.round(1e4::float8 * pg_catalog.date_part('epoch', pg_catalog.clock_timestamp() - pg_catalog.statement_timestamp())) / 10::float8)::text`,
     ])
     const sum = (of: ReadonlyMap<number, string>) =>
       this.plan.steps
@@ -135,8 +136,11 @@ class SharedRuns extends RunParts {
       `imaged as (\n  ${IMAGE_INSERT_SQL}\n  ${this.#images.join('\n  union all\n  ')}\n)`,
       this.entry('counts join asked on asked.place = counts.place'),
     ]
-    const rows = ['select place, 0 as step, array_to_json(told) as texts from counts where ok', ...this.#rows]
-    const actor = `set_config('application_name', 'ledgerman runs', true)`
+    const rows = [
+      'select place, 0 as step, pg_catalog.array_to_json(told) as texts from counts where ok',
+      ...this.#rows,
+    ]
+    const actor = `pg_catalog.set_config('application_name', 'ledgerman runs', true)`
     return toStatement(
       `with asked as materialized (\n  select asked.* from ${askedSql(this.slots)}, ${actor} as named\n), ${parts.join(', ')}\n${rows.join('\nunion all\n')}`,
       this.slots,
@@ -169,7 +173,7 @@ class SharedRuns extends RunParts {
     this.#locks.push(step)
     this.#matched.set(no, String(expect === 'one' ? 1 : expect))
     const row = [...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')
-    this.#give(step, `array_to_json(array[${row}])`, `h${no} as hit join may on may.place = hit.${place}`)
+    this.#give(step, `pg_catalog.array_to_json(array[${row}])`, `h${no} as hit join may on may.place = hit.${place}`)
   }
 
   /** Of callers who locked the same row only the first may go on. */
@@ -202,7 +206,7 @@ class SharedRuns extends RunParts {
       `h${no} as materialized (\n  select t.* from h${from} as t join fit on fit.place = t.${place} join asked on asked.place = t.${place} where ${found}\n)`,
     )
     this.#judged.push(` join h${no} as r${no} on r${no}.${place} = asked.place`)
-    const keys = `json_build_array(array[${wireTexts('hit', mapping.key).join(', ')}], ${from})`
+    const keys = `pg_catalog.json_build_array(array[${wireTexts('hit', mapping.key).join(', ')}], ${from})`
     this.#give(step, keys, `h${no} as hit join may on may.place = hit.${place}`)
   }
 
@@ -242,11 +246,11 @@ class SharedRuns extends RunParts {
     this.#verdicts.push(`r${no}.${extra.guard_holds}`, `r${no}.${extra.as_expected}`)
     // What an earlier step writes stands no longer as it was locked.
     for (const earlier of this.#writes.filter((each) => each.mapping === mapping)) {
-      const same = mapping.key.map(({ column: { sql } }) => `r${no}.${sql} = r${earlier.no}.${sql}`).join(' and ')
+      const same = sameKeySql(mapping.key, `r${no}`, `r${earlier.no}`)
       this.#verdicts.push(`not (r${earlier.no}.${extra.differs} and ${same})`)
     }
     this.#writes.push(step)
-    const join = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
+    const join = sameKeySql(mapping.key, 't', 'hit')
     this.#written.push(`d${no} as (
   update ${mapping.table.sql} as t
   set ${set.assignments}
@@ -267,7 +271,7 @@ class SharedRuns extends RunParts {
       `select ${this.entrySlot('id')}::uuid, ${no}, ${recordHashSql(`done.${extra.image_key}`)}, done.${extra.image_key}, done.${extra.image_before}, done.${extra.image_after} from d${no} as done join asked on asked.place = done.${extra.place}`,
     )
     if (isLean) {
-      const image = `json_build_array(hit.${extra.image_key}, hit.${extra.image_before}, hit.${extra.image_after}, hit.${extra.guard})`
+      const image = `pg_catalog.json_build_array(hit.${extra.image_key}, hit.${extra.image_before}, hit.${extra.image_after}, hit.${extra.guard})`
       this.#give(step, image, `d${no} as hit`)
       return
     }
@@ -281,7 +285,7 @@ class SharedRuns extends RunParts {
     ]
     this.#give(
       step,
-      `array_to_json(array[${texts.join(', ')}])`,
+      `pg_catalog.array_to_json(array[${texts.join(', ')}])`,
       `h${no} as hit join may on may.place = hit.${extra.place} left join d${no} as done on done.${extra.place} = hit.${extra.place}`,
     )
   }

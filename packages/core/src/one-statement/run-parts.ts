@@ -86,7 +86,9 @@ export abstract class RunParts {
       shownStatement(step).slots.flatMap((slot) => (isLateBind(step, slot) ? [this.#lateBind(step, slot)] : [])),
     )
     const lateBinds =
-      late.length === 0 ? '' : ` || array[${late.map((text) => `coalesce(to_json(${text})::text, 'null')`).join(', ')}]`
+      late.length === 0
+        ? ''
+        : ` || array[${late.map((text) => `coalesce(pg_catalog.to_json(${text})::text, 'null')`).join(', ')}]`
     const values = [
       `${this.entrySlot('id')}::uuid`,
       this.#slot(':actor', 'text', { from: 'actor' }),
@@ -94,8 +96,8 @@ export abstract class RunParts {
       `${this.entrySlot('note')}::text`,
       'matched',
       'changed',
-      `format(${this.#slot(':run', 'text', { from: 'run', field: 'run' })}, round(1e4 * date_part('epoch', clock_timestamp() - statement_timestamp())) / 10, reversible)::jsonb`,
-      `format(${this.#slot(':steps', 'text', { from: 'run', field: 'steps' })}, variadic told${lateBinds})::json`,
+      `pg_catalog.format(${this.#slot(':run', 'text', { from: 'run', field: 'run' })}, pg_catalog.round(1e4::float8 * pg_catalog.date_part('epoch', pg_catalog.clock_timestamp() - pg_catalog.statement_timestamp())) / 10::float8, reversible)::jsonb`,
+      `pg_catalog.format(${this.#slot(':steps', 'text', { from: 'run', field: 'steps' })}, variadic told${lateBinds})::json`,
     ]
     return `entered as (
   insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps)

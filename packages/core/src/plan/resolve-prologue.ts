@@ -19,11 +19,11 @@ export function resolvePrologue(
     ms === null
       ? []
       : [
-          `set_config('${setting}', ${text(`:${setting}`, { from: 'value', text: String(Math.max(1, ms)), at: setting })}, true)`,
+          `pg_catalog.set_config('${setting}', ${text(`:${setting}`, { from: 'value', text: String(Math.max(1, ms)), at: setting })}, true)`,
         ]
   const settings = [
-    `set_config('ledgerman.actor', ${text(':actor', { from: 'actor' })}, true)`,
-    `set_config('application_name', 'ledgerman run ' || ${text(':run', { from: 'entry', field: 'id' })}, true)`,
+    `pg_catalog.set_config('ledgerman.actor', ${text(':actor', { from: 'actor' })}, true)`,
+    `pg_catalog.set_config('application_name', 'ledgerman run ' || ${text(':run', { from: 'entry', field: 'id' })}, true)`,
     ...limit('lock_timeout', lockWaitMs),
     ...limit('statement_timeout', timeLimitMs),
   ]

@@ -38,5 +38,6 @@ function sentence({ message, hint }: Pick<DatabaseError, 'message' | 'hint'>): s
   const words = message
     .replace(/^argument of WHERE must be/, 'A condition is')
     .replace(/^operator does not exist: /, 'There is no such comparison or calculation: ')
+    .replaceAll('pg_catalog.', '')
   return `${words.charAt(0).toUpperCase()}${words.slice(1)}${advice}`
 }

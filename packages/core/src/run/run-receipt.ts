@@ -2,7 +2,7 @@ import type { Receipt } from '@ledgerman/contract'
 import type { BookedRun } from '../book/book-run.js'
 import type { LostCommit } from '../book/settle.js'
 import { getEntry } from '../book/read-entries.js'
-import type { Plan } from '../plan/plan.js'
+import { isWrite, type Plan } from '../plan/plan.js'
 import type { Target } from '../target/target.js'
 import { entryAddress, roundMs } from '../transaction/receipt.js'
 import type { Attempt } from './attempt.js'
@@ -63,7 +63,22 @@ export function toRunReceipt(
     entry: request.mode === 'rehearse' ? null : entryAddress(target.name, run.id),
     reversible: outcome === 'refused' ? null : runReversibility(plan, attempt?.receipts ?? []),
     definitions: revisionsOf(plan),
+    ...lateTriggers(plan, attempt),
   }
+}
+
+/** What the values of a run may not show: what triggers write that fire after the step that returned them. */
+function lateTriggers(plan: Plan, attempt: Attempt | null): Pick<Receipt, 'notShown'> {
+  const words = new Set<string>()
+  for (const step of plan.steps) {
+    const changed = attempt?.receipts.find(({ no }) => no === step.no)?.changed ?? 0
+    if (!isWrite(step) || changed === 0 || step.mapping.table.afterTriggers.length === 0) continue
+    const { name, table } = step.mapping
+    words.add(
+      `${name}: what ${table.afterTriggers.join(', ')} may have written to the same rows after they were written. Load them to see.`,
+    )
+  }
+  return words.size === 0 ? {} : { notShown: [...words] }
 }
 
 /** A run's commit whose answer was lost. */

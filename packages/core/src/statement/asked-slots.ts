@@ -17,7 +17,7 @@ export function askedColumn(placeholder: string): string {
 
 /** The rows that are asked with, as an item of `from`; `asked.place` numbers them from 1. */
 export function askedSql({ slots }: SlotList): string {
-  const arrays = slots.map((_, at) => `$${at + 1}::text[]`)
+  const arrays = slots.map((_, at) => `pg_catalog.unnest($${at + 1}::text[])`)
   const columns = slots.map((_, at) => `b${at + 1}`)
-  return `unnest(${arrays.join(', ')}) with ordinality as asked(${columns.join(', ')}, place)`
+  return `rows from (${arrays.join(', ')}) with ordinality as asked(${columns.join(', ')}, place)`
 }

@@ -106,7 +106,7 @@ export function imageSidesSql(
 
 /** The number that a record's entries are found by: a hash of its key's text forms, as narrow as an index can be. */
 export function recordHashSql(keyArray: string): string {
-  return `hash_array_extended(${keyArray}, 0)`
+  return `pg_catalog.hash_array_extended(${keyArray}, 0)`
 }
 
 function imageSql({ alias, properties }: Image, slots: SlotList): string {
@@ -121,5 +121,5 @@ function imageSql({ alias, properties }: Image, slots: SlotList): string {
 export function digestSql(value: string, slots: SlotList): string {
   const key = slots.add({ name: ':digestKey', type: 'bytea[]', sensitive: true, source: { from: 'digest key' } })
   const pad = (at: number) => `(${key}::bytea[])[${at}]`
-  return `'hmac:' || left(encode(sha256(${pad(2)} || sha256(${pad(1)} || convert_to(${value}::text, 'UTF8'))), 'hex'), ${DIGEST_DIGITS})`
+  return `'hmac:' || pg_catalog.left(pg_catalog.encode(pg_catalog.sha256(${pad(2)} || pg_catalog.sha256(${pad(1)} || pg_catalog.convert_to(${value}::text, 'UTF8'))), 'hex'), ${DIGEST_DIGITS})`
 }

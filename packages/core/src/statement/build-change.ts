@@ -3,7 +3,7 @@ import { comparableImageSql } from './image-sql.js'
 import { bookInsertSql } from './book-sql.js'
 import { buildSharedChange } from './build-shared-change.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
-import { keyConditionSql } from './key-sql.js'
+import { keyConditionSql, sameKeySql } from './key-sql.js'
 import {
   actorSql,
   boundValueSql,
@@ -66,7 +66,7 @@ function changeStatement(
   const valuesFrom = (alias: string) => [...values.values()].map((value) => value(alias))
   const keyCondition = keyConditionSql(mapping.key, 't', slots)
   const current = set.map(({ column }) => `t.${column.sql}`)
-  const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
+  const keyJoin = sameKeySql(mapping.key, 't', 'hit')
   const mayWrite = mayWriteSql(
     mapping,
     `hit.${extra.guard_holds}`,
@@ -79,7 +79,7 @@ function changeStatement(
   const hit = `with hit as (
   select ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')},
     ${guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'} as ${extra.guard_holds},
-${expected.length > 0 ? `    ${comparableImageSql(expected, 't', slots)} as ${extra.as_expected},\n` : ''}    record_image_ne(row(${current.join(', ')}), row(${valuesFrom('t').join(', ')})) as ${extra.differs},
+${expected.length > 0 ? `    ${comparableImageSql(expected, 't', slots)} as ${extra.as_expected},\n` : ''}    pg_catalog.record_image_ne(row(${current.join(', ')}), row(${valuesFrom('t').join(', ')})) as ${extra.differs},
     ${guardValueSql(mapping.guard, 't')} as ${extra.guard},
     ${actorSql(slots)} as ${extra.actor}
   from ${mapping.table.sql} as t

@@ -2,6 +2,7 @@ import { LedgermanProblem, suggestName } from '@ledgerman/contract'
 import type { OrderTerm } from '../find/order.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { operatorPlace, operatorSql, type OperatorPlace } from '../values/operator-sql.js'
 import { comparedSql, readSql } from '../values/sql-form.js'
 import { guardValueSql } from './guard-sql.js'
 import { Aliases, Astray, Joins, type Place } from './joins.js'
@@ -51,6 +52,7 @@ interface SortTerm {
   nullable: boolean
   descending: boolean
   nullsFirst: boolean
+  operators: OperatorPlace
 }
 
 /**
@@ -220,20 +222,29 @@ function sortTerm(
     nullable: !column.notNull || !sql.startsWith('t.'),
     descending,
     nullsFirst,
+    operators: operatorPlace(column.type),
   }
 }
 
 /** What makes an order total: the key's properties that are not in it yet, or the row's place where there is no key. */
 function tieBreak(mapping: Mapping, order: readonly SortTerm[]): SortTerm[] {
   if (isPagedByOffset(mapping))
-    return [{ ...PLACE, sql: 't::text', read: 't::text', type: 'text', bound: (placeholder) => `${placeholder}::text` }]
+    return [
+      {
+        ...PLACE,
+        sql: wholeRow(mapping),
+        read: wholeRow(mapping),
+        type: 'text',
+        bound: (placeholder) => `${placeholder}::text`,
+      },
+    ]
   // One direction throughout can be compared as one row.
   const descending = order.at(-1)?.descending ?? false
   if (mapping.key.length === 0)
     return [{ ...PLACE, descending }].flatMap((place) =>
       mapping.table.kind === 'partitioned table' ? [{ ...TABLE, descending }, place] : [place],
     )
-  return mapping.key
+  const byKey = mapping.key
     .map((property) =>
       sortTerm(
         { alias: 't', mapping, property, sql: `t.${property.column.sql}` },
@@ -241,6 +252,13 @@ function tieBreak(mapping: Mapping, order: readonly SortTerm[]): SortTerm[] {
       ),
     )
     .filter((term) => !order.some((each) => each.sql === term.sql))
+  // Rows of tables that inherit may have the key of another.
+  return mapping.table.hasHeirs ? [...byKey, { ...TABLE, descending }, { ...PLACE, descending }] : byKey
+}
+
+/** All of a row as one text. The row is built of its columns, since its alias could be the name of one of them. */
+function wholeRow({ table }: Mapping): string {
+  return `row(${table.columns.map(({ sql }) => `t.${sql}`).join(', ')})::text`
 }
 
 const PLACE: SortTerm = {
@@ -253,6 +271,7 @@ const PLACE: SortTerm = {
   nullable: false,
   descending: false,
   nullsFirst: false,
+  operators: null,
 }
 
 /** A row's place is one within its partition only. */
@@ -292,6 +311,7 @@ function behind(sort: readonly SortTerm[], isNull: readonly boolean[], slots: Sl
     const run = [term]
     while (
       !term.nullable &&
+      term.operators === sort[at + run.length]?.operators &&
       sort[at + run.length]?.nullable === false &&
       sort[at + run.length]?.descending === term.descending
     )
@@ -302,18 +322,22 @@ function behind(sort: readonly SortTerm[], isNull: readonly boolean[], slots: Sl
       branches.push(
         [
           ...same,
-          `(${run.map(({ sql }) => sql).join(', ')}) ${sign} (${run.map((each, step) => value(each, first + step)).join(', ')})`,
+          `(${run.map(({ sql }) => sql).join(', ')}) ${operatorSql(sign, term.operators)} (${run.map((each, step) => value(each, first + step)).join(', ')})`,
         ].join(' and '),
       )
     } else {
-      const strict = isNull[at] ? null : `${term.sql} ${sign} ${value(term, at)}`
+      const strict = isNull[at] ? null : `${term.sql} ${operatorSql(sign, term.operators)} ${value(term, at)}`
       if (strict !== null) branches.push([...same, strict].join(' and '))
       if (isNull[at] && term.nullsFirst) branches.push([...same, `${term.sql} is not null`].join(' and '))
       if (!isNull[at] && term.nullable && !term.nullsFirst)
         branches.push([...same, `${term.sql} is null`].join(' and '))
     }
     run.forEach((each, step) =>
-      same.push(isNull[at + step] ? `${each.sql} is null` : `${each.sql} = ${value(each, at + step)}`),
+      same.push(
+        isNull[at + step]
+          ? `${each.sql} is null`
+          : `${each.sql} ${operatorSql('=', each.operators)} ${value(each, at + step)}`,
+      ),
     )
     at += run.length
   }

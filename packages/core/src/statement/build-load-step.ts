@@ -1,7 +1,9 @@
 import { guardValueSql } from './guard-sql.js'
 import { Aliases, Joins } from './joins.js'
+import { freshNames } from './keyed-statement.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
+import { equalSql } from '../values/operator-sql.js'
 import { readSql } from '../values/sql-form.js'
 import { conditionSql, valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
@@ -26,6 +28,7 @@ export function buildLoadStep(
   surroundings: (slots: SlotList) => Surroundings,
 ): Statement {
   const slots = new SlotList()
+  const extra = freshNames(mapping, ['guard'])
   const joins = new Joins(mapping, 't', links, new Aliases())
   const condition = finderSql(mapping, finder, joins, slots, surroundings(slots))
   const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
@@ -39,11 +42,11 @@ export function buildLoadStep(
       : `\n  for ${lock === 'share' ? 'share' : 'no key update'} of t${skipLocked ? ' skip locked' : ''}`
   return toStatement(
     `with hit as (
-  select ${columns.join(', ')}, ${guardValueSql(mapping.guard, 't')} as "guard of it"
+  select ${columns.join(', ')}, ${guardValueSql(mapping.guard, 't')} as ${extra.guard}
   from ${mapping.table.sql} as t${joins.sql}
   where ${condition}${order}${rowLock}
 )
-select ${output.join(', ')}, hit."guard of it", count(*) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}
+select ${output.join(', ')}, hit.${extra.guard}, count(*) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}
 from hit
 limit ${limit}::integer`,
     slots,
@@ -81,7 +84,7 @@ export function finderSql(
     .map(({ property, expression }) => {
       const { column, sensitive } = mapping.byName.get(property) as NonNullable<ReturnType<typeof mapping.byName.get>>
       const wanted = { sql: column.type.comparable, column: column.type, sensitive }
-      return `t.${column.sql} = ${valueSql(expression, null, slots, surroundings, wanted)}`
+      return equalSql(`t.${column.sql}`, valueSql(expression, null, slots, surroundings, wanted), column.type)
     })
     .join(' and ')
 }
@@ -89,5 +92,5 @@ export function finderSql(
 /** A digest of all rows that does not depend on their order; needed where more may be found than are looked at one by one. */
 export function rowsDigestSql(row: string, isNeeded: boolean): string {
   if (!isNeeded) return 'null::bigint'
-  return `bit_xor(hashtextextended(${row}::text, 0)) over ()`
+  return `pg_catalog.bit_xor(pg_catalog.hashtextextended(${row}::text, 0)) over ()`
 }

@@ -2,7 +2,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
 import { bookInsertSql } from './book-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { comparableImageSql } from './image-sql.js'
-import { keyConditionSql } from './key-sql.js'
+import { keyConditionSql, sameKeySql } from './key-sql.js'
 import {
   actorSql,
   freshNames,
@@ -35,7 +35,7 @@ export function buildRemove(mapping: Mapping, shape: RemoveShape, isBooked: bool
 function removeStatement(mapping: Mapping, { expected, guarded }: RemoveShape, isBooked: boolean): Statement {
   const slots = new SlotList()
   const extra = freshNames(mapping, ['actor', 'guard_holds', 'as_expected', 'guard', 'written'])
-  const keyJoin = mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
+  const keyJoin = sameKeySql(mapping.key, 't', 'hit')
   const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`, `hit.${extra.as_expected}`)
   const condition = keyConditionSql(mapping.key, 't', slots)
   const hit = `with hit as (

@@ -4,7 +4,7 @@ import { bookInsertSql } from './book-sql.js'
 import type { ChangeShape } from './build-change.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { comparableImageSql } from './image-sql.js'
-import { keyConditionSql } from './key-sql.js'
+import { keyConditionSql, sameKeySql } from './key-sql.js'
 import {
   boundValueSql,
   brokenRuleSql,
@@ -74,7 +74,7 @@ export function buildSharedChange(
 ), hit as (
   select asked.place as ${extra.place}, ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')}${news.map((value, at) => `, ${value} as ${newNames[at]}`).join('')},
     ${guardHolds} as ${extra.guard_holds}, ${asExpected} as ${extra.as_expected},
-    record_image_ne(row(${current.join(', ')}), row(${news.join(', ')})) as ${extra.differs}, ${guardValueSql(mapping.guard, 't')} as ${extra.guard}
+    pg_catalog.record_image_ne(row(${current.join(', ')}), row(${news.join(', ')})) as ${extra.differs}, ${guardValueSql(mapping.guard, 't')} as ${extra.guard}
   from asked join ${table.sql} as t on ${condition}
   order by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}
   for no key update of t skip locked
@@ -82,7 +82,7 @@ export function buildSharedChange(
   update ${table.sql} as t
   set ${assignments}
   from hit
-  where ${mapping.key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')} and ${mayWrite} and hit.${extra.differs}
+  where ${sameKeySql(mapping.key, 't', 'hit')} and ${mayWrite} and hit.${extra.differs}
   returning hit.${extra.place}, ${touched.map(({ column }) => `t.${column.sql}`).join(', ')}, ${guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}
 )${book}
 select hit.${extra.place}, ${outputSql('hit', mapping.properties)},

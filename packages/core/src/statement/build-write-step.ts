@@ -4,6 +4,7 @@ import type { ValueType } from '../expression/value-type.js'
 import { storedSql } from '../values/sql-form.js'
 import { finderSql, rowsDigestSql, type Finder } from './build-load-step.js'
 import { imageInsertSql } from './book-sql.js'
+import { sameKeySql } from './key-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { comparableImageSql } from './image-sql.js'
 import { Aliases, Joins } from './joins.js'
@@ -111,13 +112,12 @@ function writeStatement(
   const isRemove = kind === 'remove'
   const guardHolds = guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'
   const asExpected = expectedSql(expected, slots)
-  const byPlace = key.length === 0
-  const keyNames = key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`])
-  const join = byPlace
-    ? `t.ctid = hit.${extra.place} and t.tableoid = hit.${extra.part}`
-    : key.map(({ column }) => `t.${column.sql} = hit.${column.sql}`).join(' and ')
+  // Rows of tables that inherit may have the key of another.
+  const byPlace = key.length === 0 || table.hasHeirs
+  const keyNames = key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`] ?? '')
+  const join = byPlace ? `t.ctid = hit.${extra.place} and t.tableoid = hit.${extra.part}` : sameKeySql(key, 't', 'hit')
   const place = byPlace ? `,\n    t.ctid as ${extra.place}, t.tableoid as ${extra.part}` : ''
-  const order = byPlace ? '' : `\n  order by ${key.map(({ column }) => `t.${column.sql}`).join(', ')}`
+  const order = key.length === 0 ? '' : `\n  order by ${key.map(({ column }) => `t.${column.sql}`).join(', ')}`
   const lock =
     isRemove ||
     changesKey(
@@ -134,7 +134,7 @@ function writeStatement(
     : `update ${table.sql} as t\n  set ${set.assignments}\n  from hit\n  where ${join} and ${mayWrite}`
   const doneJoin = byPlace
     ? `done.${extra.place} = hit.${extra.place} and done.${extra.part} = hit.${extra.part}`
-    : key.map(({ column }, at) => `done.${keyNames[at]} = hit.${column.sql}`).join(' and ')
+    : sameKeySql(key, 'hit', 'done', keyNames)
   // The key as it was: a step may set it.
   const doneKey = key.map(({ column }, at) => `, hit.${column.sql} as ${keyNames[at]}`).join('')
 
@@ -172,11 +172,11 @@ function writeStatement(
     `${text}${book}
 select ${outputSql('hit', mapping.properties)},
   hit.${extra.guard_holds}, hit.${extra.as_expected}, hit.${extra.differs}, done.${extra.written}, hit.${extra.guard}, done.${extra.guard},
-  count(*) over (), count(done.${extra.written}) over (), count(*) filter (where ${refused}) over (), count(*) filter (where ${unwritten}) over (),
+  count(*) over (), pg_catalog.count(done.${extra.written}) over (), count(*) filter (where ${refused}) over (), count(*) filter (where ${unwritten}) over (),
   min(${brokenRule}) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}, ${leftOut},
   ${outputSql('done', touched)}
 ${from}
-order by ${refused} desc${byPlace ? '' : `, ${key.map(({ column }) => `hit.${column.sql}`).join(', ')}`}
+order by ${refused} desc${key.length === 0 ? '' : `, ${key.map(({ column }) => `hit.${column.sql}`).join(', ')}`}
 limit ${limit}::integer`,
     slots,
   )
@@ -210,7 +210,7 @@ function addStatement(
   const others = values.filter(({ property }) => !property.key)
   const version = versionBumpSql(mapping, 't')
   const overwrite = others.map(({ property: { column } }) => `${column.sql} = excluded.${column.sql}`).concat(version)
-  const differs = `record_image_ne(row(${others.map(({ property }) => `t.${property.column.sql}`).join(', ')}), row(${others.map(({ property }) => `excluded.${property.column.sql}`).join(', ')}))`
+  const differs = `pg_catalog.record_image_ne(row(${others.map(({ property }) => `t.${property.column.sql}`).join(', ')}), row(${others.map(({ property }) => `excluded.${property.column.sql}`).join(', ')}))`
   const conflict =
     onExisting === 'refuse'
       ? ''

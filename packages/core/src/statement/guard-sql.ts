@@ -1,4 +1,5 @@
 import type { Guard } from '../mapping/mapping.js'
+import { operatorPlace, operatorSql } from '../values/operator-sql.js'
 import type { SlotList } from './statement.js'
 
 /**
@@ -13,7 +14,7 @@ export function guardValueSql(guard: Guard, alias: string): string {
       return `${alias}.xmin::text`
     case 'values': {
       const columns = guard.of.map((property) => `${alias}.${property.column.sql}`).join(', ')
-      return `left(encode(sha256(convert_to(row(${columns})::text, 'UTF8')), 'hex'), 32)`
+      return `pg_catalog.left(pg_catalog.encode(pg_catalog.sha256(pg_catalog.convert_to(row(${columns})::text, 'UTF8')), 'hex'), 32)`
     }
     case 'none':
       return 'null::text'
@@ -25,5 +26,6 @@ export function guardHoldsSql(guard: Guard, alias: string, slots: SlotList): str
   const type = guard.by === 'version' ? `${guard.property.column.type.comparable}[]` : 'text[]'
   const placeholder = slots.add({ name: ':guard', type, sensitive: false, source: { from: 'guard' } })
   const value = guard.by === 'version' ? `${alias}.${guard.property.column.sql}` : guardValueSql(guard, alias)
-  return `coalesce(${value} = any (${placeholder}::${type}), false)`
+  const place = guard.by === 'version' ? operatorPlace(guard.property.column.type) : null
+  return `coalesce(${value} ${operatorSql('=', place)} any (${placeholder}::${type}), false)`
 }

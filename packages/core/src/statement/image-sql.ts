@@ -18,7 +18,7 @@ export function comparableImageSql(expected: readonly Property[], alias: string,
     return asComparable(storedSql(placeholder, column.type), column.type.kind)
   })
   const current = expected.map(({ column }) => asComparable(`${alias}.${column.sql}`, column.type.kind))
-  return `record_image_eq(row(${current.join(', ')}), row(${bound.join(', ')}))`
+  return `pg_catalog.record_image_eq(row(${current.join(', ')}), row(${bound.join(', ')}))`
 }
 
 function asComparable(sql: string, kind: string): string {

@@ -1,4 +1,5 @@
 import { suggestName } from '@ledgerman/contract'
+import { equalAcrossSql } from '../values/operator-sql.js'
 import { toManyLinks, toOneLinks, type Link, type Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 
@@ -101,7 +102,11 @@ export class Joins {
 }
 
 export function linkConditionSql({ pairs }: Link, from: string, to: string): string {
-  return pairs.map(({ own, other }) => `${to}.${other.column.sql} = ${from}.${own.column.sql}`).join(' and ')
+  return pairs
+    .map(({ own: { column: own }, other: { column: other } }) =>
+      equalAcrossSql(`${to}.${other.sql}`, `${from}.${own.sql}`, other.type, own.type),
+    )
+    .join(' and ')
 }
 
 /** A path that goes wrong behind its first name: the words for it. */

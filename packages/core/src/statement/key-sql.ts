@@ -1,3 +1,4 @@
+import { equalSql } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
 import type { Property } from '../mapping/mapping.js'
 import type { SlotList } from './statement.js'
@@ -13,7 +14,19 @@ export function keyConditionSql(key: readonly Property[], alias: string, slots: 
         sensitive,
         source: { from: 'key', property: name },
       })
-      return `${alias}.${column.sql} = ${comparedSql(placeholder, column.type)}`
+      return equalSql(`${alias}.${column.sql}`, comparedSql(placeholder, column.type), column.type)
     })
+    .join(' and ')
+}
+
+/** The condition that two rows of a table are the same one, by its key; `names` are the columns' names on the other side. */
+export function sameKeySql(
+  key: readonly Property[],
+  alias: string,
+  other: string,
+  names: readonly string[] = key.map(({ column }) => column.sql),
+): string {
+  return key
+    .map(({ column }, at) => equalSql(`${alias}.${column.sql}`, `${other}.${names[at]}`, column.type))
     .join(' and ')
 }

@@ -51,11 +51,13 @@ export function touchedBy(mapping: Mapping, set: readonly Property[]): Property[
 }
 
 /**
- * The conditions under which the locked row may be written. A view's key is only what its mapping says, so there it has to
- * have found one row.
+ * The conditions under which the locked row may be written. A view's key is only what its mapping says, and that of a table with heirs
+ * holds for none of their rows, so there it has to have found one row.
  */
 export function mayWriteSql({ table }: Mapping, ...conditions: string[]): string {
-  return [...conditions, ...(table.kind === 'view' ? ['(select count(*) from hit) = 1'] : [])].join(' and ')
+  return [...conditions, ...(table.kind === 'view' || table.hasHeirs ? ['(select count(*) from hit) = 1'] : [])].join(
+    ' and ',
+  )
 }
 
 /** The SQL of a property's new value, bound with the cast its column stores it under. */
@@ -66,7 +68,7 @@ export function boundValueSql({ name, column, sensitive }: Property, slots: Slot
 
 export function actorSql(slots: SlotList): string {
   const actor = slots.add({ name: ':actor', type: 'text', sensitive: false, source: { from: 'actor' } })
-  return `set_config('ledgerman.actor', ${actor}::text, true)`
+  return `pg_catalog.set_config('ledgerman.actor', ${actor}::text, true)`
 }
 
 /**
@@ -74,7 +76,7 @@ export function actorSql(slots: SlotList): string {
  * itself cannot give xmin for every kind of table.
  */
 export function guardAfterSql({ guard }: Mapping, alias: string): string {
-  return guard.by === 'rowStamp' ? 'pg_current_xact_id()::xid::text' : guardValueSql(guard, alias)
+  return guard.by === 'rowStamp' ? 'pg_catalog.pg_current_xact_id()::xid::text' : guardValueSql(guard, alias)
 }
 
 /** The properties under `alias` as the statement's output gives them. */

@@ -18,7 +18,7 @@ export function setSql(mapping: Mapping, properties: readonly Property[]): SetSq
   const rowOf = (all: readonly string[]) => `row(${all.map((name) => `hit.${name}`).join(', ')})`
   return {
     names,
-    differs: `record_image_ne(${rowOf(columns)}, ${rowOf(names)})`,
+    differs: `pg_catalog.record_image_ne(${rowOf(columns)}, ${rowOf(names)})`,
     assignments: [
       ...columns.map((column, at) => `${column} = hit.${names[at]}`),
       ...versionBumpSql(mapping, 'hit'),

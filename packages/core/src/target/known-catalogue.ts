@@ -43,7 +43,10 @@ export class KnownCatalogue {
 
   constructor(
     readonly target: string,
+    /** Asks with an empty search path. */
     readonly query: Queryable['query'],
+    /** Asks with the role's own search path, for names as people write them. */
+    readonly queryAsRole: Queryable['query'],
     readonly explain: (error: unknown) => unknown,
   ) {}
 
@@ -64,7 +67,7 @@ export class KnownCatalogue {
   async type(name: string): Promise<ColumnType | undefined> {
     const known = this.#types.get(name)
     if (known) return known
-    const type = await readType(this, name).catch((error: unknown) => {
+    const type = await readType({ query: this.queryAsRole }, name).catch((error: unknown) => {
       // What is no type name at all is none that is known.
       if (isDatabaseError(error) && error.code.startsWith('42')) return undefined
       throw this.explain(error)

@@ -40,7 +40,7 @@ export class StatementsInTurn extends Gathering {
     this.#begin = [
       'begin',
       lockWait(TURN_WAIT_MS),
-      `select pg_advisory_xact_lock(hashtextextended('${statement.name}', 0))`,
+      `select pg_catalog.pg_advisory_xact_lock(pg_catalog.hashtextextended('${statement.name}', 0))`,
       lockWait(LOCK_WAIT_MS),
       `set local statement_timeout = ${Math.min(STATEMENT_MS, limits.timeLimitMs || Infinity)}`,
     ].join('; ')

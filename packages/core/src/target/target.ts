@@ -42,6 +42,7 @@ const GATE_PATIENCE_MS = 20
 /** Sessions for looking who waits and for cancelling: they are there when all others wait. */
 const CONTROL_SESSIONS = 2
 const CONTROL_LIMIT_MS = 2_000
+const CATALOGUE_SESSIONS = 2
 
 /** For how long `close` waits for sessions that are on loan, in milliseconds. */
 const CLOSE_LIMIT_MS = 5_000
@@ -68,6 +69,8 @@ export class Target implements Queryable {
   /** Sessions that can only read, so that a find needs no BEGIN of its own to be sure of that. */
   readonly #readers: SessionPool
   readonly #control: SessionPool
+  /** Sessions that read the catalogue: in them no name can mean anything but PostgreSQL's own. */
+  readonly #catalogueReaders: SessionPool
   #exports = 0
   readonly #gate: SessionGate
   /** Callers who change one and the same record, each by itself. */
@@ -86,7 +89,12 @@ export class Target implements Queryable {
     this.name = options.name
     this.digestKey = options.digestKey
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
-    this.#catalogue = new KnownCatalogue(this.name, this.read.bind(this), this.explain.bind(this))
+    this.#catalogue = new KnownCatalogue(
+      this.name,
+      (text, values) => this.#readCatalogue(text, values),
+      this.read.bind(this),
+      this.explain.bind(this),
+    )
     this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
     this.runTurns = new TurnQueue(Math.max(2, Math.floor((options.connections ?? 10) / 2)))
     const pool = {
@@ -100,10 +108,16 @@ export class Target implements Queryable {
     }
     this.#writers = new SessionPool(pool)
     this.#readers = new SessionPool({ ...pool, settings: { default_transaction_read_only: 'on' } })
+    this.#catalogueReaders = new SessionPool({
+      ...pool,
+      most: CATALOGUE_SESSIONS,
+      settings: { default_transaction_read_only: 'on', search_path: 'pg_catalog' },
+    })
     this.#control = new SessionPool({
       ...pool,
       most: CONTROL_SESSIONS,
       limits: { ...this.limits, timeLimitMs: CONTROL_LIMIT_MS },
+      settings: { search_path: 'pg_catalog' },
     })
   }
 
@@ -315,6 +329,15 @@ export class Target implements Queryable {
     return this.#catalogue.type(name)
   }
 
+  /** Asks the catalogue; a session that turns out to be of no more use is replaced once. */
+  async #readCatalogue(text: string, values: readonly (string | null)[] = []): Promise<Rows> {
+    const once = () => this.#catalogueReaders.query(text, values)
+    return once().catch((error: unknown) => {
+      if (!isUnusable(error)) throw error
+      return once()
+    })
+  }
+
   /** Every table, view and the like, read afresh. */
   tables(): Promise<Table[]> {
     return this.#catalogue.tables()
@@ -382,7 +405,9 @@ export class Target implements Queryable {
 
   /** Ends every session: those on loan when they come back, or when the time is over, in milliseconds. */
   async close(limitMs = CLOSE_LIMIT_MS): Promise<void> {
-    await Promise.all([this.#writers, this.#readers, this.#control].map((pool) => pool.close(limitMs)))
+    await Promise.all(
+      [this.#writers, this.#readers, this.#catalogueReaders, this.#control].map((pool) => pool.close(limitMs)),
+    )
   }
 }
 

@@ -14,6 +14,7 @@ import { findRequest } from '../book/find-request.js'
 import type { BookedRequest } from '../book/book-run.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { settle } from '../book/settle.js'
+import { isHidden, mayBeWrittenAgain, readAgain } from './read-again.js'
 import { settledRecord } from './settled-record.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
@@ -293,16 +294,22 @@ const RETRIES = 3
 async function runStatement(
   target: Target,
   mapping: Mapping,
-  { statement: { kind, run, set, shared }, key }: KeyedStep,
+  { statement, key }: KeyedStep,
   valueOf: Parameters<typeof bindValues>[1],
   { mode, actor, request, id }: RunOptions & { id: string },
   startWatch: (pid: number, turn?: Turn) => LockWatch,
 ): Promise<Rows['rows']> {
+  const { kind, run, set, shared } = statement
   const isCommit = mode === 'commit'
   // A new record of defaults only has no part that its values are read from, and so none that sets the actor first.
   const setsActor = kind !== 'add' || set.length > 0
   const isSelfChecking =
-    isCommit && !request && setsActor && mapping.table.kind !== 'view' && !mapping.table.rowSecurity
+    isCommit &&
+    !request &&
+    setsActor &&
+    mapping.table.kind !== 'view' &&
+    !mapping.table.rowSecurity &&
+    !mayBeWrittenAgain(mapping)
   const record = mapping.key.map(({ name }) => JSON.stringify(key.get(name) ?? null)).join()
   const subject = kind === 'add' ? undefined : `${mapping.table.path} ${record}`
   const once = (preparedAs: string | undefined, turn: Turn | undefined) => {
@@ -311,11 +318,14 @@ async function runStatement(
     return (isCommit ? inTransaction : inRehearsal)(target, async (session) => {
       const watch = startWatch(session.pid, turn)
       try {
-        await session.query(`select set_config('ledgerman.actor', $1, true)`, [actor])
+        await session.query(`select pg_catalog.set_config('ledgerman.actor', $1, true)`, [actor])
         if (request && isCommit) await holdRequest(target, session, mapping, actor, request)
         const rows = await session.query(run.text, values, preparedAs)
         // Where the key is none after all (a view), several rows would be changed: leave by the way that rolls back.
         if (rows.rows.length > 1) throw ambiguousRecord(mapping, new Map())
+        if (rows.rows.length === 0 && (await isHidden(session, mapping, key))) throw rowNotWritten(mapping)
+        if (mayBeWrittenAgain(mapping))
+          await readAgain(target, session, mapping, statement, key, rows.rows[0], isCommit ? id : null)
         if (request && isCommit)
           await session.query('update ledgerman.entry set request_key = $2, request_digest = $3 where id = $1', [
             id,

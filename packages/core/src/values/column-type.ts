@@ -26,6 +26,8 @@ export interface ColumnType {
   sql: string
   /** The base type without modifier, e.g. `numeric`: what a value is cast to for a comparison, so that nothing is cut off. */
   comparable: string
+  /** The schema, quoted where it has to be, of the type's own equality: not always where the search path would find one. */
+  operators: string
   /** The base type's plain name, e.g. `int4`, `numeric`, `varchar`. */
   name: string
   kind: ValueKind
@@ -59,11 +61,15 @@ export interface TypeRow {
   category: string
   typmod: number
   comparable: string
+  operators: string | null
   domain: string | null
   domainNotNull: boolean
   labels: string[] | null
   element:
-    (Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable' | 'typmod'> & { delimiter: string }) | null
+    | (Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable' | 'operators' | 'typmod'> & {
+        delimiter: string
+      })
+    | null
 }
 
 const BUILT_IN_KINDS: Record<string, ValueKind> = {
@@ -94,6 +100,7 @@ export function toColumnType(row: TypeRow): ColumnType {
       : {
           ...row.element,
           sql: row.element.comparable,
+          operators: row.element.operators ?? 'pg_catalog',
           kind: kindOf(row.element),
           labels: row.labels,
           // An array's own modifier is its elements'; a domain among them has its own.
@@ -102,6 +109,7 @@ export function toColumnType(row: TypeRow): ColumnType {
   return {
     sql: row.sql,
     comparable: row.comparable,
+    operators: row.operators ?? 'pg_catalog',
     name: row.name,
     kind,
     domain: row.domain,

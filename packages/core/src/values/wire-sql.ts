@@ -17,5 +17,5 @@ export function isSentAsCast(type: ColumnType): boolean {
 export function wireTextSql(expression: string, type: ColumnType): string {
   const value = readSql(expression, type)
   if (isSentAsCast(type)) return `${value}::text`
-  return `case when ${expression} is null then null else format('%s', ${value}) end`
+  return `case when ${expression} is null then null else pg_catalog.format('%s', ${value}) end`
 }

@@ -225,7 +225,7 @@ describe('callers who take turns', () => {
     expect(opened).toBe(1)
     expect(queries.map(({ text }) => text)).toEqual([
       expect.stringMatching(
-        /^begin; set local lock_timeout = 100; select pg_advisory_xact_lock\(.*lock_timeout = 20; set local statement_timeout = 50$/,
+        /^begin; set local lock_timeout = 100; select pg_catalog.pg_advisory_xact_lock\(.*lock_timeout = 20; set local statement_timeout = 50$/,
       ),
     ])
     await answerFirst()
