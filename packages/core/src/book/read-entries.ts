@@ -9,6 +9,7 @@ import {
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../transaction/receipt.js'
+import { canonicalKeySql } from '../statement/canonical-key.js'
 import { recordHashSql } from '../statement/book-sql.js'
 import { reversibilityOf } from '../transaction/reversibility.js'
 import { shownRecord } from '../transaction/record-row.js'
@@ -29,6 +30,8 @@ export interface EntryFilter {
   until?: string | undefined
   /** The record's key values in text form; only together with `mapping`. */
   key?: readonly string[] | undefined
+  /** Whose key it is, where the mapping still fits: the key is found then however it is spelled. */
+  keyed?: Mapping | undefined
 }
 
 /**
@@ -56,7 +59,10 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
   )
   where(
     (value) => {
-      const key = `array(select jsonb_array_elements_text(${value}::jsonb))`
+      const given = `array(select jsonb_array_elements_text(${value}::jsonb))`
+      const key = filter.keyed
+        ? `(select ${canonicalKeySql(filter.keyed, 'given.parts')} from (select ${given} as parts) as given)`
+        : given
       const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
       return `e.id in (${ofRecord('id from ledgerman.entry')} union all ${ofRecord('entry from ledgerman.image')})`
     },

@@ -1,4 +1,5 @@
 import { recordHashSql } from '../statement/book-sql.js'
+import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import type { KeyTexts } from '../transaction/record-key.js'
@@ -21,13 +22,15 @@ export async function recordHistory(target: Target, mapping: Mapping, key: KeyTe
   if (mapping.key.length === 0 || mapping.key.some((property) => property.sensitive)) return []
   if (!(await target.isBookPrepared())) return []
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
-  const { rows } = await target.read(HISTORY_SQL, [JSON.stringify(parts), mapping.table.path], 'lm_history')
+  const { rows } = await target.read(historySql(mapping), [JSON.stringify(parts), mapping.table.path])
   return rows.map(([json]) => JSON.parse(json ?? '') as RecordEvent)
 }
 
-const KEY = 'array(select jsonb_array_elements_text($1::jsonb))'
-const HISTORY_SQL = `
-with wanted as (select ${KEY} as key, ${recordHashSql(KEY)} as record), events as (
+function historySql(mapping: Mapping): string {
+  return `
+with given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
+written as (select ${canonicalKeySql(mapping, 'given.parts')} as key from given),
+wanted as (select key, ${recordHashSql('key')} as record from written), events as (
   select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
   from wanted w join ledgerman.entry e on e.record = w.record and e.key = w.key join ledgerman.statement s on s.id = e.statement
   where e.outcome = 'committed' and s.relation = $2 and e.changed > 0
@@ -39,3 +42,4 @@ with wanted as (select ${KEY} as key, ${recordHashSql(KEY)} as record), events a
 )
 select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'), 'actor', actor, 'kind', kind, 'before', before, 'after', after)::text
 from events order by id desc, step desc limit ${MOST}`
+}

@@ -1,5 +1,7 @@
 import type { LedgermanProblem } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
 import { recordHashSql } from '../statement/book-sql.js'
+import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { Target } from '../target/target.js'
 import type { RunHeader } from '../transaction/receipt.js'
 
@@ -10,6 +12,8 @@ export interface Refusal {
   /** Its binds as they may be kept, in the text form of a text[]. */
   binds: string | null
   key: string | null
+  /** Whose key it is. */
+  mapping: Mapping
   matched: number | null
   problem: LedgermanProblem
 }
@@ -21,11 +25,12 @@ export interface Refusal {
  * @returns whether it stands there now.
  */
 export async function recordRefusal(target: Target, refusal: Refusal): Promise<boolean> {
-  const { header, statement, binds, key, matched, problem } = refusal
+  const { header, statement, binds, key, mapping, matched, problem } = refusal
+  const keySql = key === null ? '$7::text[]' : canonicalKeySql(mapping, '$7::text[]')
   return target
     .query(
       `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail)
-       values ($1, $2, $3, 'refused', $4, $5, $6, ${recordHashSql('$7::text[]')}, $7, $8, 0, $9, $10) on conflict (id) do nothing`,
+       values ($1, $2, $3, 'refused', $4, $5, $6, ${recordHashSql(keySql)}, ${keySql}, $8, 0, $9, $10) on conflict (id) do nothing`,
       [
         header.id,
         header.startedAt,
@@ -38,7 +43,6 @@ export async function recordRefusal(target: Target, refusal: Refusal): Promise<b
         problem.code,
         problem.detail,
       ],
-      'lm_refusal',
     )
     .then(
       () => true,

@@ -1,5 +1,6 @@
 import type { Receipt } from '@ledgerman/contract'
 import { isWrite, type Plan } from '../plan/plan.js'
+import { equalSql } from '../values/operator-sql.js'
 import { readSql } from '../values/sql-form.js'
 import type { Target } from '../target/target.js'
 
@@ -16,7 +17,11 @@ export async function confirmRun(
   for (const step of plan.steps.filter(isWrite)) {
     const { mapping, touched } = step
     if (mapping.key.length === 0) continue
-    const join = mapping.key.map(({ column }, at) => `t.${column.sql}::text = i.key[${at + 1}]`).join(' and ')
+    // The column itself is compared, so that its index serves.
+    const join = mapping.key
+      .map(({ column }, at) => equalSql(`t.${column.sql}`, `i.key[${at + 1}]::${column.type.comparable}`, column.type))
+      .join(' and ')
+    const isOpenKey = mapping.key.every((property) => !property.sensitive)
     const current = touched.map(({ column }) => `${readSql(`t.${column.sql}`, column.type)}::text`).join(', ')
     const open =
       touched.every((property) => !property.sensitive) && mapping.key.every((property) => !property.sensitive)
@@ -27,7 +32,7 @@ export async function confirmRun(
       `select count(*), count(*) filter (where ${open ? same : isThere}), count(*) filter (where exists (
          select 1 from ledgerman.image later where later.record = i.record and later.key = i.key and later.entry > i.entry
          union all select 1 from ledgerman.entry later where later.record = i.record and later.key = i.key and later.id > i.entry))
-       from ledgerman.image i left join ${mapping.table.sql} as t on ${join}
+       from ledgerman.image i left join ${mapping.table.sql} as t on ${isOpenKey ? join : 'false'}
        where i.entry = $1 and i.step = $2
          and not exists (select 1 from ledgerman.image again where again.entry = i.entry and again.record = i.record and again.key = i.key and again.step > i.step)`,
       [id, String(step.no)],

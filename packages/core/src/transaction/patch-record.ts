@@ -78,7 +78,7 @@ async function refusedPatch(
   const texts = toTextArray(mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null)))
   const isBooked =
     mode === 'commit' &&
-    (await recordRefusal(target, { header, statement: null, binds: null, key: texts, matched: 1, problem }))
+    (await recordRefusal(target, { header, statement: null, binds: null, key: texts, mapping, matched: 1, problem }))
   if (!isBooked) receipt.entry = null
   return problem.with({ receipt })
 }

@@ -229,6 +229,7 @@ export async function runKeyedStep(
         statement: statementId(mapping, statement.step, kind),
         binds: toTextArray(shown),
         key,
+        mapping,
         matched,
         problem,
       }))

@@ -24,9 +24,18 @@ export function entryRoutes({ targets }: Services) {
           )
         }
         const { key, ...filter } = query
+        const keyed =
+          key === undefined ? undefined : await targets.mapping(target, query.mapping ?? '').catch(() => undefined)
+        const parts = key === undefined ? undefined : fromRecordAddress(key)
+        if (keyed && parts && parts.length !== keyed.key.length)
+          throw new LedgermanProblem(
+            'request-invalid',
+            `key: expected ${keyed.key.length} parts, ${keyed.key.map(({ name }) => name).join(', ')}, got ${parts.length}.`,
+            { where: 'key' },
+          )
         const page = await listEntries(
           target,
-          { ...filter, ...(key === undefined ? {} : { key: fromRecordAddress(key) }) },
+          { ...filter, ...(parts === undefined ? {} : { key: parts, keyed }) },
           finder(target),
         )
         return { status: 200, body: page }

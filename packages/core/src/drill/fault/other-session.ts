@@ -3,6 +3,8 @@ import { isDatabaseError } from '../../problem/database-error.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import type { ObservedRow } from '../scratch/observe-run.js'
 import type { SnapshotDifference } from '../scratch/snapshot.js'
+import { rowAlias, rowJsonSql, rowTextSql } from '../scratch/row-text.js'
+import { equalSql } from '../../values/operator-sql.js'
 import { versionBumpSql } from '../../statement/set-sql.js'
 
 /** Long enough for any lock that is free, in milliseconds. */
@@ -42,8 +44,13 @@ export async function holdByOther(
   values: readonly (string | null)[] = [],
 ): Promise<{ release(): Promise<void> }> {
   const session = await scratch.target.session()
-  await session.query('begin')
-  await session.query(text, values)
+  try {
+    await session.query('begin')
+    await session.query(text, values)
+  } catch (error) {
+    session.release(true)
+    throw error
+  }
   return {
     async release() {
       await session.query('rollback').catch(() => undefined)
@@ -53,9 +60,11 @@ export async function holdByOther(
 }
 
 /** The condition that finds a row by its key, and the values it is asked with. */
-export function keyOf({ mapping, before }: ObservedRow): { sql: string; values: (string | null)[] } {
+export function keyOf({ mapping, before }: ObservedRow, alias = 't'): { sql: string; values: (string | null)[] } {
   return {
-    sql: mapping.key.map(({ column }, at) => `t.${column.sql} = $${at + 1}::${column.type.comparable}`).join(' and '),
+    sql: mapping.key
+      .map(({ column }, at) => equalSql(`${alias}.${column.sql}`, `$${at + 1}::${column.type.comparable}`, column.type))
+      .join(' and '),
     values: mapping.key.map((property) => before?.[mapping.properties.indexOf(property)] ?? null),
   }
 }
@@ -72,16 +81,17 @@ async function asOther(
   try {
     await session.query('begin')
     await session.query(`set local lock_timeout = ${PATIENCE_MS}`)
-    const image = `select row_to_json(t)::text from ${table.sql} as t where ${key.sql}`
-    const before = (await session.query(image, key.values)).rows[0]?.[0] ?? null
+    const alias = rowAlias(table)
+    const image = `select ${rowJsonSql(alias)}, ${rowTextSql(table, alias)} from ${table.sql} as ${alias} where ${keyOf(row, alias).sql}`
+    const [before = null, beforeText = null] = (await session.query(image, key.values)).rows[0] ?? []
     await session.query(`${write} where ${key.sql}`, key.values)
-    const after = (await session.query(image, key.values)).rows[0]?.[0] ?? null
+    const [after = null, afterText = null] = (await session.query(image, key.values)).rows[0] ?? []
     await session.query('commit')
     if (before === after) return 'refused'
     const own = scratch.tables.find(({ path }) => path === table.path) ?? table
-    return { difference: { table: own, before, after }, column }
+    return { difference: { table: own, before, after, beforeText, afterText }, column }
   } catch (error) {
-    await session.query('rollback')
+    await session.query('rollback').catch(() => undefined)
     if (!isDatabaseError(error)) throw error
     return error.code === '55P03' ? { prevented: 'the run holds its lock' } : 'refused'
   } finally {

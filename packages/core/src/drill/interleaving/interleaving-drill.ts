@@ -42,7 +42,7 @@ export async function drillInterleavings(
   const sessions: Session[] = []
   try {
     for (const _ of input.runs) {
-      const session = await scratch.target.session()
+      const session = await scratch.runSession()
       sessions.push(session)
       // Deadlocks are part of what is tried, and need not be waited for as long as on a server at work. Where the role may not say
       // so, they are found later.

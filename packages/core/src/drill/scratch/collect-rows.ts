@@ -8,6 +8,8 @@ import { loadGrammar } from '../../plan/load-grammar.js'
 import { isWrite } from '../../plan/plan.js'
 import type { Target } from '../../target/target.js'
 import { toTextArray } from '../../values/text-array.js'
+import { equalSql } from '../../values/operator-sql.js'
+import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
 import { columnSql, keyColumns } from './snapshot.js'
 import type { Drilled, ObservedRow } from './observe-run.js'
 
@@ -18,10 +20,16 @@ const BYSTANDERS = 3
 
 type Reference = Pick<ForeignKey, 'table' | 'columns' | 'otherColumns'>
 
-/** The rows of one table that are copied, each as PostgreSQL's JSON, by its key where it has one. */
+/** The rows of one table that are copied, by their key where they have one. */
 export interface CopiedTable {
   table: Table
-  rows: Map<string, string>
+  rows: Map<string, CopiedRow>
+}
+
+/** A row in PostgreSQL's own text form, and as JSON for what must not be seen of it. */
+export interface CopiedRow {
+  text: string
+  json: string
 }
 
 /**
@@ -47,7 +55,8 @@ export async function collectRows(
   return { copied: [...collector.copied.values()], notes: collector.notes }
 }
 
-class Collector {
+/** Reads rows of the target, and what they refer to. */
+export class Collector {
   readonly copied = new Map<string, CopiedTable>()
   readonly notes: string[] = []
   /** What is still to be read: by table and columns, the values to find. */
@@ -101,16 +110,19 @@ class Collector {
       for (const { path, columns, values } of asked) {
         const table = await this.target.table(path)
         const lists = columns.map((_, at) => [...values.values()].map((value) => value[at] ?? null))
-        const list = columns.map((_, at) => `$${at + 1}::text[]`).join(', ')
         const names = columns.map((_, at) => `a${at}`).join(', ')
+        const alias = rowAlias(table)
         const matches = columns.map((name, at) => {
-          const type = table.columns.find((column) => column.name === name)?.type.comparable ?? 'text'
-          return `t.${columnSql(table, name)} = a${at}::${type}`
+          const column = table.columns.find((each) => each.name === name)
+          const asked = `asked.a${at}::${column?.type.comparable ?? 'text'}`
+          return column ? equalSql(`${alias}.${column.sql}`, asked, column.type) : 'false'
         })
+        const sources = columns.map((_, at) => `pg_catalog.unnest($${at + 1}::text[])`).join(', ')
         await this.#take(
           table,
-          `from unnest(${list}) as asked (${names}) join ${table.sql} as t on ${matches.join(' and ')}`,
           lists,
+          (own) =>
+            `from rows from (${sources}) as asked (${names}) join ${own} as ${alias} on ${matches.join(' and ')}`,
         )
       }
     }
@@ -125,7 +137,7 @@ class Collector {
       for (const base of await baseTables(this.target, table)) await this.takeFirst(base)
       return
     }
-    const taken = await this.#take(table, `from ${table.sql} as t limit ${MOST_OF_A_TABLE}`, [])
+    const taken = await this.#take(table, [], (own) => `from ${own} as ${rowAlias(table)} limit ${MOST_OF_A_TABLE}`)
     if (taken === MOST_OF_A_TABLE)
       this.notes.push(`Of ${path}, which is not asked by key, the first ${MOST_OF_A_TABLE} rows are copied.`)
   }
@@ -134,23 +146,26 @@ class Collector {
   async takeBystanders(path: string): Promise<void> {
     const table = await this.target.table(path)
     const count = (this.copied.get(path)?.rows.size ?? 0) + BYSTANDERS
-    await this.#take(table, `from ${table.sql} as t limit ${count}`, [])
+    await this.#take(table, [], (own) => `from ${own} as ${rowAlias(table)} limit ${count}`)
   }
 
-  async #take(table: Table, from: string, lists: (string | null)[][]): Promise<number> {
+  /** @param fromSql what the rows are read from, given the table as it stands in a statement */
+  async #take(table: Table, lists: (string | null)[][], fromSql: (own: string) => string): Promise<number> {
     const key = keyColumns(table)
     const references = table.references.flatMap(({ columns }) => columns)
-    const texts = [...key, ...references].map((name) => `t.${columnSql(table, name)}::text`)
+    const alias = rowAlias(table)
+    const texts = [...key, ...references].map((name) => `${alias}.${columnSql(table, name)}::text`)
+    const own = table.hasHeirs ? `only ${table.sql}` : table.sql
     const { rows } = await this.target.read(
-      `select ${['row_to_json(t)::text', ...texts].join(', ')} ${from}`,
+      `select ${[rowTextSql(table, alias), rowJsonSql(alias), ...texts].join(', ')} ${fromSql(own)}`,
       lists.map(toTextArray),
     )
     let copied = this.copied.get(table.path)
     if (!copied) this.copied.set(table.path, (copied = { table, rows: new Map() }))
-    for (const [json, ...values] of rows) {
+    for (const [text, json, ...values] of rows) {
       const id = key.length > 0 ? values.slice(0, key.length).join('\0') : `${copied.rows.size}`
       if (copied.rows.has(id)) continue
-      copied.rows.set(id, json ?? '')
+      copied.rows.set(id, { text: text ?? '', json: json ?? '' })
       const referred = new Map(references.map((name, at) => [name, values[key.length + at] ?? null]))
       for (const reference of table.references) this.#askReferred(reference, (column) => referred.get(column))
       if (++this.#count > MOST_ROWS)
@@ -159,8 +174,19 @@ class Collector {
           `The drilled runs reach more than ${MOST_ROWS} rows. Drill them with parameters that reach fewer.`,
         )
     }
+    if (table.hasHeirs) for (const path of await heirsOf(this.target, table)) await this.takeFirst(path)
     return rows.length
   }
+}
+
+/** The tables that inherit from one: its rows are theirs too. */
+async function heirsOf(target: Target, { sql }: Table): Promise<string[]> {
+  const { rows } = await target.read(
+    `select n.nspname, c.relname from pg_catalog.pg_inherits h join pg_catalog.pg_class c on c.oid = h.inhrelid
+      join pg_catalog.pg_namespace n on n.oid = c.relnamespace where h.inhparent = $1::regclass`,
+    [sql],
+  )
+  return rows.map(([schema, name]) => toTablePath(schema ?? '', name ?? ''))
 }
 
 function tablesChangedByCondition(drilled: readonly Drilled[]): Set<string> {
@@ -202,17 +228,29 @@ async function relationsOfStatements(target: Target, drilled: readonly Drilled[]
     for (const step of plan.steps) {
       if (step.kind !== 'sql') continue
       await loadGrammar()
-      for (const path of relationsIn(parseSync(step.statement.text)))
-        if (await target.table(path).catch(() => null)) paths.add(path)
+      for (const { schema, name } of relationsIn(parseSync(step.statement.text)))
+        for (const path of await pathsOf(target, schema, name))
+          if (await target.table(path).catch(() => null)) paths.add(path)
     }
   return paths
 }
 
+/** What a name in a raw statement means: one without a schema is looked for along the role's own path. */
+async function pathsOf(target: Target, schema: string | undefined, name: string): Promise<string[]> {
+  if (schema !== undefined) return [toTablePath(schema, name)]
+  const { rows } = await target.read(
+    `select n.nspname, c.relname from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+      where c.oid = pg_catalog.to_regclass(pg_catalog.quote_ident($1))`,
+    [name],
+  )
+  return rows.map(([own, relname]) => toTablePath(own ?? '', relname ?? ''))
+}
+
 /** The relations that a parsed statement names, wherever they stand in it. */
-function relationsIn(node: unknown): string[] {
+function relationsIn(node: unknown): { schema: string | undefined; name: string }[] {
   if (node === null || typeof node !== 'object') return []
   const { schemaname, relname } = node as { schemaname?: string; relname?: string }
-  const own = typeof relname === 'string' ? [toTablePath(schemaname ?? 'public', relname)] : []
+  const own = typeof relname === 'string' ? [{ schema: schemaname, name: relname }] : []
   return [...own, ...Object.values(node).flatMap(relationsIn)]
 }
 

@@ -5,6 +5,9 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import type { Target } from '../../target/target.js'
 
 const DEBIAN_POSTGRES = '/usr/lib/postgresql'
+/** How long a dump may take, and wait for a lock on each table, in milliseconds. */
+const LONGEST_DUMP_MS = 60_000
+const LOCK_WAIT_MS = 5_000
 const LONGEST_DUMP_BYTES = 256 * 1024 * 1024
 
 /**
@@ -19,6 +22,7 @@ export async function dumpSchema(
   target: Target,
   targetUrl: string,
   env: Readonly<Record<string, string | undefined>>,
+  signal?: AbortSignal,
 ): Promise<{ sql: string; notes: string[] }> {
   const { rows } = await target.read(UNREADABLE_SQL)
   const [version, ...unreadable] = rows.map(([kind, name]) => ({ kind, name: name ?? '' }))
@@ -36,12 +40,14 @@ export async function dumpSchema(
       '--no-subscriptions',
       '--no-security-labels',
       '--no-tablespaces',
+      `--lock-wait-timeout=${LOCK_WAIT_MS}`,
       '--exclude-schema=ledgerman',
       ...unreadable.map(({ kind, name }) => `--exclude-${kind}=${name}`),
       `--dbname=${url.toString()}`,
     ],
     // In the environment, where other users of the machine do not see it.
-    { ...env, ...(password === '' ? {} : { PGPASSWORD: password }) },
+    { ...env, PGCONNECT_TIMEOUT: '5', ...(password === '' ? {} : { PGPASSWORD: password }) },
+    signal,
   )
   // Lines for the terminal program that usually reads this.
   const statements = sql.replace(/^\\(?:un)?restrict .*$/gm, '')
@@ -87,11 +93,17 @@ async function findDumpTool(serverMajor: number, env: NodeJS.ProcessEnv): Promis
   )
 }
 
-function run(tool: string, args: string[], env: NodeJS.ProcessEnv): Promise<string> {
+function run(tool: string, args: string[], env: NodeJS.ProcessEnv, signal?: AbortSignal): Promise<string> {
   return new Promise((resolve, reject) => {
-    execFile(tool, args, { env, maxBuffer: LONGEST_DUMP_BYTES }, (error, stdout, stderr) => {
+    const limits = { maxBuffer: LONGEST_DUMP_BYTES, timeout: LONGEST_DUMP_MS, ...(signal ? { signal } : {}) }
+    execFile(tool, args, { env, ...limits }, (error, stdout, stderr) => {
       if (!error) return resolve(stdout)
-      const said = stderr.trim().split('\n').slice(0, 3).join(' ') || error.message
+      if (signal?.aborted)
+        return reject(new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.'))
+      const isLate = error.killed === true && error.signal === 'SIGTERM'
+      const said = isLate
+        ? `it took longer than ${LONGEST_DUMP_MS / 1000} s`
+        : stderr.trim().split('\n').slice(0, 3).join(' ') || error.message
       reject(
         new LedgermanProblem(
           'scratch-unavailable',

@@ -9,11 +9,16 @@ import { isDatabaseError } from '../../problem/database-error.js'
 import type { Queryable, Rows } from '../../target/queryable.js'
 import type { Session } from '../../target/session-pool.js'
 import { Target } from '../../target/target.js'
-import { collectRows, type CopiedTable } from './collect-rows.js'
+import type { Mapping } from '../../mapping/mapping.js'
+import { toTextArray } from '../../values/text-array.js'
+import type { DrillOptions } from '../drill-options.js'
+import { Collector, collectRows, type CopiedTable } from './collect-rows.js'
 import { dumpSchema } from './dump-schema.js'
 import { maskedValue } from './mask-value.js'
 import { observeRun, type Drilled } from './observe-run.js'
 import { restoreSchema } from './restore-schema.js'
+import { insertRowsSql, rowAlias } from './row-text.js'
+import { readSequences, startSequences, type SequenceStart } from './sequences.js'
 import {
   columnSql,
   differences,
@@ -29,6 +34,10 @@ const PREFIX = 'ledgerman_drill_'
 /** A database may be made and not yet entered for so long, in seconds. */
 const YOUNG_S = 60
 const SESSIONS = 110
+/** How long the home server may take for making or dropping a database, in milliseconds. */
+const HOME_LIMIT_MS = 30_000
+/** How long sessions may take to come back before they are broken off, in milliseconds. */
+const CLOSE_LIMIT_MS = 1_000
 const LOCK_WAIT_MS = 10_000
 const TIME_LIMIT_MS = 20_000
 
@@ -53,12 +62,12 @@ export class ScratchDatabase {
   readonly #keeper: Session
   readonly #tables: readonly Table[]
   readonly #snapshotSql: string
-  #sequences: string | null = null
+  #sequences: SequenceStart | null = null
   #pristine: Snapshot = new Map()
 
   private constructor(
     readonly name: string,
-    readonly homeUrl: string,
+    readonly source: ScratchSource,
     readonly target: Target,
     readonly info: ScratchInfo,
     keeper: Session,
@@ -74,16 +83,21 @@ export class ScratchDatabase {
    *
    * @throws LedgermanProblem scratch-unavailable, target-unavailable, and what `preparePlan` and `readParams` throw.
    */
-  static async build(source: ScratchSource, drilled: readonly Drilled[]): Promise<ScratchDatabase> {
+  static async build(
+    source: ScratchSource,
+    drilled: readonly Drilled[],
+    { signal }: Pick<DrillOptions, 'signal'> = {},
+  ): Promise<ScratchDatabase> {
     const started = performance.now()
     const { target, homeUrl } = source
     const [dump, reached] = await Promise.all([
-      dumpSchema(target, source.targetUrl, source.env),
+      dumpSchema(target, source.targetUrl, source.env, signal),
       reachedRows(source, drilled),
     ])
     const name = `${PREFIX}${Math.floor(Date.now() / 1000)}_${randomBytes(4).toString('hex')}`
     await onHome(homeUrl, (client) => client.query(`create database ${name}`))
     let scratch: Target | undefined
+    let keeper: Session | undefined
     try {
       scratch = new Target({
         name: target.name,
@@ -92,8 +106,8 @@ export class ScratchDatabase {
         limits: { lockWaitMs: LOCK_WAIT_MS, timeLimitMs: TIME_LIMIT_MS, idleMs: 600_000 },
         digestKey: target.digestKey,
       })
-      const notRestored = await restoreIn(scratch, dump.sql)
-      const keeper = await scratch.session()
+      const notRestored = await restoreIn(scratch, dump.sql, await searchPathOf(target))
+      keeper = await scratch.session()
       await asReplica(keeper)
       const tables = (await readCatalogue(keeper)).filter(
         ({ kind }) => kind === 'table' || kind === 'partitioned table',
@@ -102,37 +116,65 @@ export class ScratchDatabase {
       for (const { sql, rowSecurity } of tables)
         if (rowSecurity) await keeper.query(`alter table ${sql} force row level security`)
       await prepareBook(scratch)
+      await keeper.query('analyze')
       const info = {
         tables: reached.copied.map(({ table, rows }) => ({ table: table.path, rows: rows.size })),
         notes: [...dump.notes, ...notRestored, ...reached.notes, ...maskNotes(reached.copied, source.sensitive)],
         builtMs: 0,
       }
-      const built = new ScratchDatabase(name, homeUrl, scratch, info, keeper, tables)
-      await built.#begin(target, tablesOf(drilled, reached.copied))
+      const built = new ScratchDatabase(name, source, scratch, info, keeper, tables)
+      await built.#begin()
       info.builtMs = Math.round(performance.now() - started)
       return built
     } catch (error) {
-      await scratch?.close().catch(() => undefined)
+      keeper?.release(true)
+      await scratch?.close(CLOSE_LIMIT_MS).catch(() => undefined)
       await dropDatabase(homeUrl, name)
       throw error
     }
   }
 
   /** Numbers go on where they are in the target, and begin there again with every reset. */
-  async #begin(target: Target, used: ReadonlySet<string>): Promise<void> {
-    const parts: string[] = []
-    for (const table of this.#tables) {
-      for (const { name, sql, identity, default: fallback } of table.columns) {
-        if (identity === null && !/nextval\(/.test(fallback ?? '')) continue
-        const found = used.has(table.path) ? await target.read(`select max(${sql})::text from ${table.sql}`) : null
-        const last = found?.rows[0]?.[0]
-        const sequence = `pg_get_serial_sequence(${literal(table.sql)}, ${literal(name)})`
-        parts.push(last ? `setval(${sequence}, ${last})` : `setval(${sequence}, 1, false)`)
-      }
+  async #begin(): Promise<void> {
+    this.#sequences = await readSequences(this.source.target, this.#keeper)
+    if (this.#sequences) {
+      this.info.notes.push(...this.#sequences.notes)
+      await startSequences(this.#keeper, this.#sequences)
     }
-    this.#sequences = parts.length > 0 ? `select ${parts.join(', ')}` : null
-    if (this.#sequences) await this.#keeper.query(this.#sequences)
     this.#pristine = await this.snapshot()
+  }
+
+  /** A session for one of the runs, with the planner as it would be on larger tables: it goes by an index where there is one. */
+  async runSession(): Promise<Session> {
+    const session = await this.target.session()
+    try {
+      await session.query('set enable_seqscan = off')
+      return session
+    } catch (error) {
+      session.release(true)
+      throw error
+    }
+  }
+
+  /**
+   * Fetches a record that a run asked for in vain, and that is on the target.
+   *
+   * @returns whether there is more to try with than before.
+   */
+  async fetchMissing(mapping: Mapping, key: readonly (string | null)[]): Promise<boolean> {
+    const collector = new Collector(this.source.target)
+    collector.ask(
+      mapping.table.path,
+      mapping.key.map(({ column }) => column.name),
+      key,
+    )
+    await collector.fetchAll()
+    const before = this.#pristine.size
+    await fill(this.#keeper, [...collector.copied.values()], this.source.sensitive)
+    this.#pristine = await this.snapshot()
+    const fetched = this.#pristine.size - before
+    if (fetched > 0) this.info.notes.push(`${fetched} rows were fetched that only another order of the runs asks for.`)
+    return fetched > 0
   }
 
   /** All rows as they are now, as a session sees them: by default one of its own, so that only what was committed counts. */
@@ -155,23 +197,28 @@ export class ScratchDatabase {
         const own = differing.filter((each) => each.table === table)
         const isKeyed = keyColumns(table).length > 0
         const old = isKeyed
-          ? own.flatMap(({ before }) => before ?? [])
-          : [...this.#pristine.values()].filter((row) => row.table === table).map(({ json }) => json)
-        if (isKeyed)
-          await this.#keeper.query(
-            `delete from ${table.sql} as t using json_populate_recordset(null::${table.sql}, $1::json) as g where ${keyColumns(
-              table,
+          ? own.flatMap(({ beforeText }) => beforeText ?? [])
+          : [...this.#pristine.values()].filter((row) => row.table === table).map(({ text }) => text)
+        if (isKeyed) {
+          const gone = own.flatMap(({ afterText }) => afterText ?? [])
+          const alias = rowAlias(table)
+          const same = keyColumns(table)
+            .map(
+              (column) =>
+                `${alias}.${columnSql(table, column)} is not distinct from (given.whole::${table.sql}).${columnSql(table, column)}`,
             )
-              .map((name) => `t.${columnSql(table, name)} = g.${columnSql(table, name)}`)
-              .join(' and ')}`,
-            [`[${own.flatMap(({ after }) => after ?? []).join(',')}]`],
+            .join(' and ')
+          const from = table.hasHeirs ? `only ${table.sql}` : table.sql
+          await this.#keeper.query(
+            `delete from ${from} as ${alias} using pg_catalog.unnest($1::text[]) as given(whole) where ${same}`,
+            [toTextArray(gone)],
           )
-        else await this.#keeper.query(`delete from ${table.sql}`)
+        } else await this.#keeper.query(`delete from ${table.hasHeirs ? 'only ' : ''}${table.sql}`)
         if (old.length > 0) await insertRows(this.#keeper, table, old)
       }
       await this.#keeper.query('commit')
     }
-    if (this.#sequences) await this.#keeper.query(this.#sequences)
+    if (this.#sequences) await startSequences(this.#keeper, this.#sequences)
   }
 
   /** Asks as nobody who takes part: which sessions of these wait for a lock. */
@@ -195,8 +242,8 @@ export class ScratchDatabase {
 
   async drop(): Promise<void> {
     this.#keeper.release(true)
-    await this.target.close()
-    await dropDatabase(this.homeUrl, this.name)
+    await this.target.close(CLOSE_LIMIT_MS)
+    await dropDatabase(this.source.homeUrl, this.name)
   }
 }
 
@@ -223,14 +270,6 @@ export async function sweepScratch(homeUrl: string): Promise<string[]> {
   })
 }
 
-/** The tables that the runs have to do with. */
-function tablesOf(drilled: readonly Drilled[], copied: readonly CopiedTable[]): Set<string> {
-  return new Set([
-    ...copied.map(({ table }) => table.path),
-    ...drilled.flatMap(({ plan }) => [...plan.mappings.values()].map(({ table }) => table.path)),
-  ])
-}
-
 async function reachedRows(source: ScratchSource, drilled: readonly Drilled[]) {
   const observed = []
   // One after the other: they would wait for each other's locks, which is for later.
@@ -238,15 +277,33 @@ async function reachedRows(source: ScratchSource, drilled: readonly Drilled[]) {
   return collectRows(source.target, drilled, observed, source.findMapping)
 }
 
-async function restoreIn(scratch: Target, sql: string): Promise<string[]> {
+async function restoreIn(scratch: Target, sql: string, searchPath: string): Promise<string[]> {
   const session = await scratch.session()
   try {
-    return await restoreSchema(session, sql)
+    const notes = await restoreSchema(session, sql)
+    // What a database sets for its sessions is no part of a dump: functions may rely on it.
+    await session.query(`select pg_catalog.set_config('search_path', $1, false)`, [searchPath])
+    await session.query(ALTER_PATH_SQL)
+    return notes
   } finally {
     // The dump leaves settings behind.
     session.release(true)
   }
 }
+
+/** The schemas that an unqualified name is looked for in on the target, without those that are there for every session. */
+async function searchPathOf(target: Target): Promise<string> {
+  const { rows } = await target.read(
+    `select coalesce(pg_catalog.string_agg(pg_catalog.quote_ident(name), ', ' order by at), 'pg_catalog')
+     from pg_catalog.unnest(pg_catalog.current_schemas(false)) with ordinality as path(name, at)`,
+  )
+  return rows[0]?.[0] ?? 'public'
+}
+
+/** Sets the search path of this session for all sessions of its database. */
+const ALTER_PATH_SQL = `do $$ begin
+  execute pg_catalog.format('alter database %I set search_path = %s', pg_catalog.current_database(), pg_catalog.current_setting('search_path'));
+end $$`
 
 /** Nothing fires and no reference is checked in a session that plays back what happened elsewhere. */
 async function asReplica(session: Session): Promise<void> {
@@ -272,15 +329,19 @@ async function fill(
   sensitive: ScratchSource['sensitive'],
 ): Promise<void> {
   for (const { table, rows } of copied) {
-    const hidden = sensitive.get(table.path)
-    const texts = hidden ? [...rows.values()].map((json, at) => hide(json, hidden, at + 1)) : [...rows.values()]
+    const hidden = sensitive.get(table.path) ?? new Set<string>()
     try {
-      if (texts.length > 0) await insertRows(session, table, texts)
+      const all = [...rows.values()]
+      const shown = hidden.size === 0 ? all.map(() => null) : all.map(({ json }, at) => hide(json, hidden, at + 1))
+      if (all.length > 0)
+        await session.query(insertRowsSql(table, hidden, keyColumns(table)), [
+          toTextArray(all.map(({ text }) => text)),
+          toTextArray(shown),
+        ])
     } catch (error) {
       if (!isDatabaseError(error)) throw error
-      const why = hidden
-        ? ' Its sensitive values are replaced, and a constraint may not take what stands for them.'
-        : ''
+      const why =
+        hidden.size > 0 ? ' Its sensitive values are replaced, and a constraint may not take what stands for them.' : ''
       throw new LedgermanProblem(
         'scratch-unavailable',
         `The rows of ${table.path} could not be copied: ${error.message}.${why}`,
@@ -291,12 +352,8 @@ async function fill(
   }
 }
 
-async function insertRows(session: Queryable, table: Table, rows: readonly string[]): Promise<void> {
-  const columns = table.columns.filter(({ generated }) => !generated).map(({ sql }) => sql)
-  await session.query(
-    `insert into ${table.sql} (${columns.join(', ')}) overriding system value select ${columns.join(', ')} from json_populate_recordset(null::${table.sql}, $1::json)`,
-    [`[${rows.join(',')}]`],
-  )
+async function insertRows(session: Queryable, table: Table, texts: readonly string[]): Promise<void> {
+  await session.query(insertRowsSql(table, new Set(), []), [toTextArray(texts), toTextArray(texts.map(() => null))])
 }
 
 function hide(json: string, hidden: ReadonlySet<string>, number: number): string {
@@ -313,7 +370,12 @@ function maskNotes(copied: readonly CopiedTable[], sensitive: ScratchSource['sen
 }
 
 async function onHome<T>(homeUrl: string, work: (client: pg.Client) => Promise<T>): Promise<T> {
-  const client = new pg.Client({ connectionString: homeUrl, application_name: 'ledgerman drills' })
+  const client = new pg.Client({
+    connectionString: homeUrl,
+    application_name: 'ledgerman drills',
+    connectionTimeoutMillis: HOME_LIMIT_MS,
+    query_timeout: HOME_LIMIT_MS,
+  })
   client.on('error', () => undefined)
   try {
     await client.connect()
@@ -339,8 +401,4 @@ function urlOf(homeUrl: string, database: string): string {
   const url = new URL(homeUrl)
   url.pathname = `/${database}`
   return url.toString()
-}
-
-function literal(text: string): string {
-  return `'${text.replaceAll("'", "''")}'`
 }

@@ -1,5 +1,6 @@
 import { parseJson, printJson, RawJson, type Json, type RowDifference } from '@ledgerman/contract'
 import type { Table } from '../../catalogue/table.js'
+import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
 import type { Queryable } from '../../target/queryable.js'
 
 /** One row: whose, by which key (null where the table has none), and all of it as PostgreSQL's JSON. */
@@ -7,6 +8,8 @@ export interface SnapshotRow {
   table: Table
   key: string | null
   json: string
+  /** The same in PostgreSQL's own text form, for putting it back. */
+  text: string
 }
 
 /** Every row of some tables at one moment. Rows without a key are told apart by what they hold and how often they are there. */
@@ -17,14 +20,20 @@ export interface SnapshotDifference {
   table: Table
   before: string | null
   after: string | null
+  /** Both in PostgreSQL's own text form. */
+  beforeText: string | null
+  afterText: string | null
 }
 
 /** The query that reads all rows of these tables; empty where there are none. */
 export function snapshotSql(tables: readonly Table[]): string {
   return tables
     .map((table, at) => {
-      const key = keyColumns(table).map((name) => `t.${columnSql(table, name)}::text`)
-      return `select ${at}, ${key.length > 0 ? `array[${key.join(', ')}]::text` : 'null::text'}, row_to_json(t)::text from ${table.sql} as t`
+      const alias = rowAlias(table)
+      const key = keyColumns(table).map((name) => `${alias}.${columnSql(table, name)}::text`)
+      // Of a table with heirs only its own rows: theirs are read with their own tables.
+      const from = table.hasHeirs ? `only ${table.sql}` : table.sql
+      return `select ${at}, ${key.length > 0 ? `array[${key.join(', ')}]::text` : 'null::text'}, ${rowJsonSql(alias)}, ${rowTextSql(table, alias)} from ${from} as ${alias}`
     })
     .join('\nunion all ')
 }
@@ -33,22 +42,24 @@ export async function takeSnapshot(session: Queryable, tables: readonly Table[],
   const rows = new Map<string, SnapshotRow>()
   if (tables.length === 0) return rows
   const found = await session.query(sql, [], 'drill_snapshot')
-  for (const [at, key = null, json] of found.rows) {
+  for (const [at, key = null, json, text] of found.rows) {
     const table = tables[Number(at)] as Table
     let id = `${table.path}\0${key ?? json}`
     while (rows.has(id)) id += '\0'
-    rows.set(id, { table, key, json: json ?? '' })
+    rows.set(id, { table, key, json: json ?? '', text: text ?? '' })
   }
   return rows
 }
 
 export function differences(before: Snapshot, after: Snapshot): SnapshotDifference[] {
   const found: SnapshotDifference[] = []
-  for (const [id, { table, json }] of before) {
-    const now = after.get(id)?.json ?? null
-    if (now !== json) found.push({ table, before: json, after: now })
+  for (const [id, { table, json, text }] of before) {
+    const now = after.get(id)
+    if (now?.text !== text)
+      found.push({ table, before: json, after: now?.json ?? null, beforeText: text, afterText: now?.text ?? null })
   }
-  for (const [id, { table, json }] of after) if (!before.has(id)) found.push({ table, before: null, after: json })
+  for (const [id, { table, json, text }] of after)
+    if (!before.has(id)) found.push({ table, before: null, after: json, beforeText: null, afterText: text })
   return found
 }
 

@@ -1,0 +1,83 @@
+import type { Queryable } from '../../target/queryable.js'
+import type { Target } from '../../target/target.js'
+import { toTextArray } from '../../values/text-array.js'
+
+/** Where the sequences of a scratch database begin, as three arrays: their names, their last numbers, and whether those were given. */
+export interface SequenceStart {
+  values: [names: string, lasts: string, called: string]
+  /** What is not as it is on the target. */
+  notes: string[]
+}
+
+/**
+ * Reads where the target's sequences are, whoever uses them: a column's own, one that a default or a function names, or none.
+ *
+ * @returns null where there are none.
+ */
+export async function readSequences(target: Target, scratch: Queryable): Promise<SequenceStart | null> {
+  const { rows: own } = await scratch.query(NAMES_SQL)
+  if (own.length === 0) return null
+  const { rows: theirs } = await target.read(STATES_SQL)
+  const known = new Map(theirs.map(([name, mayRead, last]) => [name ?? '', { mayRead: mayRead === 't', last }]))
+  const names: string[] = []
+  const lasts: string[] = []
+  const called: string[] = []
+  const notes: string[] = []
+  for (const [name, first] of own) {
+    const state = known.get(name ?? '')
+    // What the role may not read of a sequence it may often read in the column that the sequence numbers.
+    const last = state && !state.mayRead ? await lastIn(target, scratch, name ?? '') : (state?.last ?? null)
+    if (state && !state.mayRead && last === null)
+      notes.push(`The sequence ${name} begins anew: the target's role may not read where it is.`)
+    names.push(name ?? '')
+    lasts.push(last ?? first ?? '1')
+    called.push(last === null ? 'f' : 't')
+  }
+  return { values: [toTextArray(names), toTextArray(lasts), toTextArray(called)], notes }
+}
+
+/** The highest number in the columns that a sequence numbers; null where there is none, or it cannot be read. */
+async function lastIn(target: Target, scratch: Queryable, name: string): Promise<string | null> {
+  const { rows } = await scratch.query(COLUMNS_SQL, [name])
+  let most: bigint | null = null
+  for (const [table, column] of rows) {
+    const found = await target.read(`select pg_catalog.max(${column})::text from ${table}`).catch(() => null)
+    const text = found?.rows[0]?.[0]
+    if (typeof text !== 'string' || !/^-?\d{1,19}$/.test(text)) continue
+    if (most === null || BigInt(text) > most) most = BigInt(text)
+  }
+  return most === null ? null : String(most)
+}
+
+/** Has the sequences begin where the target's are. */
+export async function startSequences(scratch: Queryable, { values }: SequenceStart): Promise<void> {
+  await scratch.query(SET_SQL, values, 'drill_sequences')
+}
+
+const NAMES_SQL = `
+select pg_catalog.format('%I.%I', n.nspname, c.relname), s.seqstart::text
+from pg_catalog.pg_sequence s join pg_catalog.pg_class c on c.oid = s.seqrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+where n.nspname <> 'ledgerman' order by 1`
+
+const STATES_SQL = `
+select pg_catalog.format('%I.%I', n.nspname, c.relname), pg_catalog.has_sequence_privilege(c.oid, 'usage, select'),
+  case when pg_catalog.has_sequence_privilege(c.oid, 'usage, select') then pg_catalog.pg_sequence_last_value(c.oid) end::text
+from pg_catalog.pg_sequence s join pg_catalog.pg_class c on c.oid = s.seqrelid join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+where n.nspname <> 'ledgerman'`
+
+const SET_SQL = `
+select pg_catalog.setval(given.name::regclass, given.last::bigint, given.called::boolean)
+from rows from (pg_catalog.unnest($1::text[]), pg_catalog.unnest($2::text[]), pg_catalog.unnest($3::text[])) as given(name, last, called)`
+
+/** The columns that own a sequence, or whose default takes numbers from it. */
+const COLUMNS_SQL = `
+with used as (
+  select refobjid as relation, refobjsubid as place from pg_catalog.pg_depend
+  where classid = 'pg_catalog.pg_class'::regclass and objid = $1::regclass and refclassid = 'pg_catalog.pg_class'::regclass and refobjsubid > 0
+  union
+  select d.adrelid, d.adnum from pg_catalog.pg_depend p join pg_catalog.pg_attrdef d on d.oid = p.objid
+  where p.classid = 'pg_catalog.pg_attrdef'::regclass and p.refclassid = 'pg_catalog.pg_class'::regclass and p.refobjid = $1::regclass
+)
+select pg_catalog.format('%I.%I', n.nspname, c.relname), pg_catalog.quote_ident(a.attname)
+from used u join pg_catalog.pg_class c on c.oid = u.relation join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+  join pg_catalog.pg_attribute a on a.attrelid = u.relation and a.attnum = u.place`
