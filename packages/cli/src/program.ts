@@ -41,7 +41,7 @@ A first session on the demo observatory:
   ledgerman book list
 
 Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed meanwhile ·
-6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable`,
+6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable · 10 a drill that tried nothing`,
     )
   for (const add of [
     addLogin,

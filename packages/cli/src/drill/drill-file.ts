@@ -97,6 +97,7 @@ function issuesOf(error: z.ZodError, input: unknown): string {
 export function unmetExpectations(report: DrillReport, expect: DrillExpectation): string[] {
   const unmet: string[] = []
   const say = (fits: boolean, words: string) => void (fits || unmet.push(words))
+  if (report.notRun !== null) return [`not drilled: ${report.notRun}`]
   switch (report.kind) {
     case 'interleaving': {
       const found = (level?: string) =>

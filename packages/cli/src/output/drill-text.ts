@@ -24,9 +24,15 @@ function countOf(number: number, what: string): string {
 export function verdict(report: DrillReport): string {
   const seconds = `${(report.durationMs / 1000).toFixed(1)} s`
   const [good, bad] = [colors.green, colors.red]
+  if (report.notRun !== null) return bad(`Not drilled: ${report.notRun}`)
   switch (report.kind) {
     case 'fault': {
       const wrong = report.results.filter(({ agrees }) => !agrees).length
+      const unstaged = report.results.filter(({ staged }) => !staged).length
+      if (wrong === 0 && unstaged > 0)
+        return bad(
+          `${unstaged} of ${report.results.length} faults in ${seconds} could not be brought about: they show nothing.`,
+        )
       return wrong === 0
         ? good(
             `${countOf(report.results.length, 'fault')} in ${seconds}: what the caller was told, the rows and the book agree after each.`,
@@ -56,8 +62,8 @@ export function verdict(report: DrillReport): string {
 function formatFaults(results: readonly FaultResult[]): string {
   return formatTable(
     ['', 'fault', 'told', 'rows', 'what it came to'],
-    results.map(({ fault, outcome, differing, agrees, says }) => [
-      agrees ? colors.green('ok') : colors.red('!!'),
+    results.map(({ fault, outcome, differing, staged, agrees, says }) => [
+      staged ? (agrees ? colors.green('ok') : colors.red('!!')) : colors.yellow('??'),
       fault,
       outcome === 'committed' ? colors.green(outcome) : outcome,
       differing.length === 0 ? colors.dim('as before') : `${differing.length} differ`,
@@ -66,7 +72,7 @@ function formatFaults(results: readonly FaultResult[]): string {
   )
 }
 
-function formatInterleavings({ runs, results }: InterleavingDrill): string {
+function formatInterleavings({ runs, results, notCompared }: InterleavingDrill): string {
   const who = runs.map(({ run, what, statements }) => `${run}  ${what}, ${statements} statements with its commit`)
   const table = formatTable(
     ['isolation', 'guard', 'tried', 'committed', 'refused', 'why', 'anomalies'],
@@ -93,7 +99,9 @@ function formatInterleavings({ runs, results }: InterleavingDrill): string {
     ({ where, anomaly }) =>
       `${colors.red(anomaly.name)} at ${where}: ${anomaly.says}\n${indent(formatSchedule(anomaly.schedule))}`,
   )
-  return [who.join('\n'), table, ...shown].join('\n\n')
+  const left =
+    notCompared.length === 0 ? [] : [colors.dim(`Not compared, since chance decides them: ${notCompared.join(', ')}.`)]
+  return [who.join('\n'), table, ...shown, ...left].join('\n\n')
 }
 
 /** A schedule as it went, a line for each statement, a column for each run. */

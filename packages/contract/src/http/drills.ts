@@ -19,7 +19,11 @@ export const FAULT_KINDS = [
 export const DRILL_GUARDS = ['as defined', 'version', 'rowStamp', 'values', 'none'] as const
 
 const params = z.record(z.string(), z.unknown()).optional()
-const named = z.strictObject({ transaction: transactionName, revision: z.int().min(0).max(1_000_000_000).optional(), params })
+const named = z.strictObject({
+  transaction: transactionName,
+  revision: z.int().min(0).max(1_000_000_000).optional(),
+  params,
+})
 const saved = z.strictObject({
   mapping: definitionName,
   key: z.record(definitionName, z.unknown()),
@@ -105,10 +109,13 @@ const scratchInfo = z.strictObject({
   builtMs: z.number(),
 })
 
+const NOT_RUN = z.string().nullable().describe('Why nothing was tried; it has not passed then. Null where it was.')
+
 const faultResult = z.strictObject({
   fault: z.string(),
   outcome: z.string().describe('What the caller was told: committed, or the code of the refusal.'),
   differing: z.array(rowDifference).describe('Rows that differ from before, but for what the fault itself did.'),
+  staged: z.boolean().describe('Whether it could be brought about; one that could not shows nothing.'),
   agrees: z.boolean().describe('Whether what the caller was told, the rows and the book agree.'),
   says: z.string(),
   durationMs: z.number(),
@@ -117,6 +124,7 @@ const faultResult = z.strictObject({
 export const faultDrill = z.strictObject({
   kind: z.literal('fault'),
   passed: z.boolean(),
+  notRun: NOT_RUN,
   undisturbed: faultResult,
   results: z.array(faultResult),
   scratch: scratchInfo,
@@ -145,6 +153,10 @@ const anomaly = z.strictObject({
 export const interleavingDrill = z.strictObject({
   kind: z.literal('interleaving'),
   passed: z.boolean(),
+  notRun: NOT_RUN,
+  notCompared: z
+    .array(z.string())
+    .describe('Columns that chance decides in each trial, and so are left out of what is compared.'),
   runs: z.array(z.strictObject({ run: z.string(), what: z.string(), statements: z.int() })),
   results: z.array(
     z.strictObject({
@@ -167,6 +179,7 @@ export const interleavingDrill = z.strictObject({
 export const raceDrill = z.strictObject({
   kind: z.literal('race'),
   passed: z.boolean(),
+  notRun: NOT_RUN,
   times: z.int(),
   atOnce: z.int(),
   committed: z.int(),

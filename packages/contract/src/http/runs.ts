@@ -16,7 +16,11 @@ const typed = z.record(
   z.union([z.string(), z.strictObject({ type: z.string(), nullable: z.boolean().optional() })]),
 )
 
-const named = z.strictObject({ ...common, transaction: transactionName, revision: z.int().min(0).max(1_000_000_000).optional() })
+const named = z.strictObject({
+  ...common,
+  transaction: transactionName,
+  revision: z.int().min(0).max(1_000_000_000).optional(),
+})
 const adHoc = {
   ...common,
   ...runLimits,

@@ -13,12 +13,15 @@ import type { Mapping } from '../mapping/mapping.js'
 import { resolveMapping } from '../mapping/resolve-mapping.js'
 import { preparePlan } from '../plan/prepare-plan.js'
 import type { Target } from '../target/target.js'
+import { withFrozenClock } from './clock.js'
 import type { Drilled } from './scratch/observe-run.js'
 
 type Definition = Omit<TransactionDefinition, 'transaction'>
 
 /** Where definitions come from. */
 export interface Definitions {
+  /** Who drills: policies and triggers may look at it. */
+  actor: string
   mapping(target: Target, name: string): Promise<Mapping>
   transaction(name: string, revision?: number): Promise<{ definition: TransactionDefinition; revision: number }>
 }
@@ -32,6 +35,8 @@ export interface DrillVariant {
   timeLimitMs?: number
   /** Whether what each write finds is loaded before it, so that it is known also where the write is refused. */
   observes?: boolean
+  /** What `now()` is in its expressions; the clock's own where left out. */
+  now?: string | undefined
   /** Whether failed attempts are repeated, as the definition says. */
   retries?: boolean
 }
@@ -51,10 +56,11 @@ export async function drilledPlan(
   variant: DrillVariant = {},
 ): Promise<Drilled> {
   const { definition, name, revision, params, what } = await definitionOf(run, definitions)
-  const { guard = 'as defined', isolation, lockWaitMs, timeLimitMs, retries = false, observes = false } = variant
+  const { guard = 'as defined', now, isolation, lockWaitMs, timeLimitMs, retries = false, observes = false } = variant
+  const own = now === undefined ? definition.steps : withFrozenClock(definition.steps, now)
   const drilled: Definition = {
     ...definition,
-    steps: observes ? definition.steps.flatMap(withLoad) : guardedSteps(definition.steps, guard),
+    steps: observes ? own.flatMap(withLoad) : guardedSteps(own, guard),
     ...(isolation === undefined ? {} : { isolation }),
     ...(lockWaitMs === undefined || definition.lockWait === 'skip' ? {} : { lockWait: lockWaitMs }),
     ...(timeLimitMs === undefined ? {} : { timeLimit: timeLimitMs }),
@@ -65,7 +71,7 @@ export async function drilledPlan(
   const guarded = [...plan.mappings.values()].filter((mapping) => mapping.definition.guard.by === guard)
   if (guard !== 'as defined' && guarded.length === 0)
     throw new NoSuchGuard(`${[...plan.mappings.keys()].join(', ')}: none of these can be guarded by ${guard}.`)
-  return { plan, params, what }
+  return { plan, params, what, actor: definitions.actor }
 }
 
 interface Named {

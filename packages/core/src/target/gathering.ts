@@ -103,7 +103,11 @@ export abstract class Gathering {
     const subjects = group.flatMap(({ asked }) => asked.subject ?? [])
     for (const subject of subjects) this.#subjectsOnTheWay.add(subject)
     this.#onTheWay++
-    void this.askFor(group).then(() => {
+    const settled = this.askFor(group).catch((error: unknown) => {
+      // Whatever went wrong, nobody is left waiting for it.
+      for (const { reject } of group) reject(error)
+    })
+    void settled.then(() => {
       this.#onTheWay--
       for (const subject of subjects) this.#subjectsOnTheWay.delete(subject)
       this.#soon()

@@ -56,6 +56,7 @@ describe('what stands for a sensitive value', () => {
 describe('a schedule', () => {
   const row = (item: string, before: number | null, after: number | null = null): SeenRow => ({
     item,
+    label: item,
     mapping: 'account',
     key: { code: item },
     before: before === null ? null : { amount: before },

@@ -44,8 +44,9 @@ const TELL_EVERY_MS = 250
 export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
   const targetOf = ({ params }: Pick<Call, 'params'>) => targets.get(params['target'] ?? '')
 
-  function definitionsOf(target: Target): Definitions {
+  function definitionsOf(target: Target, actor: string): Definitions {
     return {
+      actor,
       mapping: (on, name) => targets.mapping(on, name),
       transaction: (name, revision) => targets.transaction(target, name, revision),
     }
@@ -62,8 +63,8 @@ export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
     }
   }
 
-  async function drill(target: Target, input: DrillInput, options: DrillOptions): Promise<DrillReport> {
-    const [source, definitions] = [await sourceOf(target), definitionsOf(target)]
+  async function drill(target: Target, input: DrillInput, actor: string, options: DrillOptions): Promise<DrillReport> {
+    const [source, definitions] = [await sourceOf(target), definitionsOf(target, actor)]
     switch (input.kind) {
       case 'fault':
         return drillFaults(source, input, definitions, options)
@@ -92,7 +93,10 @@ export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
           toldAt = Date.now()
           call.onProgress({ done, total, what })
         }
-        return { status: 200, body: await drill(targetOf(call), call.body, { signal: call.gone(), onProgress }) }
+        return {
+          status: 200,
+          body: await drill(targetOf(call), call.body, call.caller.actor, { signal: call.gone(), onProgress }),
+        }
       },
     }),
     defineRoute<z.ZodType, z.output<typeof walkInput>>({
@@ -108,7 +112,7 @@ export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
       handle: async (call) => {
         const target = targetOf(call)
         const [id, begun] = await openWalks.begin(target.name, call.caller.actor, async () =>
-          WalkThrough.begin(await sourceOf(target), call.body.run, definitionsOf(target)),
+          WalkThrough.begin(await sourceOf(target), call.body.run, definitionsOf(target, call.caller.actor)),
         )
         // Whoever has gone meanwhile has not learned its id: nobody could go on with it.
         if (call.gone().aborted) await openWalks.stop(target.name, call.caller.actor, id)

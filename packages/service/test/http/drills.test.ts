@@ -131,7 +131,7 @@ describe('every interleaving', () => {
       },
     )
     expect(drill.passed).toBe(true)
-    expect(drill.results[0]?.refusals['retries-exhausted']).toBeGreaterThan(0)
+    expect(drill.results[0]?.refusals['deadlock']).toBeGreaterThan(0)
   })
 })
 

@@ -56,6 +56,8 @@ export async function drillFaults(
       'short time': await variant({ timeLimitMs: SHORT_TIME_MS }),
     }
     const observed = await observeRun(scratch.target, plans.own)
+    // What was only looked at took numbers too.
+    await scratch.reset([])
     const began = performance.now()
     const first = await tellRun(scratch, plans.own)
     const undisturbedMs = performance.now() - began
@@ -71,9 +73,11 @@ export async function drillFaults(
       results.push(await tryFault(scratch, fault, plans[fault.limits], judge))
       onProgress?.(results.length, faults.length, fault.name)
     }
+    const notRun = whyNotRun(first)
     return {
       kind: 'fault',
-      passed: results.every(({ agrees }) => agrees),
+      passed: notRun === null && results.every(({ agrees, staged }) => agrees && staged),
+      notRun,
       undisturbed: { fault: 'none', ...judge.undisturbed(), durationMs: Math.round(undisturbedMs) },
       results,
       scratch: scratch.info,
@@ -105,7 +109,7 @@ async function tryFault(scratch: ScratchDatabase, fault: Fault, drilled: Drilled
 /** Runs it to commit, as any caller does, then looks from a session that had no part in it. */
 async function tellRun(
   scratch: ScratchDatabase,
-  { plan, params }: Drilled,
+  { plan, params, actor }: Drilled,
   hooks: RunHooks = {},
   end?: () => Promise<void>,
 ): Promise<Told> {
@@ -114,7 +118,7 @@ async function tellRun(
   try {
     const { receipt } = await runPlan(scratch.target, plan, {
       mode: 'commit',
-      actor: 'drill',
+      actor,
       params,
       hooks,
       onBegin: (run) => (id = run.id),
@@ -131,6 +135,22 @@ async function tellRun(
     [id],
   )
   return { ...told, differing: await scratch.differing(), isBooked: rows[0]?.[0] === '1' }
+}
+
+/** Refusals with which a run has not even begun: there is nothing to disturb then. */
+const NOT_BEGUN = new Set([
+  'definition-invalid',
+  'expression-invalid',
+  'request-invalid',
+  'value-invalid',
+  'target-denied',
+  'book-not-prepared',
+  'refused-by-database',
+  'internal',
+])
+
+function whyNotRun({ outcome, detail }: Told): string | null {
+  return NOT_BEGUN.has(outcome) ? `Undisturbed it is refused in the scratch database: ${outcome}: ${detail}` : null
 }
 
 /** Says of each run whether what the caller was told, the rows and the book agree. */
@@ -150,6 +170,7 @@ class Judge {
     return {
       outcome,
       differing: shown(differing),
+      staged: true,
       agrees: isBooked === isCommitted && (isCommitted || differing.length === 0),
       says: isCommitted ? `committed, ${rowsWord(differing.length)} written` : `refused: ${detail}`,
     }
@@ -159,7 +180,8 @@ class Judge {
     const { outcome, detail, isBooked } = told
     const differing = withoutOther(told.differing, other)
     const isCommitted = outcome === 'committed'
-    const result = (agrees: boolean, says: string) => ({ outcome, differing: shown(differing), agrees, says })
+    const staged = !other || !('prevented' in other) || other.isByRun
+    const result = (agrees: boolean, says: string) => ({ outcome, differing: shown(differing), staged, agrees, says })
     const prevented = other && 'prevented' in other ? `Could not be staged: ${other.prevented}. ` : ''
     if (!isCommitted) {
       if (differing.length > 0)

@@ -11,7 +11,12 @@ import { versionBumpSql } from '../../statement/set-sql.js'
 const PATIENCE_MS = 150
 
 /** What somebody else did to a row meanwhile, in which column, or why it could not be done. */
-export type Interference = { difference: SnapshotDifference; column: string | null } | { prevented: string }
+export type Interference =
+  | { difference: SnapshotDifference; column: string | null }
+  | {
+      prevented: string
+      /** Whether it is the run itself that keeps others away: then there is nothing to fear. */ isByRun: boolean
+    }
 
 /** Changes a row as another program would: a value that the run is about to set where there is one, and the version. */
 export async function changeByOther(
@@ -29,12 +34,12 @@ export async function changeByOther(
     const done = await asOther(scratch, row, `update ${mapping.table.sql} as t set ${set}`, property.column.name)
     if (done !== 'refused') return done
   }
-  return { prevented: `no value of ${mapping.name} could be changed` }
+  return { prevented: `no value of ${mapping.name} could be changed`, isByRun: false }
 }
 
 export async function removeByOther(scratch: ScratchDatabase, row: ObservedRow): Promise<Interference> {
   const done = await asOther(scratch, row, `delete from ${row.mapping.table.sql} as t`, null)
-  return done === 'refused' ? { prevented: 'a constraint keeps the row' } : done
+  return done === 'refused' ? { prevented: 'a constraint keeps the row', isByRun: false } : done
 }
 
 /** Holds a lock until `release` is called. */
@@ -93,7 +98,7 @@ async function asOther(
   } catch (error) {
     await session.query('rollback').catch(() => undefined)
     if (!isDatabaseError(error)) throw error
-    return error.code === '55P03' ? { prevented: 'the run holds its lock' } : 'refused'
+    return error.code === '55P03' ? { prevented: 'the run holds its lock', isByRun: true } : 'refused'
   } finally {
     session.release()
   }

@@ -2,8 +2,10 @@ import type { RecordValues } from '@ledgerman/contract'
 
 /** A row that a step read or wrote: which one, and what of it. */
 export interface SeenRow {
-  /** The table and the key: what makes it the same row for every run. */
+  /** The table and the key: what makes it the same row for every run, and whatever mapping it is seen by. */
   item: string
+  /** The same for people. */
+  label: string
   mapping: string
   key: RecordValues
   before: RecordValues | null

@@ -11,6 +11,7 @@ import {
   type ScheduleStep,
 } from '@ledgerman/contract'
 import type { Session } from '../../target/session-pool.js'
+import { DrillClock } from '../clock.js'
 import { drilledPlan, NoSuchGuard, refuseGuard, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
@@ -53,24 +54,17 @@ export async function drillInterleavings(
     const sampled = possible > BigInt(input.atMost)
     const seed = sampled ? (input.seed ?? randomInt(2 ** 32)) : null
     const schedules = seed === null ? [...allSchedules(lengths)] : sampleSchedules(lengths, input.atMost, seed)
-    const results: InterleavingDrill['results'] = []
-    const variants = await variantsOf(scratch, input, definitions)
-    let done = 0
-    for (const { isolation, guard, drilled } of variants) {
-      const cell = new Cell(isolation, guard)
-      const orders = new SerialOrders(scratch, drilled, sessions)
-      await orders.prepare()
-      for (const schedule of schedules) {
-        if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
-        const tried = await runSchedule(scratch, drilled, sessions, schedule, orders.volatile)
-        cell.count(tried, await orders.ofCommitted(tried.trial))
-        onProgress?.(++done, schedules.length * variants.length, `${isolation}, ${guard}`)
-      }
-      results.push(cell.result())
-    }
+    const clock = new DrillClock()
+    const variants = await variantsOf(scratch, input, definitions, clock)
+    const { results, notCompared, notRun } = await tryAll(scratch, variants, schedules, sessions, clock, {
+      signal,
+      onProgress,
+    })
     return {
       kind: 'interleaving',
-      passed: results.every(({ anomalies }) => anomalies.length === 0),
+      passed: notRun === null && results.every(({ anomalies }) => anomalies.length === 0),
+      notRun,
+      notCompared,
       runs: asWritten.map((each, run) => ({ run: nameOfRun(run), what: each.what, statements: turnsOf(each) })),
       results,
       possible: Number(possible),
@@ -85,12 +79,97 @@ export async function drillInterleavings(
   }
 }
 
+/** How often the drill begins anew with more rows, since an order asks for one that no other asked for. */
+const MOST_BEGINNINGS = 10
+
+interface Tried {
+  results: InterleavingDrill['results']
+  notCompared: string[]
+  notRun: string | null
+}
+
+/**
+ * Tries every schedule of every variant. Where a run looks in vain for a record that the target has, it is fetched, and all begins anew:
+ * what was not there says nothing of the target.
+ */
+async function tryAll(
+  scratch: ScratchDatabase,
+  variants: readonly Variant[],
+  schedules: readonly Schedule[],
+  sessions: readonly Session[],
+  clock: DrillClock,
+  options: DrillOptions,
+): Promise<Tried> {
+  for (let beginning = 1; beginning <= MOST_BEGINNINGS; beginning++) {
+    const tried = await tryOnce(scratch, variants, schedules, sessions, clock, options)
+    if (tried !== 'begin anew') return tried
+  }
+  throw new LedgermanProblem(
+    'scratch-unavailable',
+    `The runs ask for ever more records: after ${MOST_BEGINNINGS} beginnings some are still missing. Drill them with parameters that reach fewer.`,
+  )
+}
+
+async function tryOnce(
+  scratch: ScratchDatabase,
+  variants: readonly Variant[],
+  schedules: readonly Schedule[],
+  sessions: readonly Session[],
+  clock: DrillClock,
+  { signal, onProgress }: DrillOptions,
+): Promise<Tried | 'begin anew'> {
+  const results: InterleavingDrill['results'] = []
+  const notCompared = new Set<string>()
+  const refused: string[] = []
+  let done = 0
+  let hasCommitted = false
+  for (const { isolation, guard, drilled } of variants) {
+    const cell = new Cell(isolation, guard)
+    const orders = new SerialOrders(scratch, drilled, sessions, clock)
+    const first = await orders.prepare()
+    if (await fetchAny(scratch, first.missing)) return 'begin anew'
+    for (const [table, columns] of orders.volatile) for (const column of columns) notCompared.add(`${table}.${column}`)
+    refused.push(...first.trial.events.filter(({ did }) => did === 'refused').map(({ says }) => says))
+    for (const schedule of schedules) {
+      if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
+      const tried = await runSchedule(scratch, drilled, sessions, schedule, orders.volatile, clock)
+      if (await fetchAny(scratch, tried.missing)) return 'begin anew'
+      hasCommitted ||= tried.trial.refusals.includes(null)
+      // Runs that do not meet come to what they come to: one after the other is what all is compared with.
+      cell.count(tried, isSerial(schedule) ? null : await orders.ofCommitted(tried.trial))
+      onProgress?.(++done, schedules.length * variants.length, `${isolation}, ${guard}`)
+    }
+    results.push(cell.result())
+  }
+  const notRun = hasCommitted ? null : `No run was committed in any order: ${refused[0] ?? 'all were refused'}`
+  return { results, notCompared: [...notCompared], notRun }
+}
+
+async function fetchAny(scratch: ScratchDatabase, missing: TriedSchedule['missing']): Promise<boolean> {
+  let hasFetched = false
+  for (const { mapping, key } of missing) hasFetched = (await scratch.fetchMissing(mapping, key)) || hasFetched
+  return hasFetched
+}
+
+/** Whether each run is over before the next begins. */
+function isSerial(schedule: Schedule): boolean {
+  const changes = schedule.filter((run, at) => at > 0 && run !== schedule[at - 1]).length
+  return changes === new Set(schedule).size - 1
+}
+
+interface Variant {
+  isolation: string
+  guard: DrillGuard
+  drilled: Drilled[]
+}
+
 /** The runs at each level and with each guard; of `all` guards only those that the mappings can have. */
 async function variantsOf(
   scratch: ScratchDatabase,
   { runs, isolation, guard }: InterleavingInput,
   definitions: Definitions,
-): Promise<{ isolation: string; guard: DrillGuard; drilled: Drilled[] }[]> {
+  clock: DrillClock,
+): Promise<Variant[]> {
   const levels: (Isolation | undefined)[] = isolation?.includes('all')
     ? [...ISOLATIONS]
     : ((isolation as Isolation[] | undefined) ?? [undefined])
@@ -103,8 +182,13 @@ async function variantsOf(
     for (const by of guards)
       try {
         const drilled = await Promise.all(
-          runs.map((run) =>
-            drilledPlan(scratch.target, run, definitions, { isolation: level, guard: by, lockWaitMs: 9_000 }),
+          runs.map((run, at) =>
+            drilledPlan(scratch.target, run, definitions, {
+              isolation: level,
+              guard: by,
+              lockWaitMs: 9_000,
+              now: clock.frozenFor(at),
+            }),
           ),
         )
         const own = [...new Set(drilled.map(({ plan }) => plan.isolation))].join(' and ')
@@ -124,14 +208,16 @@ class SerialOrders {
     readonly scratch: ScratchDatabase,
     readonly drilled: readonly Drilled[],
     readonly sessions: readonly Session[],
+    readonly clock: DrillClock,
   ) {}
 
   /** Runs one order twice, to see what a clock or chance decides. */
-  async prepare(): Promise<void> {
+  async prepare(): Promise<TriedSchedule> {
     const order = this.drilled.map((_, run) => run)
     const once = await this.#run(order)
     const again = await this.#run(order)
-    this.volatile = volatileColumns(once.differing, again.differing)
+    this.volatile = volatileColumns(once.differing, again.differing, this.clock)
+    return once
   }
 
   async ofCommitted({ refusals }: Trial): Promise<Serial[]> {
@@ -150,7 +236,7 @@ class SerialOrders {
     const schedule: Schedule = order.flatMap((run) =>
       Array.from({ length: turnsOf(this.drilled[run] as Drilled) }, () => run),
     )
-    return runSchedule(this.scratch, this.drilled, this.sessions, schedule, this.volatile)
+    return runSchedule(this.scratch, this.drilled, this.sessions, schedule, this.volatile, this.clock)
   }
 }
 
@@ -166,12 +252,13 @@ class Cell {
     readonly guard: string,
   ) {}
 
-  count({ trial, differing }: TriedSchedule, serials: readonly Serial[]): void {
+  /** @param serials what to compare it with; null for a schedule that is one of them itself */
+  count({ trial, differing }: TriedSchedule, serials: readonly Serial[] | null): void {
     this.#tried++
     if (trial.refusals.every((refusal) => refusal === null)) this.#committed++
     for (const refusal of trial.refusals)
       if (refusal !== null) this.#refusals[refusal] = (this.#refusals[refusal] ?? 0) + 1
-    const verdict = judge(trial, serials)
+    const verdict = serials && judge(trial, serials)
     if (!verdict) return
     const known = this.#anomalies.get(verdict.name)
     if (known) known.schedules++

@@ -130,7 +130,7 @@ class RunHistory {
           this.#viewAt(at) < other.commitAt &&
           row.before === null,
       )
-    })?.row.item
+    })?.row.label
   }
 
   /** Whether this run saw some of the other's writes and some rows as they were before them. */
@@ -144,10 +144,10 @@ class RunHistory {
   readTwice(): string | undefined {
     const states = new Map<string, string>()
     for (const { event } of this.#events)
-      for (const { item, before, isWritten, after } of event.rows) {
+      for (const { item, label, before, isWritten, after } of event.rows) {
         const known = states.get(item)
         const state = before && printJson(before)
-        if (known !== undefined && state !== null && known !== state) return item
+        if (known !== undefined && state !== null && known !== state) return label
         const now = isWritten ? after && printJson(after) : state
         if (now !== null) states.set(item, now)
       }
@@ -185,7 +185,7 @@ function lostUpdate(one: RunHistory, other: RunHistory, endsAsInOrder: boolean):
       (write) =>
         write.row.item === row.item && write.at < wroteAt && other.commitAt > load.at && !isSeen(load.row, write.row),
     )
-    if (between && other.commitAt < wroteAt && (row.isBlind || !endsAsInOrder)) return row.item
+    if (between && other.commitAt < wroteAt && (row.isBlind || !endsAsInOrder)) return row.label
   }
   return undefined
 }

@@ -4,10 +4,19 @@ import type { Attempt, SeenRows } from '../../run/attempt.js'
 import type { Session } from '../../target/session-pool.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { attemptOf, type Drilled } from '../scratch/observe-run.js'
-import { recordFromTexts } from '../../transaction/record-row.js'
+import type { Mapping } from '../../mapping/mapping.js'
+import { isDatabaseError } from '../../problem/database-error.js'
+import { shownRecord } from '../../transaction/record-row.js'
+import { BY_CHANCE, type DrillClock } from '../clock.js'
 import type { HistoryEvent, SeenRow } from './history.js'
 import { describeStep } from '../describe-step.js'
-import type { Volatile } from '../volatile.js'
+import { isByChance, type Volatile } from '../volatile.js'
+
+/** A record that a run looked for in vain. */
+export interface MissingRecord {
+  mapping: Mapping
+  key: RecordValues
+}
 
 /** One run in a schedule: its session, how far it is, and what it did. */
 export class Lane {
@@ -16,6 +25,9 @@ export class Lane {
   #at = 0
   #waiting: Promise<void> | null = null
   #isWaiting = false
+  #failure: unknown
+  /** Keys that it looked for in vain. */
+  readonly missing: MissingRecord[] = []
   #seen: SeenRow[] = []
   isOver = false
   /** The code of its refusal; null while it goes on, and where it was committed. */
@@ -27,6 +39,7 @@ export class Lane {
     readonly session: Session,
     readonly drilled: Drilled,
     readonly volatile: Volatile,
+    readonly clock: DrillClock,
     readonly events: HistoryEvent[],
   ) {
     this.#attempt = attemptOf(scratch.target, drilled, session)
@@ -43,7 +56,11 @@ export class Lane {
     if (this.isOver || this.#waiting) return
     const unit = this.#units[this.#at++]
     const done = unit ? this.#runUnit(unit) : this.#commit()
-    this.#waiting = done.finally(() => (this.#waiting = null))
+    this.#waiting = done
+      .catch((error: unknown) => (this.#failure = error))
+      .then(() => {
+        this.#waiting = null
+      })
     await this.settle()
   }
 
@@ -51,7 +68,7 @@ export class Lane {
   async settle(): Promise<void> {
     while (this.#waiting) {
       const isDone = await Promise.race([this.#waiting.then(() => true), aMoment().then(() => false)])
-      if (isDone) return
+      if (isDone) break
       if (!(await this.scratch.blocked([this.session.pid])).has(this.session.pid)) continue
       if (!this.#isWaiting && this.#isRunning()) {
         this.#isWaiting = true
@@ -60,6 +77,12 @@ export class Lane {
       }
       return
     }
+    this.#assertSound()
+  }
+
+  /** @throws what went wrong with the drill itself, such as a session that broke */
+  #assertSound(): void {
+    if (this.#failure !== undefined) throw this.#failure
   }
 
   /** It may have ended while somebody was asked. */
@@ -70,6 +93,7 @@ export class Lane {
   /** Resolves when it is its own turn again, or it is over. */
   async untilDone(): Promise<void> {
     await this.#waiting
+    this.#assertSound()
   }
 
   async #runUnit(steps: readonly PlannedStep[]): Promise<void> {
@@ -107,7 +131,10 @@ export class Lane {
       ...(current && 'mapping' in current ? { mapping: current.mapping } : {}),
       ...(statement ? { slots: statement.slots, statement } : {}),
     })
-    this.refusal = isProblem(explained) ? explained.code : 'internal'
+    if (isProblem(explained, 'no-such-record') && current && 'mapping' in current)
+      this.missing.push({ mapping: current.mapping, key: (explained.facts['key'] ?? {}) as RecordValues })
+    const isDeadlock = isDatabaseError(error) && error.code === '40P01'
+    this.refusal = isDeadlock ? 'deadlock' : isProblem(explained) ? explained.code : 'internal'
     const steps = this.#units[this.#at - 1]
     this.#say(steps ? current : null, 'refused', [], null, isProblem(explained) ? explained.detail : String(error))
     await this.session.query('rollback')
@@ -140,12 +167,17 @@ export class Lane {
 
   #see({ step, mapping, rows }: SeenRows): void {
     if (!mapping) {
+      // What chance or a clock gives is nobody's doing.
+      if (step.kind === 'sql' && BY_CHANCE.test(step.source)) return
       this.#seen.push(
         ...rows.map(({ before }, at) => ({
           item: `result ${step.no} ${at + 1}`,
+          label: `the result of step ${step.no}`,
           mapping: '',
           key: {},
-          before: Object.fromEntries((before ?? []).map((text, column) => [`column ${column + 1}`, text])),
+          before: Object.fromEntries(
+            (before ?? []).map((text, column) => [`column ${column + 1}`, this.clock.without(text)]),
+          ),
           after: null,
           isWritten: false,
           isBlind: false,
@@ -154,21 +186,28 @@ export class Lane {
       return
     }
     const hidden = this.volatile.get(mapping.table.path)
-    const shown = mapping.properties.filter(({ column }) => !hidden?.has(column.name))
+    const shown = mapping.properties.filter(({ column }) => !hidden?.has(column.name) && !isByChance(column))
     const values = (texts: readonly (string | null)[] | null): RecordValues | null =>
       texts &&
-      recordFromTexts(
-        mapping,
-        shown,
-        shown.map((property) => texts[mapping.properties.indexOf(property)] ?? null),
+      Object.fromEntries(
+        Object.entries(
+          shownRecord(
+            shown,
+            shown.map((property) => texts[mapping.properties.indexOf(property)] ?? null),
+          ),
+        ).map(([name, value]) => [name, this.clock.without(value)]),
       )
     for (const { before, after, isWritten } of rows) {
       const texts = before ?? after ?? []
       const keyTexts = mapping.key.map((property) => texts[mapping.properties.indexOf(property)] ?? null)
+      // Of a row that was added meanwhile a number by chance tells nothing.
+      const isNumberedNow =
+        mapping.key.some(({ column }) => isByChance(column)) && this.scratch.isNew(mapping.table, keyTexts)
       this.#seen.push({
-        item: `${mapping.name} ${keyTexts.join(', ')}`,
+        item: isNumberedNow ? `${mapping.table.path} new` : `${mapping.table.path} ${keyTexts.join(', ')}`,
+        label: `${mapping.name} ${keyTexts.join(', ')}`,
         mapping: mapping.name,
-        key: recordFromTexts(mapping, mapping.key, keyTexts),
+        key: shownRecord(mapping.key, keyTexts),
         before: values(before),
         after: values(after),
         isWritten,

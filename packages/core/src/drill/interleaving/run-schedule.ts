@@ -4,14 +4,18 @@ import type { Drilled } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { printJson } from '@ledgerman/contract'
 import type { HistoryEvent, Trial } from './history.js'
-import type { Volatile } from '../volatile.js'
-import { Lane } from './lane.js'
+import type { Table } from '../../catalogue/table.js'
+import type { DrillClock } from '../clock.js'
+import { isByChance, type Volatile } from '../volatile.js'
+import { Lane, type MissingRecord } from './lane.js'
 import type { Schedule } from './schedules.js'
 
 /** A trial, and what the rows were like after it. */
 export interface TriedSchedule {
   trial: Trial
   differing: SnapshotDifference[]
+  /** Records that were looked for in vain. */
+  missing: MissingRecord[]
 }
 
 /**
@@ -26,10 +30,13 @@ export async function runSchedule(
   sessions: readonly Session[],
   schedule: Schedule,
   volatile: Volatile,
+  clock: DrillClock,
 ): Promise<TriedSchedule> {
   const events: HistoryEvent[] = []
   const taking = new Set(schedule)
-  const lanes = drilled.map((each, run) => new Lane(run, scratch, sessions[run] as Session, each, volatile, events))
+  const lanes = drilled.map(
+    (each, run) => new Lane(run, scratch, sessions[run] as Session, each, volatile, clock, events),
+  )
   const turn = async (lane: Lane) => {
     await lane.turn()
     // What one does may let another go on, or break it off.
@@ -54,11 +61,19 @@ export async function runSchedule(
   await scratch.reset(differing)
   const hasSnapshot = drilled.map(({ plan }) => plan.isolation !== 'read committed')
   const refusals = lanes.map((lane) => (taking.has(lane.run) ? lane.refusal : 'not run'))
-  return { trial: { events, refusals, hasSnapshot, final: finalRows(differing, volatile) }, differing }
+  return {
+    trial: { events, refusals, hasSnapshot, final: finalRows(differing, volatile, clock) },
+    differing,
+    missing: lanes.flatMap((lane) => lane.missing),
+  }
 }
 
 /** The rows that differ, each by its key; one that was added by what it holds, since chance gave it its number. */
-function finalRows(differing: readonly SnapshotDifference[], volatile: Volatile): Map<string, string> {
+function finalRows(
+  differing: readonly SnapshotDifference[],
+  volatile: Volatile,
+  clock: DrillClock,
+): Map<string, string> {
   const final = new Map<string, string>()
   for (const { table, before, after } of differing) {
     const hidden = volatile.get(table.path)
@@ -67,10 +82,9 @@ function finalRows(differing: readonly SnapshotDifference[], volatile: Volatile)
     const shown =
       row &&
       Object.fromEntries(
-        Object.entries(row).filter(
-          ([name]) =>
-            !hidden?.has(name) && !(isAdded && isNumbered(table.columns.find((column) => column.name === name))),
-        ),
+        Object.entries(row)
+          .filter(([name]) => !hidden?.has(name) && !(isAdded && isNumbered(table, name)))
+          .map(([name, value]) => [name, clock.without(value)]),
       )
     const text = printJson(shown)
     const key = keyColumns(table).map((name) => (readRow(before ?? after) ?? {})[name])
@@ -81,6 +95,7 @@ function finalRows(differing: readonly SnapshotDifference[], volatile: Volatile)
   return final
 }
 
-function isNumbered(column: { identity: string | null; default: string | null } | undefined): boolean {
-  return column !== undefined && (column.identity !== null || /nextval\(/.test(column.default ?? ''))
+function isNumbered({ columns }: Table, name: string): boolean {
+  const column = columns.find((each) => each.name === name)
+  return column !== undefined && isByChance(column)
 }

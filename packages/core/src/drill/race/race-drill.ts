@@ -55,12 +55,16 @@ export async function drillRace(
     if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
     for (const keeper of kept) await keeper.look()
     const results = kept.map((keeper) => keeper.result())
+    const told = count.result(raceMs)
+    const notRun =
+      told.committed === 0 ? `None of ${times} runs was committed: ${Object.keys(told.refusals).join(', ')}.` : null
     return {
       kind: 'race',
-      passed: results.every(({ held }) => held),
+      passed: notRun === null && results.every(({ held }) => held),
+      notRun,
       times,
       atOnce,
-      ...count.result(raceMs),
+      ...told,
       kept: results,
       scratch: scratch.info,
       durationMs: Math.round(performance.now() - started),
@@ -77,10 +81,10 @@ class RaceCount {
   readonly #refusals: Record<string, number> = {}
   readonly #latencies: number[] = []
 
-  async run(scratch: ScratchDatabase, { plan, params }: Drilled): Promise<void> {
+  async run(scratch: ScratchDatabase, { plan, params, actor }: Drilled): Promise<void> {
     const began = performance.now()
     try {
-      const { receipt } = await runPlan(scratch.target, plan, { mode: 'commit', actor: 'drill', params })
+      const { receipt } = await runPlan(scratch.target, plan, { mode: 'commit', actor, params })
       this.#committed++
       this.#retries += receipt.attempts - 1
     } catch (error) {
@@ -128,7 +132,7 @@ class Keeper {
       if (invariant.isCondition && before !== 'true')
         throw new LedgermanProblem(
           'request-invalid',
-          `keep: ${invariant.source} does not hold in the rows that were copied, before anything is run. It is asked of these rows only.`,
+          `invariant: ${invariant.source} does not hold in the rows that were copied, before anything is run. It is asked of these rows only.`,
           { where: 'keep' },
         )
       return new Keeper(scratch, invariant, before)

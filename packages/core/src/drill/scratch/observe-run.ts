@@ -13,6 +13,8 @@ export interface Drilled {
   params: Readonly<Record<string, Json>>
   /** What it is called in reports: the transaction's name, or what is saved. */
   what: string
+  /** Who runs it. */
+  actor: string
 }
 
 /** A row that a run read, matched or wrote, by its mapping; values in text form, in the mapping's order. */
@@ -24,10 +26,15 @@ export interface ObservedRow {
 }
 
 /** An attempt at a drilled plan in a session of its own, which nobody books. */
-export function attemptOf(target: Target, { plan, params }: Drilled, session: Session, isBooked = false): Attempt {
+export function attemptOf(
+  target: Target,
+  { plan, params, actor }: Drilled,
+  session: Session,
+  isBooked = false,
+): Attempt {
   const state = {
     entry: newEntryId(),
-    actor: 'drill',
+    actor,
     params: readParams(plan, params),
     given: params,
     loaded: new Map(),

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto'
 import pg from 'pg'
-import { LedgermanProblem, printJson, type ScratchInfo } from '@ledgerman/contract'
+import { LedgermanProblem, printJson, type RecordValues, type ScratchInfo } from '@ledgerman/contract'
 import { readCatalogue } from '../../catalogue/read-catalogue.js'
 import type { Table } from '../../catalogue/table.js'
 import { prepareBook } from '../../book/prepare-book.js'
@@ -64,6 +64,7 @@ export class ScratchDatabase {
   readonly #snapshotSql: string
   #sequences: SequenceStart | null = null
   #pristine: Snapshot = new Map()
+  #keys: Set<string> | undefined
 
   private constructor(
     readonly name: string,
@@ -156,24 +157,48 @@ export class ScratchDatabase {
     }
   }
 
+  /** Whether a row was added since the beginning: none of its key was there then. */
+  isNew({ path, ...table }: Table, keyTexts: readonly (string | null)[]): boolean {
+    this.#keys ??= new Set(
+      [...this.#pristine.values()].map(({ table: own, json }) => {
+        const row = readRow(json) ?? {}
+        return `${own.path}\0${keyColumns(own)
+          .map((name) => plainText(row[name]))
+          .join('\0')}`
+      }),
+    )
+    return keyColumns({ path, ...table }).length > 0 && !this.#keys.has(`${path}\0${keyTexts.join('\0')}`)
+  }
+
   /**
    * Fetches a record that a run asked for in vain, and that is on the target.
    *
    * @returns whether there is more to try with than before.
    */
-  async fetchMissing(mapping: Mapping, key: readonly (string | null)[]): Promise<boolean> {
+  async fetchMissing(mapping: Mapping, key: RecordValues): Promise<boolean> {
     const collector = new Collector(this.source.target)
+    const named = Object.entries(key).flatMap(([name, value]) => {
+      const property = mapping.byName.get(name)
+      return property && value !== null ? [[property.column.name, plainText(value)] as const] : []
+    })
+    if (named.length === 0) return false
     collector.ask(
       mapping.table.path,
-      mapping.key.map(({ column }) => column.name),
-      key,
+      named.map(([column]) => column),
+      named.map(([, text]) => text),
     )
     await collector.fetchAll()
     const before = this.#pristine.size
     await fill(this.#keeper, [...collector.copied.values()], this.source.sensitive)
     this.#pristine = await this.snapshot()
+    this.#keys = undefined
     const fetched = this.#pristine.size - before
-    if (fetched > 0) this.info.notes.push(`${fetched} rows were fetched that only another order of the runs asks for.`)
+    if (fetched > 0) {
+      this.info.notes.push(`Rows that only another order of the runs asks for: ${fetched}.`)
+      const counts = new Map<string, number>()
+      for (const { table } of this.#pristine.values()) counts.set(table.path, (counts.get(table.path) ?? 0) + 1)
+      this.info.tables = [...counts].map(([table, rows]) => ({ table, rows }))
+    }
     return fetched > 0
   }
 
@@ -401,4 +426,9 @@ function urlOf(homeUrl: string, database: string): string {
   const url = new URL(homeUrl)
   url.pathname = `/${database}`
   return url.toString()
+}
+
+/** A key's value as PostgreSQL writes it, out of its JSON form. */
+function plainText(value: unknown): string {
+  return typeof value === 'string' ? value : printJson(value)
 }

@@ -1,0 +1,119 @@
+import { drillFaults, drillInterleavings, sweepScratch, type Definitions, type Mapping } from '@ledgerman/core'
+import { isProblem, type DrilledRun, type StepDefinition } from '@ledgerman/contract'
+import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+
+// Drills on tables that are hard to copy, and runs whose schedules are hard to judge.
+
+let own: OwnTables
+const mappings = new Map<string, Mapping>()
+const find = (name: string) => Promise.resolve(mappings.get(name) as Mapping)
+const definitions: Definitions = {
+  actor: 'ada',
+  mapping: (_, name) => find(name),
+  transaction: () => Promise.reject(new Error('none is published')),
+}
+const source = () => ({
+  target: own.target,
+  targetUrl: own.database.url,
+  homeUrl: own.database.ownerUrl,
+  findMapping: find,
+  env: process.env,
+  sensitive: new Map<string, Set<string>>(),
+})
+const steps = (...list: StepDefinition[]): DrilledRun => ({ steps: list, params: {} })
+const interleave = (runs: DrilledRun[]) =>
+  drillInterleavings(
+    source(),
+    { kind: 'interleaving', runs, guard: ['as defined'], isolation: ['read committed'], atMost: 200 },
+    definitions,
+  )
+const leftDatabases = async () =>
+  (await own.database.sql(`select datname from pg_database where datname like 'ledgerman_drill_%'`)).length
+
+beforeAll(async () => {
+  own = await openOwnTables()
+  const map = async (path: string, ddl: string, difference: object = { guard: { by: 'none' } }) => {
+    const mapping = await own.mapped(path, ddl, difference)
+    mappings.set(mapping.name, mapping)
+  }
+  await own.database.sql('create extension hstore')
+  await map(
+    'public.plate',
+    `create sequence plate_no; create sequence loose_no start 7; select nextval('loose_no');
+     create table plate (id text primary key default 'P-' || nextval('plate_no'), t text, a0 text, tags hstore, doc jsonb not null default 'null', seen timestamptz, note text);
+     insert into plate (t, a0, tags, seen) values ('one', 'x', 'a=>1', '2020-01-01'), ('two', 'y', null, '2020-01-02');
+     insert into plate (id, t) values ('1), (select current_user', 'a text that was once SQL')`,
+  )
+  await map(
+    'public.shelf',
+    `create table shelf (id integer primary key, holds text); insert into shelf values (1, 'P-1')`,
+  )
+  await map(
+    'public.visitor',
+    `create table visitor (id uuid primary key default gen_random_uuid(), name text, came timestamptz default clock_timestamp())`,
+  )
+})
+afterAll(() => own.close())
+afterEach(async () => expect(await leftDatabases()).toBe(0))
+
+it('copies rows of any type, whatever their columns are called, and sequences that no column owns', async () => {
+  const run = steps(
+    { change: 'plate', key: { id: `'P-1'` }, compute: { t: `t || '!'` } },
+    { add: 'plate', compute: { t: `'new'` } },
+    { sql: `insert into plate (id, t) values ('L-' || nextval('loose_no'), 'raw')`, changes: true },
+  )
+  const drill = await drillFaults(source(), { kind: 'fault', run, faults: ['error'] }, definitions)
+  expect(drill).toMatchObject({ passed: true, notRun: null, undisturbed: { outcome: 'committed' } })
+  const added = drill.undisturbed.differing.filter(({ before }) => before === null).map(({ key }) => key['id'])
+  expect(added).toEqual(expect.arrayContaining(['P-4', 'L-9']))
+})
+
+it('finds a lost update between a value of its own and one of the clock', async () => {
+  const readThenSet = steps(
+    { load: 'plate', as: 'loaded', key: { id: `'P-1'` } },
+    { change: 'plate', key: { id: `'P-1'` }, compute: { seen: `loaded.seen` }, guard: 'any' },
+  )
+  const byClock = steps({ change: 'plate', key: { id: `'P-1'` }, compute: { seen: `now() + '1 day'` } })
+  const drill = await interleave([readThenSet, byClock])
+  expect(drill.results[0]?.anomalies.map(({ name }) => name)).toEqual(['lost update'])
+})
+
+it('fetches a record that only another order asks for', async () => {
+  const points = steps(
+    { load: 'shelf', as: 'place', key: { id: '1' } },
+    { change: 'plate', key: { id: 'place.holds' }, compute: { note: `'seen'` } },
+  )
+  const moves = steps({ change: 'shelf', key: { id: '1' }, values: { holds: 'P-2' } })
+  const drill = await interleave([points, moves])
+  expect(drill.results[0]).toMatchObject({ refusals: {}, refused: 0 })
+  expect(drill.scratch.tables).toContainEqual({ table: 'public.plate', rows: 2 })
+})
+
+it('finds nothing wrong with runs that chance and a clock make differ, and that do not meet', async () => {
+  const comes = steps({ add: 'visitor', values: { name: 'a' } }, { sql: 'select clock_timestamp()' })
+  const looks = steps(
+    { load: 'visitor', where: `name = 'b'`, expect: 'any' },
+    { add: 'visitor', values: { name: 'c' } },
+  )
+  expect((await interleave([comes, looks])).results[0]?.anomalies).toEqual([])
+})
+
+it('does not pass where nothing could be run', async () => {
+  const broken = steps({ change: 'plate', key: { id: `'nowhere'` }, values: { note: 'x' } })
+  const drill = await interleave([broken, broken])
+  expect(drill).toMatchObject({ passed: false, notRun: expect.stringContaining('nowhere') })
+})
+
+it('leaves nothing behind where it cannot be built', async () => {
+  const work = drillFaults(
+    { ...source(), env: { ...process.env, PGOPTIONS: '-c nonsense=1' } },
+    { kind: 'fault', run: steps({ load: 'plate', key: { id: `'P-1'` } }), faults: ['error'] },
+    definitions,
+  )
+  const error: unknown = await work.then(
+    () => null,
+    (reason: unknown) => reason,
+  )
+  expect(isProblem(error, 'scratch-unavailable')).toBe(true)
+  await sweepScratch(own.database.ownerUrl)
+})
