@@ -8,7 +8,9 @@ export type { Table, Column, TableKey } from './catalogue/table.js'
 
 export { checkLinkEnds, resolveMapping } from './mapping/resolve-mapping.js'
 export type { DefinitionFinding } from './mapping/resolve-mapping.js'
+export { mappingNames } from './mapping/mapping-names.js'
 export { deriveMapping } from './mapping/derive-mapping.js'
+export { toPropertyName as derivedPropertyName } from './mapping/property-name.js'
 export { describeProperties } from './mapping/describe-properties.js'
 export type { Mapping, Property } from './mapping/mapping.js'
 

@@ -1,5 +1,6 @@
 import colors from 'picocolors'
 import type { Command } from 'commander'
+import { LedgermanProblem } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatTable } from '../output/table.js'
 import { parseTableName } from '../table-name.js'
@@ -30,13 +31,20 @@ export function addMappings(program: Command, context: CommandContext): void {
     .option('--publish', 'publish it as well')
     .addHelpText(
       'after',
-      `\nExamples:\n  ledgerman map programme\n  ledgerman map programme > mappings/programme.yaml\n  ledgerman map public.calibration --save`,
+      `\nExamples:\n  ledgerman map programme\n  ledgerman map programme > mappings/programme.yaml\n  ledgerman map public.calibration --publish`,
     )
     .action(async (name: string, options: { publish?: boolean }, command: Command) => {
       const target = await context.target(command)
       const derived = await target.deriveMapping(...parseTableName(name))
       for (const note of derived.notes) context.terminal.err(`${colors.yellow('!')} ${note}\n`)
       if (!options.publish) return context.print(command, derived, () => derived.source.trimEnd())
+      const known = (await target.mappings()).find((each) => each.name === derived.definition.mapping)
+      if (known && known.table !== derived.definition.table)
+        throw new LedgermanProblem(
+          'request-invalid',
+          `${known.name} is the mapping of ${known.table} already. To map ${derived.definition.table} too, print the definition, give it another name, and publish that.`,
+          { where: 'mapping', mapping: known.name },
+        )
       const published = await target.publishMapping(derived.definition.mapping, derived.source)
       context.print(
         command,

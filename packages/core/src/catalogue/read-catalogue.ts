@@ -115,11 +115,22 @@ left join resolved er on er.oid = el.oid
 left join pg_type eb on eb.oid = er.base
 left join pg_namespace ebn on ebn.oid = eb.typnamespace`
 
+const IS_LISTED = `c.relkind in ('r', 'p', 'v', 'm', 'f')
+  and n.nspname not in ('pg_catalog', 'information_schema', 'ledgerman') and n.nspname not like 'pg\\_toast%' and n.nspname not like 'pg\\_temp%'`
+
+/** The schema and name of everything that is listed. */
+export const TABLE_PATHS_SQL = `
+select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace
+where ${IS_LISTED} and not c.relispartition order by n.nspname, c.relname`
+
 const CATALOGUE_SQL = `
 ${DOMAINS_SQL}
 select json_build_object(
   'schema', n.nspname, 'name', c.relname, 'sql', quote_ident(n.nspname) || '.' || quote_ident(c.relname), 'kind', c.relkind,
   'rowSecurity', c.relrowsecurity,
+  'isReadable', has_table_privilege(c.oid, 'select'),
+  'deferrableKeys', coalesce((select json_agg(ic.relname order by ic.relname) from pg_index i join pg_class ic on ic.oid = i.indexrelid
+    where i.indrelid = c.oid and i.indisunique and not i.indimmediate and i.indpred is null and i.indexprs is null), '[]'),
   'hasHeirs', c.relkind = 'r' and c.relhassubclass and exists (select from pg_inherits h where h.inhparent = c.oid),
   'hasRules', c.relkind <> 'v' and c.relhasrules,
   'isPlain', c.relkind = 'r' and not c.relhasrules and not c.relhassubclass
@@ -182,8 +193,7 @@ select json_build_object(
   'afterTriggers', coalesce((select json_agg(g.tgname order by g.tgname) from pg_trigger g
     where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'))::text
 from quiet, pg_class c join pg_namespace n on n.oid = c.relnamespace
-where c.relkind in ('r', 'p', 'v', 'm', 'f')
-  and n.nspname not in ('pg_catalog', 'information_schema', 'ledgerman') and n.nspname not like 'pg\\_toast%' and n.nspname not like 'pg\\_temp%'
+where ${IS_LISTED}
   and (not c.relispartition or $2::text is not null)
   and ($1::text is null or n.nspname = $1) and ($2::text is null or c.relname = $2)
 order by n.nspname, c.relname`

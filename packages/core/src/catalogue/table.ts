@@ -63,6 +63,10 @@ export interface Table {
   /** The triggers that fire after UPDATE or INSERT, for each row or once: they may write the same row again. */
   afterTriggers: string[]
   rowSecurity: boolean
+  /** Whether the role may read all of it, its row stamp included. */
+  isReadable: boolean
+  /** Unique constraints that are checked late: no key here, since two rows may have the same value meanwhile. */
+  deferrableKeys: string[]
   /** Whether other tables inherit from it: its rows are theirs too, and a key of its own says nothing of those. */
   hasHeirs: boolean
   /** Whether rules rewrite what is done to it. */
@@ -81,10 +85,14 @@ export function findColumn(table: Table, name: string): Column | undefined {
 }
 
 /** Why records of a table cannot be changed one by one; null where they can. */
-export function whyUnchangeable({ kind, keys, columns }: Table): string | null {
+export function whyUnchangeable({ kind, keys, columns, hasRules, deferrableKeys }: Table): string | null {
   if (kind === 'materialized view') return 'a materialized view is only refreshed'
   if (!columns.some((column) => column.updatable && !column.generated && column.identity !== 'always'))
     return kind === 'view' ? 'PostgreSQL cannot pass a change through this view' : 'none of its columns can be set'
   if (kind === 'view') return null
-  return keys.length === 0 ? 'it has no unique key without nulls' : null
+  if (hasRules) return 'rules rewrite what is done to it'
+  if (keys.length > 0) return null
+  return deferrableKeys.length > 0
+    ? `its key ${deferrableKeys.join(', ')} is deferrable`
+    : 'it has no unique key without nulls'
 }

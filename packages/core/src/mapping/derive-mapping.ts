@@ -3,6 +3,9 @@ import type { Table } from '../catalogue/table.js'
 import { parseTablePath } from '../catalogue/table-path.js'
 import { toPropertyName, uniqueName } from './property-name.js'
 
+/** What a column of a table is called in the table's mapping. */
+export type PropertyOf = (path: string, column: string) => string | undefined
+
 export interface DerivedDefinition {
   definition: MappingDefinition
   /** What a person should look at before publishing it. */
@@ -13,17 +16,22 @@ export interface DerivedDefinition {
  * Derives a mapping from a table: camelCase names, the primary key (else the first unique not-null key), foreign keys as
  * links, guard `rowStamp`. A column that looks like a version is suggested in the notes, never assumed.
  *
- * @param mappingOfTable names the mapping of a table at the other end of a foreign key: the published one, where there is one.
+ * @param nameOfTable names the mapping of each table: the published one, where there is one.
+ * @param propertyOf what a column of another table is called in its mapping: as published, where it is; undefined where it is left out.
  */
-export function deriveMapping(table: Table, mappingOfTable: (path: string) => string | undefined): DerivedDefinition {
+export function deriveMapping(
+  table: Table,
+  nameOfTable: (path: string) => string | undefined,
+  propertyOf: PropertyOf = (_, column) => toPropertyName(column),
+): DerivedDefinition {
   const nameOf = new Map<string, string>()
   for (const column of table.columns) nameOf.set(column.name, uniqueName(toPropertyName(column.name), nameOf.values()))
   const key = table.keys[0]?.columns ?? []
   const definition: MappingDefinition = {
-    mapping: toPropertyName(table.name),
+    mapping: nameOfTable(table.path) ?? toPropertyName(table.name),
     table: table.path,
     key: key.map((column) => nameOf.get(column) ?? column),
-    guard: isStampable(table) ? { by: 'rowStamp' } : { by: 'values' },
+    guard: isStampable(table) && table.isReadable ? { by: 'rowStamp' } : { by: 'values' },
     properties: Object.fromEntries(
       table.columns.map((column) => [
         nameOf.get(column.name) ?? column.name,
@@ -34,7 +42,7 @@ export function deriveMapping(table: Table, mappingOfTable: (path: string) => st
       ]),
     ),
   }
-  const links = deriveLinks(table, nameOf, mappingOfTable)
+  const links = deriveLinks(table, nameOf, nameOfTable, propertyOf)
   if (Object.keys(links).length > 0) definition.links = links
   return { definition, notes: notesFor(table, nameOf) }
 }
@@ -46,23 +54,29 @@ function isStampable(table: Table): boolean {
 function deriveLinks(
   table: Table,
   nameOf: ReadonlyMap<string, string>,
-  mappingOfTable: (path: string) => string | undefined,
+  nameOfTable: (path: string) => string | undefined,
+  propertyOf: PropertyOf,
 ): Record<string, LinkDefinition> {
   const links: Record<string, LinkDefinition> = {}
   const taken = () => [...nameOf.values(), ...Object.keys(links)]
-  const otherMapping = (path: string) => mappingOfTable(path) ?? toPropertyName(parseTablePath(path).name)
+  const otherMapping = (path: string) => nameOfTable(path) ?? toPropertyName(parseTablePath(path).name)
+  /** The pairs of properties that a foreign key is; undefined where the other mapping leaves one of its columns out. */
+  const pairsOf = (columns: readonly string[], other: string, otherColumns: readonly string[]) => {
+    const pairs = columns.map((column, at) => [nameOf.get(column) ?? column, propertyOf(other, otherColumns[at] ?? '')])
+    return pairs.every(([, property]) => property !== undefined)
+      ? (Object.fromEntries(pairs) as Record<string, string>)
+      : undefined
+  }
   for (const { columns, table: other, otherColumns } of table.references) {
     const first =
       columns.length === 1 ? (columns[0] ?? '').replace(/_(id|code|no|key)$/i, '') : parseTablePath(other).name
-    const on = Object.fromEntries(
-      columns.map((column, at) => [nameOf.get(column) ?? column, toPropertyName(otherColumns[at] ?? '')]),
-    )
+    const on = pairsOf(columns, other, otherColumns)
+    if (!on) continue
     links[uniqueName(toPropertyName(first), taken())] = { mapping: otherMapping(other), on }
   }
   for (const { columns, table: other, otherColumns } of table.referencedBy) {
-    const many = Object.fromEntries(
-      columns.map((column, at) => [nameOf.get(column) ?? column, toPropertyName(otherColumns[at] ?? '')]),
-    )
+    const many = pairsOf(columns, other, otherColumns)
+    if (!many) continue
     links[uniqueName(`${toPropertyName(parseTablePath(other).name)}s`, taken())] = {
       mapping: otherMapping(other),
       many,
@@ -84,6 +98,16 @@ function notesFor(table: Table, nameOf: ReadonlyMap<string, string>): string[] {
       `${version.name} looks like a version. If every writer counts it up, use guard: { by: version, property: ${nameOf.get(version.name)} }.`,
     )
   }
+  if (!table.isReadable)
+    notes.push(
+      'The role of this target may not read the whole table. Grant it select, or leave out what it may not read; a row stamp needs all of it.',
+    )
+  if (table.hasRules)
+    notes.push('Rules rewrite what is done to this table: its records can be read, and not changed here.')
+  for (const name of table.deferrableKeys)
+    notes.push(
+      `The key ${name} is deferrable: within a transaction two rows may have it, so it is not taken for one. If that never happens, name its properties in key.`,
+    )
   if (table.keys.length === 0 && table.kind !== 'view') {
     notes.push('The table has no unique key without nulls: its records can be listed, but not changed one by one.')
   }

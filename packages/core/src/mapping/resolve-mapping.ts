@@ -5,7 +5,7 @@ import {
   type DefinitionKind,
   type MappingDefinition,
 } from '@ledgerman/contract'
-import { findColumn, type Column, type Table } from '../catalogue/table.js'
+import { findColumn, type Column, type Table, type TableKey } from '../catalogue/table.js'
 import { compileExpression } from '../expression/compile.js'
 import { parseExpression } from '../expression/parse.js'
 import type { Guard, Mapping, Property, Rule } from './mapping.js'
@@ -136,7 +136,12 @@ function resolveKey(
   })
   if (key.length === 0 || key.length < definition.key.length) return key
   const columns = key.map((property) => property.column.name).sort()
-  const isUnique = table.keys.some((candidate) => [...candidate.columns].sort().join('\0') === columns.join('\0'))
+  const isThese = (candidate: TableKey): boolean => [...candidate.columns].sort().join('\0') === columns.join('\0')
+  // A deferrable key is no key by itself, but its owner may know that it never has two rows; every keyed step counts.
+  const isUnique =
+    table.keys.some(isThese) ||
+    (table.uniques.some((unique) => table.deferrableKeys.includes(unique.name) && isThese(unique)) &&
+      key.every(({ column }) => column.notNull))
   // A view has no constraints of its own to check this by; there, every keyed step counts the rows it matched.
   if (!isUnique && table.kind !== 'view') {
     const known = table.keys.map((candidate) => `(${candidate.columns.join(', ')})`).join(', ')

@@ -64,7 +64,7 @@ const explanations: Record<string, Explain> = {
       /row-level security/.test(error.message) ? 'row-not-written' : 'target-denied',
       /row-level security/.test(error.message)
         ? `A row-level policy of ${mapping?.table.path ?? 'the table'} refuses the record as it would be afterwards.`
-        : `The database role of ${target} may not do that: ${error.message}. Grant it the privilege, or use another target.`,
+        : `The database role of ${target} may not do that: ${error.message}.${stampNeedsAll(mapping)} Grant it the privilege, or use another target.`,
       { target },
       error,
     ),
@@ -97,6 +97,13 @@ function refusedByDatabase(error: DatabaseError, context: ErrorContext): Ledgerm
     { sqlstate: error.code, message: words, table: context.mapping?.table.path },
     error,
   )
+}
+
+/** Of a table of which the role may read some columns only, PostgreSQL does not say that it is the row stamp that is too much. */
+function stampNeedsAll(mapping: ErrorContext['mapping']): string {
+  return mapping?.guard.by === 'rowStamp' && !mapping.table.isReadable
+    ? ` The guard rowStamp of ${mapping.name} needs the privilege to read the whole table; version and values need only the columns that are mapped.`
+    : ''
 }
 
 function driftProblem(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem {

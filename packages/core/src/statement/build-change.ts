@@ -1,5 +1,5 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { comparableImageSql } from './image-sql.js'
+import { asComparable, comparableImageSql } from './image-sql.js'
 import { bookInsertSql } from './book-sql.js'
 import { buildSharedChange } from './build-shared-change.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
@@ -63,9 +63,10 @@ function changeStatement(
   const touched = touchedBy(mapping, set)
   const extra = freshNames(mapping, ['actor', 'guard_holds', 'as_expected', 'differs', 'guard', 'written'])
   const values = new Map(set.map((property) => [property, newValueSql(property, merges.get(property), slots)]))
-  const valuesFrom = (alias: string) => [...values.values()].map((value) => value(alias))
+  const valuesFrom = (alias: string) =>
+    [...values].map(([{ column }, value]) => asComparable(value(alias), column.type.kind))
   const keyCondition = keyConditionSql(mapping.key, 't', slots)
-  const current = set.map(({ column }) => `t.${column.sql}`)
+  const current = set.map(({ column }) => asComparable(`t.${column.sql}`, column.type.kind))
   const keyJoin = sameKeySql(mapping.key, 't', 'hit')
   const mayWrite = mayWriteSql(
     mapping,

@@ -252,6 +252,19 @@ function tieBreak(mapping: Mapping, order: readonly SortTerm[]): SortTerm[] {
       ),
     )
     .filter((term) => !order.some((each) => each.sql === term.sql))
+  // What a mapping calls the key of a view need not be one: the whole row tells its rows apart.
+  if (mapping.table.kind === 'view')
+    return [
+      ...byKey,
+      {
+        ...PLACE,
+        sql: wholeRow(mapping),
+        read: wholeRow(mapping),
+        type: 'text',
+        bound: (placeholder) => `${placeholder}::text`,
+        descending,
+      },
+    ]
   // Rows of tables that inherit may have the key of another.
   return mapping.table.hasHeirs ? [...byKey, { ...TABLE, descending }, { ...PLACE, descending }] : byKey
 }

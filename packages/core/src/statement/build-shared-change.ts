@@ -3,7 +3,7 @@ import { AskedSlots, askedSql } from './asked-slots.js'
 import { bookInsertSql } from './book-sql.js'
 import type { ChangeShape } from './build-change.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
-import { comparableImageSql } from './image-sql.js'
+import { asComparable, comparableImageSql } from './image-sql.js'
 import { keyConditionSql, sameKeySql } from './key-sql.js'
 import {
   boundValueSql,
@@ -43,7 +43,8 @@ export function buildSharedChange(
   const condition = keyConditionSql(mapping.key, 't', slots)
   const guardHolds = guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'
   const asExpected = comparableImageSql(expected, 't', slots)
-  const current = set.map(({ column }) => `t.${column.sql}`)
+  const current = set.map(({ column }) => asComparable(`t.${column.sql}`, column.type.kind))
+  const compared = set.map(({ column }, at) => asComparable(news[at] ?? '', column.type.kind))
   const mayWrite = `hit.${extra.guard_holds} and hit.${extra.as_expected}`
   const rule = brokenRuleSql(
     mapping,
@@ -74,7 +75,7 @@ export function buildSharedChange(
 ), hit as (
   select asked.place as ${extra.place}, ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')}${news.map((value, at) => `, ${value} as ${newNames[at]}`).join('')},
     ${guardHolds} as ${extra.guard_holds}, ${asExpected} as ${extra.as_expected},
-    pg_catalog.record_image_ne(row(${current.join(', ')}), row(${news.join(', ')})) as ${extra.differs}, ${guardValueSql(mapping.guard, 't')} as ${extra.guard}
+    pg_catalog.record_image_ne(row(${current.join(', ')}), row(${compared.join(', ')})) as ${extra.differs}, ${guardValueSql(mapping.guard, 't')} as ${extra.guard}
   from asked join ${table.sql} as t on ${condition}
   order by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}
   for no key update of t skip locked

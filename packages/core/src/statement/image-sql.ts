@@ -21,6 +21,7 @@ export function comparableImageSql(expected: readonly Property[], alias: string,
   return `pg_catalog.record_image_eq(row(${current.join(', ')}), row(${bound.join(', ')}))`
 }
 
-function asComparable(sql: string, kind: string): string {
+/** A value as images compare it: json by what it says, since its text has no order of its own, and spaces mean nothing in it. */
+export function asComparable(sql: string, kind: string): string {
   return kind === 'json' ? `(${sql})::jsonb` : sql
 }

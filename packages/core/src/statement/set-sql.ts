@@ -1,4 +1,5 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { asComparable } from './image-sql.js'
 import { freshNames } from './keyed-statement.js'
 
 /** How new values are written that a part `hit` of the statement has beside the old ones. */
@@ -15,7 +16,8 @@ export interface SetSql {
 export function setSql(mapping: Mapping, properties: readonly Property[]): SetSql {
   const names = properties.map((_, at) => freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`] ?? '')
   const columns = properties.map(({ column }) => column.sql)
-  const rowOf = (all: readonly string[]) => `row(${all.map((name) => `hit.${name}`).join(', ')})`
+  const rowOf = (all: readonly string[]) =>
+    `row(${all.map((name, at) => asComparable(`hit.${name}`, properties[at]?.column.type.kind ?? '')).join(', ')})`
   return {
     names,
     differs: `pg_catalog.record_image_ne(${rowOf(columns)}, ${rowOf(names)})`,

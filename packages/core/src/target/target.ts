@@ -1,7 +1,7 @@
 import { LRUCache } from 'lru-cache'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
-import { parseTablePath } from '../catalogue/table-path.js'
+import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
 import type { Statement } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
@@ -10,6 +10,7 @@ import { isDatabaseError, isStalePlan } from '../problem/database-error.js'
 import { translateConnectionError, translateError } from '../problem/translate-error.js'
 import { findTableHolders } from '../waits/find-holders.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
+import { TABLE_PATHS_SQL } from '../catalogue/read-catalogue.js'
 import { KnownCatalogue } from './known-catalogue.js'
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
@@ -327,6 +328,14 @@ export class Target implements Queryable {
   /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Types that are known are kept. */
   type(name: string): Promise<ColumnType | undefined> {
     return this.#catalogue.type(name)
+  }
+
+  /** The paths of every table, view and the like, in order. */
+  async tablePaths(): Promise<string[]> {
+    const { rows } = await this.#readCatalogue(TABLE_PATHS_SQL).catch((error: unknown) => {
+      throw this.explain(error)
+    })
+    return rows.map(([schema, name]) => toTablePath(schema ?? '', name ?? ''))
   }
 
   /** Asks the catalogue; a session that turns out to be of no more use is replaced once. */

@@ -1,4 +1,4 @@
-import { LedgermanProblem, RawJson, suggestName, type Json, type RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, parseJson, RawJson, suggestName, type Json, type RecordValues } from '@ledgerman/contract'
 import type { ValueKind } from '../values/column-type.js'
 import { findPropertyOfColumn, type Mapping, type Property } from '../mapping/mapping.js'
 import { valueToText } from '../values/value-text.js'
@@ -65,6 +65,13 @@ export function parseUniqueKey(mapping: Mapping, by: string): Property[] {
 /** @throws LedgermanProblem no-key where the table has nothing to find one record by. */
 export function assertKeyed(mapping: Mapping): void {
   if (mapping.key.length > 0) return
+  const [deferrable] = mapping.table.deferrableKeys
+  if (deferrable !== undefined)
+    throw new LedgermanProblem(
+      'no-key',
+      `The key ${deferrable} of ${mapping.table.path} is deferrable: within a transaction two rows may have it, so it is not taken for one. If that never happens, name its properties in the key of ${mapping.name}.`,
+      { mapping: mapping.name, table: mapping.table.path, constraint: deferrable },
+    )
   throw new LedgermanProblem(
     'no-key',
     `${mapping.table.path} has no unique key without nulls, so one record of ${mapping.name} cannot be told from another. Its records can be listed; to change one, give the table a primary key.`,
@@ -94,8 +101,18 @@ function keyText(mapping: Mapping, property: Property, part: string): string {
   }
 }
 
+/** A key that is a list or a document stands in an address as JSON. */
+function jsonOf(part: string): Json {
+  try {
+    return parseJson(part)
+  } catch {
+    return part
+  }
+}
+
 /** In an address every value is text; what JSON would carry as a number or a boolean is read as such. */
 function toJson(part: string, kind: ValueKind): Json {
+  if (kind === 'array' || kind === 'json' || kind === 'jsonb') return jsonOf(part)
   if (kind === 'boolean') return part === 'true' || (part === 'false' ? false : part)
   if ((kind === 'integer' || kind === 'float') && /^-?\d+(\.\d+)?(e[+-]?\d+)?$/i.test(part)) return new RawJson(part)
   return part

@@ -4,7 +4,7 @@ import { ValueError } from './value-error.js'
 
 // Sessions print in ISO style and UTC (see target/session-settings.ts), so the text forms here are the only ones.
 
-const DATE = String.raw`\d{4,6}-\d{2}-\d{2}`
+const DATE = String.raw`\d{4,7}-\d{2}-\d{2}`
 const TIME = String.raw`\d{2}:\d{2}(?::\d{2}(?:\.(\d+))?)?`
 const ZONE = String.raw`(?:Z|[+-]\d{2}(?::?\d{2}(?::?\d{2})?)?)`
 

@@ -1,5 +1,13 @@
 import { derivedMapping, tableInfo, tableList, type TableInfo, type TableSummary } from '@ledgerman/contract'
-import { deriveMapping, toTablePath, whyUnchangeable, type Table } from '@ledgerman/core'
+import {
+  deriveMapping,
+  derivedPropertyName,
+  mappingNames,
+  parseTablePath,
+  toTablePath,
+  whyUnchangeable,
+  type Table,
+} from '@ledgerman/core'
 import { toYaml } from '../definitions/mapping-yaml.js'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
@@ -37,16 +45,38 @@ export function tableRoutes({ targets }: Services) {
       summary: 'The mapping derived from a table, to be looked at and published.',
       replies: { 200: { description: 'Not published yet.', schema: derivedMapping } },
       handle: async ({ params }) => {
-        const published = await targets.mappings.list(params['target'] ?? '')
+        const target = targets.get(params['target'] ?? '')
         const table = await tableOf(params)
+        const published = (await targets.mappings.list(target.name)).map(({ name, definition }) => ({
+          name,
+          path: pathOf(definition.table),
+          definition,
+        }))
+        const names = mappingNames(
+          [...new Set([...(await target.tablePaths()), table.path])],
+          new Map(published.map(({ name, path }) => [name, path])),
+        )
+        const propertyOf = (path: string, column: string) => {
+          const known = published.find((each) => each.path === path)
+          if (!known) return undefined
+          return Object.entries(known.definition.properties).find(([, property]) => property.column === column)?.[0]
+        }
         const derived = deriveMapping(
           table,
-          (path) => published.find(({ definition }) => definition.table === path)?.name,
+          (path) => names.get(path),
+          (path, column) =>
+            published.some((each) => each.path === path) ? propertyOf(path, column) : derivedPropertyName(column),
         )
         return { status: 200, body: { ...derived, source: toYaml(derived.definition) } }
       },
     }),
   ]
+}
+
+/** A table's path as the catalogue writes it, however a definition does. */
+function pathOf(table: string): string {
+  const { schema, name } = parseTablePath(table)
+  return toTablePath(schema, name)
 }
 
 function toSummary(table: Table, mappings: string[]): TableSummary {
