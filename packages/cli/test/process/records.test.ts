@@ -130,7 +130,7 @@ describe('the book', () => {
     const next = await list('--limit', '1', '--after', newest.next ?? '')
     expect(next.entries[0]?.id).not.toBe(newest.entries[0]?.id)
     expect((await run(['book', 'list', '--actor', 'desk'])).out).toMatch(
-      /rule-broken +run move-hours +\d[\s\S]*committed +run move-hours +5 +2/,
+      /rule-broken +run move-hours +0 +0[\s\S]*committed +run move-hours +2 +2/,
     )
     const [entry] = (await list('--transaction', 'move-hours', '--outcome', 'committed')).entries
     const shown = (await run(['book', 'show', entry?.id ?? ''])).out

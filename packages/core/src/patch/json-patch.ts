@@ -70,6 +70,9 @@ export function applyOperation(
     case 'test': {
       const current = valueAt(record, parts, fail)
       if (isSame(current, operation.value)) return
+      // A property by its name, as in every conflict; what is inside one by its pointer.
+      const [property = '', ...inside] = parts
+      const shown = inside.length === 0 ? property : operation.path
       throw new LedgermanProblem(
         'record-changed',
         `The test of ${operation.path} fails: the record of ${context.mapping} has another value there. Nothing was changed.`,
@@ -77,9 +80,9 @@ export function applyOperation(
           mapping: context.mapping,
           operation: at,
           path: operation.path,
-          ...(context.isSensitive(parts[0] ?? '')
+          ...(context.isSensitive(property)
             ? { tested: {}, current: {} }
-            : { tested: { [operation.path]: operation.value }, current: { [operation.path]: current } }),
+            : { tested: { [shown]: operation.value }, current: { [shown]: current } }),
           yours: {},
           loaded: {},
           guard: context.guard,

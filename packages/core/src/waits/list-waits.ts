@@ -79,6 +79,9 @@ function countBehind(sessions: readonly SessionRow[]): Map<number, number> {
   )
 }
 
+/** A lone name is one in the schema public, as wherever a table is named. */
+const tableOf = (alias: string) => `regexp_replace(${alias}.relation::regclass::text, '^public\\.', '')`
+
 const WAITS_SQL = `
 with activity as materialized (
   select pid, backend_start, application_name, usename, state, xact_start, state_change, query, wait_event_type
@@ -96,7 +99,7 @@ with activity as materialized (
 ), row_of as materialized (
   select pid, min(relation::text)::oid as relation from locks where locktype = 'tuple' group by pid
 ), held as materialized (
-  select l.pid, json_agg(distinct jsonb_build_object('table', l.relation::regclass::text, 'mode', l.mode)) as list
+  select l.pid, json_agg(distinct jsonb_build_object('table', ${tableOf('l')}, 'mode', l.mode)) as list
   from locks l join pg_class c on c.oid = l.relation
   where l.granted and l.locktype = 'relation' and c.relkind in ('r', 'p') and l.mode <> 'AccessShareLock'
     and l.relation in (select relation from wanted where relation is not null union select relation from row_of)
@@ -108,7 +111,7 @@ select json_build_object('pid', a.pid, 'startedAt', to_char(a.backend_start at t
   'transactionAgeMs', round(extract(epoch from clock_timestamp() - a.xact_start) * 1000),
   'idleMs', case when a.state like 'idle%' then round(extract(epoch from clock_timestamp() - a.state_change) * 1000) end,
   'lastStatement', left(a.query, 1000),
-  'waits', case when w.pid is not null then json_build_object('type', w.locktype, 'mode', w.mode, 'table', w.relation::regclass::text) end,
-  'rowTable', r.relation::regclass::text, 'held', coalesce(h.list, '[]'))::text
+  'waits', case when w.pid is not null then json_build_object('type', w.locktype, 'mode', w.mode, 'table', ${tableOf('w')}) end,
+  'rowTable', ${tableOf('r')}, 'held', coalesce(h.list, '[]'))::text
 from involved join activity a on a.pid = involved.pid
 left join waiting b on b.pid = a.pid left join wanted w on w.pid = a.pid left join row_of r on r.pid = a.pid left join held h on h.pid = a.pid`

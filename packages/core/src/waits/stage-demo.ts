@@ -19,7 +19,7 @@ export async function stageDemo(target: Target, input: StagedInput): Promise<Sta
   switch (what) {
     case 'edit': {
       await target.query(
-        `update programme set hours_left = greatest(hours_left - 0.25, 0), priority = priority % 5 + 1, row_version = row_version + 1 where code = $1`,
+        `update public.programme set hours_left = greatest(hours_left - 0.25, 0), priority = priority % 5 + 1, row_version = row_version + 1 where code = $1`,
         [code],
       )
       return { what, says: `Another program changed hours_left and priority of ${code}.`, endsAt: null }
@@ -27,8 +27,8 @@ export async function stageDemo(target: Target, input: StagedInput): Promise<Sta
     case 'hold': {
       const statement =
         lock === 'table'
-          ? 'lock table programme in exclusive mode'
-          : 'select * from programme where code = $1 for update'
+          ? 'lock table public.programme in exclusive mode'
+          : 'select * from public.programme where code = $1 for update'
       await inBackground(target, 'night-report', seconds, (session) =>
         session.query(statement, lock === 'table' ? [] : [code]),
       )
@@ -40,10 +40,10 @@ export async function stageDemo(target: Target, input: StagedInput): Promise<Sta
     }
     case 'idle': {
       const change = (session: Session) =>
-        session.query('update programme set priority = priority where code = $1', [code])
+        session.query('update public.programme set priority = priority where code = $1', [code])
       await inBackground(target, 'forgotten-shell', seconds, change)
-      for (let at = 1; at <= PILE; at++)
-        void inBackground(target, `scheduler-${at}`, 0, change, (seconds + 5) * 1000).catch(() => undefined)
+      const pile = Array.from({ length: PILE }, (_, at) => standBehind(target, `scheduler-${at + 1}`, seconds, change))
+      await Promise.all(pile)
       await delay(100)
       return {
         what,
@@ -52,6 +52,23 @@ export async function stageDemo(target: Target, input: StagedInput): Promise<Sta
       }
     }
   }
+}
+
+/** Resolves when a session has sent what it waits with, not when that is answered. */
+function standBehind(
+  target: Target,
+  application: string,
+  seconds: number,
+  change: (session: Session) => Promise<unknown>,
+): Promise<void> {
+  return new Promise((resolve) => {
+    const send = (session: Session) => {
+      const changed = change(session)
+      resolve()
+      return changed
+    }
+    inBackground(target, application, 0, send, (seconds + 5) * 1000).catch(() => resolve())
+  })
 }
 
 /** Does something in a transaction of a session of its own, and holds it for so long; resolves when it is done, not when it ends. */
