@@ -8,6 +8,7 @@ export interface Running {
 
 /** A process that is started again when it ends by itself, until it is told to stop. */
 export interface Kept {
+  /** Asked again, the process is told again, which may make it hurry. */
   stop(): Promise<void>
 }
 

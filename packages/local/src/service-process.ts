@@ -1,13 +1,14 @@
 import { spawn, type ChildProcess } from 'node:child_process'
-import { closeSync, openSync, readFileSync } from 'node:fs'
+import { closeSync, openSync, readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as delay } from 'node:timers/promises'
 import { Failure } from './failure.js'
+import { SERVICE_PID } from './leftovers.js'
 
 export interface ServiceProcess {
   url: string
   process: ChildProcess
-  /** Asks it to finish what runs and stop, and waits for that. */
+  /** Asks it to finish what runs and stop, and waits for that; asked again, it stops at once. */
   stop(): Promise<void>
 }
 
@@ -33,6 +34,7 @@ export async function startService(options: {
     env: { ...options.env, LEDGERMAN_CONFIG: options.configFile },
   })
   closeSync(logFd)
+  writeFileSync(join(options.dataDir, SERVICE_PID), `${child.pid}\n`)
   const deadline = Date.now() + START_LIMIT_MS
   while (!(await isReady(options.url))) {
     if (child.exitCode !== null || Date.now() > deadline) {

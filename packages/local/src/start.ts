@@ -5,6 +5,8 @@ import { demoDefinitions, prepareDatabases } from './databases.js'
 import { publishDemo } from './demo-definitions.js'
 import { Failure } from './failure.js'
 import { keepRunning, type Kept } from './keep-running.js'
+import { endLeftovers, isOurs, SERVICE_PID } from './leftovers.js'
+import { keepLogsShort } from './log-files.js'
 import { assertPortFree, isPortFree } from './ports.js'
 import { parseExtraTarget, writeServiceConfig } from './service-config.js'
 import { startService } from './service-process.js'
@@ -23,6 +25,8 @@ const OWN_FILES = [
   'postgres-password',
   'postgres.log',
   'service.log',
+  'service.log.1',
+  'postgres.log.1',
   'ledgerman_home.url',
   'observatory_owner.url',
   'ledgerman_observatory.url',
@@ -36,12 +40,17 @@ export async function start(settings: Settings, options: StartOptions): Promise<
   let cluster: Kept | undefined
   let service: Kept | undefined
   const stop = async (): Promise<void> => {
+    logs.stop()
     await service?.stop()
     await cluster?.stop()
+    rmSync(join(settings.dataDir, SERVICE_PID), { force: true })
     rmSync(pidFile, { force: true })
   }
-  const interrupted = onSignal()
+  // Whoever asks twice does not want to wait for what still runs.
+  const interrupted = onSignal(() => void service?.stop())
+  const logs = keepLogsShort(['service.log', 'postgres.log'].map((name) => join(settings.dataDir, name)))
   try {
+    await endLeftovers(settings.dataDir, say)
     await assertPortFree(settings.host, settings.port, 'LEDGERMAN_PORT')
     await assertPortFree('127.0.0.1', settings.postgresPort, 'LEDGERMAN_PG_PORT')
     if (options.reset) reset(settings, say)
@@ -84,23 +93,13 @@ function claimDataDir({ dataDir, port }: Settings): string {
   const pidFile = join(dataDir, 'start.pid')
   if (existsSync(pidFile)) {
     const pid = Number(readFileSync(pidFile, 'utf8'))
-    if (isStart(pid))
+    if (pid !== process.pid && isOurs(pid, 'ledgerman-local'))
       throw new Failure(
         `Ledgerman runs on this data folder already (process ${pid}). Stop that first, or choose another: LEDGERMAN_DATA_DIR=FOLDER LEDGERMAN_PORT=${port + 1} LEDGERMAN_PG_PORT=PORT bin/start`,
       )
   }
   writeFileSync(pidFile, `${process.pid}\n`)
   return pidFile
-}
-
-/** Whether that process is a start of ours: its number alone may be somebody else's by now. */
-function isStart(pid: number): boolean {
-  if (pid === process.pid) return false
-  try {
-    return readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes('ledgerman-local')
-  } catch {
-    return false
-  }
 }
 
 function reset(settings: Settings, tell: (text: string) => void): void {
@@ -126,10 +125,16 @@ function say(text: string): void {
   process.stderr.write(`ledgerman: ${text}\n`)
 }
 
-/** Resolves to null at the first SIGINT, SIGTERM or SIGHUP. */
-function onSignal(): Promise<null> {
+/** Resolves to null at the first SIGINT, SIGTERM or SIGHUP; later ones call `again`. */
+function onSignal(again: () => void): Promise<null> {
   return new Promise((resolve) => {
-    for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP'] as const) process.on(signal, () => resolve(null))
+    let isFirst = true
+    for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP'] as const)
+      process.on(signal, () => {
+        if (!isFirst) again()
+        isFirst = false
+        resolve(null)
+      })
   })
 }
 

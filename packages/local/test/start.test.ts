@@ -93,6 +93,22 @@ describe('bin/start', () => {
     await afresh.ended
   }, 120_000)
 
+  it('takes over from a start that was killed, and says which processes it ended', async () => {
+    const first = start()
+    expect(await first.settled).toBe('ready')
+    const left = readFileSync(join(dataDir, 'service.pid'), 'utf8').trim()
+    first.process.kill('SIGKILL')
+    await first.ended
+    const next = start()
+    expect(await next.settled).toBe('ready')
+    expect(next.said()).toContain(`ending the service it left (process ${left})`)
+    expect(next.said()).toContain('ended the PostgreSQL server it left')
+    expect((await observatory().find('programme', { limit: 1 })).found).toHaveLength(1)
+    next.process.kill('SIGTERM')
+    expect(await next.ended).toBe(0)
+    expect(existsSync(join(dataDir, 'service.pid'))).toBe(false)
+  }, 120_000)
+
   it('says what to do when the key to its own server is gone', async () => {
     rmSync(join(dataDir, 'postgres-password'))
     const run = start()

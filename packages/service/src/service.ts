@@ -19,6 +19,9 @@ import { TargetRegistry } from './targets/target-registry.js'
 const HEADERS_LIMIT_MS = 20_000
 const REQUEST_LIMIT_MS = 60_000
 
+/** How often scratch databases that nobody is in any more are looked for, in milliseconds. */
+const SWEEP_EVERY_MS = 5 * 60_000
+
 const CONSOLE_DIR = fileURLToPath(new URL('../../console/dist/', import.meta.url))
 
 export interface Service {
@@ -66,13 +69,18 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)
-  void sweepScratch(config.home.url).then(
-    (dropped) => dropped.length > 0 && log.info({ dropped }, 'scratch databases of before were dropped'),
-    (error: unknown) => log.warn({ error: String(error) }, 'scratch databases of before could not be looked for'),
-  )
+  const sweep = () =>
+    void sweepScratch(config.home.url).then(
+      (dropped) => dropped.length > 0 && log.info({ dropped }, 'scratch databases of before were dropped'),
+      (error: unknown) => log.warn({ error: String(error) }, 'scratch databases of before could not be looked for'),
+    )
+  sweep()
+  // One that is young may still be built: a crash leaves some that only a later look takes for old.
+  const sweeping = setInterval(sweep, SWEEP_EVERY_MS).unref()
   return {
     server,
     async stop() {
+      clearInterval(sweeping)
       await closeServer(server, config.stopLimitMs)
       const closed = openWalks.stopAll().then(() => Promise.all([targets.close(), home.close()]))
       await Promise.race([closed, delay(config.stopLimitMs, undefined, { ref: false })])

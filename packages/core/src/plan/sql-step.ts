@@ -1,5 +1,6 @@
 import { scanSync, parseSync } from 'libpg-query'
 import { suggestName, type SqlStep } from '@ledgerman/contract'
+import { whyOutOfReach } from './out-of-reach.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { Surroundings } from '../statement/record-scope.js'
 import { markPlace, SlotList, toStatement, type Statement } from '../statement/statement.js'
@@ -96,6 +97,8 @@ function judge(text: string): { writes: boolean } | string {
       .toUpperCase()}`
   const inside = kindsIn(body)
   if (inside.has('intoClause')) return 'SELECT INTO makes a table; only rows can be changed here'
+  const why = whyOutOfReach(body)
+  if (why !== undefined) return why
   return { writes: writes || [...inside].some((each) => ALLOWED[each] === true) }
 }
 

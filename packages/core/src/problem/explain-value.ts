@@ -17,6 +17,8 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
       { where: 'expression', mapping: mapping?.name, sqlstate: error.code },
       { cause: error },
     )
+  const counted = versionAtItsEnd(error, context)
+  if (counted) return counted
   const position = /parameter \$(\d+)/.exec(error.where ?? '')?.[1]
   const slot = position === undefined ? undefined : slots[Number(position) - 1]
   const isSecret = slot ? slot.sensitive : mayHoldSecret(context)
@@ -26,6 +28,20 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
     'value-invalid',
     `${where}: ${slot ? `expected ${slot.type}; ` : ''}PostgreSQL says: ${says}.`,
     { where, mapping: mapping?.name, properties: slot ? [slot.name] : [], expected: slot?.type, sqlstate: error.code },
+    { cause: error },
+  )
+}
+
+/** A number out of range where none was bound: it is the version, which is counted up in the statement. */
+function versionAtItsEnd(error: DatabaseError, { mapping, kind }: ErrorContext): LedgermanProblem | undefined {
+  if (error.code !== '22003' || error.where !== undefined || mapping?.guard.by !== 'version') return undefined
+  if (kind !== 'change' && kind !== 'replace') return undefined
+  const { name, column } = mapping.guard.property
+  if (!/^(smallint|integer|bigint) out of range$/.test(error.message)) return undefined
+  return new LedgermanProblem(
+    'refused-by-database',
+    `The version of this ${mapping.name} cannot be counted up: ${name} is at the end of what ${column.type.sql} holds, or an expression goes beyond its range. Widen the column ${column.name}, or set the version back where nobody has the record loaded. Nothing was changed.`,
+    { sqlstate: error.code, where: name, mapping: mapping.name, table: mapping.table.path },
     { cause: error },
   )
 }

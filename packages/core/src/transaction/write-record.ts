@@ -1,3 +1,4 @@
+import { LRUCache } from 'lru-cache'
 import type { RecordValues } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import { buildAdd } from '../statement/build-add.js'
@@ -167,7 +168,9 @@ function names({ properties }: WriteSet): string {
   return properties.map((property) => property.name).join(' ')
 }
 
-const built = new WeakMap<Mapping, Map<string, KeyedStatement>>()
+/** As many statements as are kept of one mapping: callers who set other properties each time make another one each. */
+const MOST_BUILT = 200
+const built = new WeakMap<Mapping, LRUCache<string, KeyedStatement>>()
 
 /** Builds a statement, or finds the one built for the same question. */
 function builtOnce(
@@ -177,7 +180,7 @@ function builtOnce(
   build: (isBooked: boolean) => KeyedStatement,
 ): KeyedStatement {
   let known = built.get(mapping)
-  if (!known) built.set(mapping, (known = new Map()))
+  if (!known) built.set(mapping, (known = new LRUCache({ max: MOST_BUILT })))
   const key = `${mode} ${question}`
   let statement = known.get(key)
   if (!statement) known.set(key, (statement = build(mode === 'commit')))

@@ -7,6 +7,7 @@ import {
 } from '@ledgerman/contract'
 import {
   checkExamples,
+  checkLinkColumns,
   checkLinkEnds,
   checkStatements,
   mappingNamesOf,
@@ -14,6 +15,7 @@ import {
   resolveMapping,
   type DefinitionFinding,
   type Mapping,
+  type Table,
   type Target,
 } from '@ledgerman/core'
 import type { TargetRegistry } from '../targets/target-registry.js'
@@ -43,6 +45,7 @@ export async function checkDefinitions(
     const wrong = [
       ...(await mappingFindings(target, read.definition)),
       ...(isLenient ? [] : checkLinkEnds(read.definition, mappings)),
+      ...(await linkFindings(target, read.definition, mappings)),
     ]
     findings.push(...wrong.map((finding) => placed(read, finding)))
   }
@@ -127,6 +130,28 @@ async function mappingFindings(target: Target, definition: MappingDefinition): P
     if (isProblem(error, 'definition-invalid')) return findingsOf(error)
     throw error
   }
+}
+
+/** What of a mapping's links leads elsewhere than the database's own foreign keys; a table that is not there is told with its mapping. */
+async function linkFindings(
+  target: Target,
+  definition: MappingDefinition,
+  mappings: ReadonlyMap<string, MappingDefinition>,
+): Promise<DefinitionFinding[]> {
+  const named = [
+    definition,
+    ...Object.values(definition.links ?? {}).flatMap((link) => mappings.get(link.mapping) ?? []),
+  ]
+  const ends = new Map<string, { definition: MappingDefinition; table: Table }>()
+  for (const each of named) {
+    const table = await target.table(each.table).catch((error: unknown) => {
+      if (isProblem(error, 'not-found')) return undefined
+      throw error
+    })
+    if (table) ends.set(each.mapping, { definition: each, table })
+  }
+  const own = ends.get(definition.mapping)
+  return own ? checkLinkColumns(own, (name) => ends.get(name)) : []
 }
 
 export function findingsOf(problem: LedgermanProblem): DefinitionFinding[] {

@@ -10,12 +10,20 @@ import express, {
 import helmet from 'helmet'
 import type { Logger } from 'pino'
 import { z } from 'zod'
-import { isProblem, LedgermanProblem, problemCatalogue, toProblemDocument, type ProblemCode } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  problemCatalogue,
+  toProblemDocument,
+  type ProblemCode,
+  type Role,
+} from '@ledgerman/contract'
 import type { TokenStore } from '../home/token-store.js'
 import { sendProblem, sendReply, sendStream } from './answer.js'
 import { follow } from './follow.js'
 import { authenticate } from './authenticate.js'
 import { CallLimit } from './call-limit.js'
+import { hideStatements } from './hide-statements.js'
 import { toOpenApi } from './openapi.js'
 import { invalid, readBody } from './read-body.js'
 import { logRequests } from './request-log.js'
@@ -105,12 +113,31 @@ async function serve(
     gone: () => limit.signal,
   } as Call<never, never>
   const isFollowed = route.canFollow === true && request.headers.accept?.startsWith('text/event-stream') === true
-  const handle = (followed: Call<never, never>) => limit.within(route.handle(followed))
+  const handle = (followed: Call<never, never>) =>
+    limit.within(route.handle(followed)).catch((error: unknown) => {
+      throw isProblem(error) ? withoutOthersData(error, caller.role) : error
+    })
   const reply = isFollowed
-    ? follow((follower) => handle({ ...call, ...follower } as Call<never, never>), toAnswer)
+    ? follow(
+        ({ onWait, onProgress }) =>
+          handle({
+            ...call,
+            onProgress,
+            onWait: (holders) => onWait(hideStatements(holders, caller.role)),
+          } as Call<never, never>),
+        toAnswer,
+      )
     : await handle(call)
   if (reply.stream) await sendStream(response, reply)
   else sendReply(response, reply)
+}
+
+/** What a problem says of other sessions. */
+const TOLD_OF_OTHERS = new Set(['holder', 'chain', 'lastStatement'])
+
+function withoutOthersData(problem: LedgermanProblem, role: Role): LedgermanProblem {
+  const told = Object.entries(problem.facts).filter(([name]) => TOLD_OF_OTHERS.has(name))
+  return told.length === 0 ? problem : problem.with(hideStatements(Object.fromEntries(told), role))
 }
 
 /** A call that says nothing of its query takes none. */
