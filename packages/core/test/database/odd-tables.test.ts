@@ -1,6 +1,7 @@
 import {
   addRecord,
   changeRecord,
+  deriveMapping,
   findRecords,
   loadRecord,
   parseKeyParts,
@@ -22,7 +23,7 @@ beforeAll(async () => {
 afterAll(() => own.close())
 
 const options = { mode: 'commit', actor: 'ada' } as const
-const change = (mapping: Mapping, key: string, values: Record<string, unknown>) =>
+const change = async (mapping: Mapping, key: string, values: Record<string, unknown>) =>
   changeRecord(own.target, mapping, { ...options, key: parseKeyParts(mapping, [key]), guard: 'any', values })
 const run = async (mapping: Mapping, steps: StepDefinition[]) => {
   const plan = await preparePlan(own.target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
@@ -189,5 +190,63 @@ describe('a column of a type with a text form of its own', () => {
       cols: '1 2 3',
       oids: '4 5',
     })
+  })
+})
+
+describe('a table with a deferrable key', () => {
+  it('has no key by itself, and the one its mapping names', async () => {
+    const ddl = `create table slot (id integer not null, note text, unique (id) deferrable); insert into slot values (1, 'a'), (2, 'b')`
+    const without = await own.mapped('public.slot', ddl, { guard: { by: 'none' } })
+    const refused = await problemOf(change(without, '1', { note: 'x' }))
+    expect(refused).toMatchObject({ code: 'no-key', facts: { constraint: 'slot_id_key' } })
+    expect(deriveMapping(without.table, () => undefined).notes.join()).toMatch(/slot_id_key is deferrable/)
+    const named = await own.mapped('public.slot', 'select 1', { guard: { by: 'none' }, key: ['id'] })
+    expect((await change(named, '1', { note: 'x' })).receipt.steps[0]).toMatchObject({ matched: 1, changed: 1 })
+  })
+})
+
+describe('a value that can be written in several ways', () => {
+  it('is no change where json has the same value, whatever its spaces and order', async () => {
+    const mapping = await own.mapped(
+      'public.setup',
+      `create table setup (id integer primary key, plan json); insert into setup values (1, '{"a": 1,  "b": [2]}')`,
+      { guard: { by: 'none' } },
+    )
+    expect((await change(mapping, '1', { plan: { b: [2], a: 1 } })).receipt.steps[0]).toMatchObject({ changed: 0 })
+    expect((await change(mapping, '1', { plan: { a: 2 } })).receipt.steps[0]).toMatchObject({ changed: 1 })
+  })
+
+  it('is found by another spelling of its key, in the book too', async () => {
+    const mapping = await own.mapped(
+      'public.sighting',
+      `create table sighting (at timestamptz, host inet, code char(6), note text, primary key (at, host, code));
+       insert into sighting values ('294276-12-31 23:59:59+00', '10.0.0.1', 'ab', 'a')`,
+      { guard: { by: 'none' } },
+    )
+    const spelt = ['294276-12-31T23:59:59.000Z', '10.0.0.1/32', 'ab    ']
+    const by = parseKeyParts(mapping, spelt)
+    await changeRecord(own.target, mapping, { ...options, key: by, guard: 'any', values: { note: 'b' } })
+    const late = changeRecord(own.target, mapping, {
+      ...options,
+      key: by,
+      guard: 'any',
+      values: { note: 'd' },
+      loaded: { note: 'c' },
+    })
+    expect((await problemOf(late)).code).toBe('record-changed')
+    const keys = await own.database.sql(`select distinct key from ledgerman.history where mapping = 'sighting'`)
+    expect(keys).toHaveLength(1)
+  })
+})
+
+describe('a version at the end of its range', () => {
+  it('is told as that, not as a wrong value', async () => {
+    const mapping = await own.mapped(
+      'public.counted',
+      `create table counted (id integer primary key, note text, version integer not null); insert into counted values (1, 'a', 2147483647)`,
+      { guard: { by: 'version', property: 'version' } },
+    )
+    const problem = await problemOf(change(mapping, '1', { note: 'b' }))
+    expect(problem).toMatchObject({ code: 'refused-by-database', facts: { sqlstate: '22003', where: 'version' } })
   })
 })

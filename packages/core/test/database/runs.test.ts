@@ -26,7 +26,13 @@ const run = async (
   const declared = Object.fromEntries(
     Object.keys(params).map((name) => [name, { type: types[name] ?? 'text', nullable: true }]),
   )
-  const plan = await preparePlan(target, { steps, params: declared, ...limits }, name, name && 1, findMapping)
+  const plan = await preparePlan(
+    target,
+    { steps, params: declared, ...limits },
+    name,
+    name === null ? null : 1,
+    findMapping,
+  )
   return runPlan(target, plan, { mode: 'commit', actor: 'test', ...options, params })
 }
 const problemOf = async (work: Promise<unknown>) => {

@@ -90,6 +90,26 @@ describe('mappings', () => {
     expect(programme.body.definition.links.lead).toEqual({ mapping: 'observer', on: { leadId: 'id' } })
   })
 
+  it('say where a link leads elsewhere than the foreign key of its columns', async () => {
+    await service.observatory.sql(
+      'create schema archive; create table archive.observer (id integer primary key, name text); grant usage on schema archive to public; grant select on archive.observer to public',
+    )
+    const { body } = await service.request('GET', '/v1/targets/observatory/tables/archive/observer/mapping')
+    const archived = { ...body.definition, mapping: 'archived' }
+    expect((await publish('archived', stringify(archived))).status).toBe(201)
+    const base = observatoryDefinition('programme')
+    const links = { ...base.links, lead: { mapping: 'archived', on: { leadId: 'id' } } }
+    const refused = await publish('programme', stringify({ ...base, links }))
+    expect(refused.body).toMatchObject({ code: 'definition-invalid' })
+    expect(refused.body.detail).toContain(
+      'lead_id of public.programme refers to public.observer (programme_lead_id_fkey), and archived is a mapping of archive.observer',
+    )
+    // Another table whose own key leads to the same place is as good.
+    await service.observatory.sql('alter table archive.observer add foreign key (id) references public.observer')
+    expect((await publish('programme', stringify({ ...base, links }))).status).toBeLessThan(300)
+    expect((await publish('programme', observatorySources.get('programme') ?? '')).status).toBeLessThan(300)
+  })
+
   it('tell when the table was altered under them', async () => {
     await publish('telescope', observatorySources.get('telescope') ?? '')
     await service.observatory.sql('alter table telescope rename column aperture_m to aperture')

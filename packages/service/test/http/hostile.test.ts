@@ -87,6 +87,27 @@ describe('what PostgreSQL cannot hold, or does not take, is a refusal of the req
     expect(answer.body.code).not.toBe('internal')
   })
 
+  it.each([
+    [`update ledgerman.entry set actor = 'nobody'`, /ledgerman\.entry is the book's own/],
+    [`with gone as (delete from "ledgerman".event returning 1) select 1`, /ledgerman\.event is the book's own/],
+    [`select ledgerman.refuse('x', 'y')`, /ledgerman\.refuse\(\) is the book's own/],
+    [`select pg_catalog.pg_terminate_backend(1)`, /pg_terminate_backend\(\) does what no rollback takes back/],
+    [`select 1 where exists (select lo_create(0))`, /lo_create\(\)/],
+    [`select pg_advisory_lock(1)`, /pg_advisory_lock\(\)/],
+    [`select set_config('app.tenant', '7', false)`, /only for a setting of your own/],
+    [`select set_config('statement_timeout', '0', true)`, /only for a setting of your own/],
+  ])('%s is out of reach of a raw step', async (sql, words) => {
+    expect((await steps([{ sql, changes: true }])).body).toMatchObject({
+      status: 400,
+      code: 'definition-invalid',
+      detail: expect.stringMatching(words) as string,
+    })
+  })
+
+  it('and a setting of their own is not, while the transaction lasts', async () => {
+    expect((await steps([{ sql: `select set_config('app.tenant', '7', true)` }])).status).toBe(200)
+  })
+
   it('and leaves no entry that could end the list of entries', async () => {
     await service.request('POST', RUNS, {
       body: `{"mode":"commit","steps":[{"require":"'\\ud800' = 'x'"}]}`,

@@ -72,6 +72,19 @@ describe('who waits for whom', () => {
     ])
       expect(await verb().catch((error: unknown) => error)).toHaveProperty('code')
     expect(waiting).toContain('remove night report')
+    // Who holds it is for everybody who waits; what that session ran is for authors, as the list of waits is.
+    const told = async (role: 'writer' | 'author') => {
+      const { token } = await service.client.addToken({ name: `told ${role}`, role })
+      const { body } = await service.request('DELETE', '/v1/targets/observatory/mappings/programme/records/P-107', {
+        headers: { 'if-match': '*' },
+        token,
+      })
+      return body as { holder: { application: string; lastStatement: string | null }; lastStatement: string | null }
+    }
+    const [writer, author] = [await told('writer'), await told('author')]
+    expect(writer).toMatchObject({ lastStatement: null, holder: { application: 'night report', lastStatement: null } })
+    expect(JSON.stringify(writer)).not.toContain('select 1 from programme')
+    expect(author.holder.lastStatement).toContain('for update')
     const keyed = await service.request('PATCH', '/v1/targets/observatory/mappings/programme/records/P-107', {
       headers: { 'content-type': 'application/merge-patch+json', 'if-match': '*' },
       body: { priority: 1 },
