@@ -47,6 +47,8 @@ async function asksOf(work: () => Promise<unknown>): Promise<number> {
   return asks
 }
 
+type GuardedBy = { guard: object; rules?: object[]; sensitive?: string }
+
 describe('callers who ask at the same time', () => {
   const anyValues = fc.constantFrom<Ask['values'][]>(
     { amount: '7.5' },
@@ -118,7 +120,7 @@ describe('callers who ask at the same time', () => {
     expect(found).toEqual(keys.map((_, at) => (at >= 1 && at <= 8 ? 'done' : 'no-such-record')))
   })
 
-  it.each<[string, object & { sensitive?: string }]>([
+  it.each<[string, GuardedBy]>([
     [
       'a version and a rule',
       { guard: { by: 'version', property: 'v' }, rules: [{ that: 'no < 99', otherwise: 'No.' }] },
@@ -127,36 +129,33 @@ describe('callers who ask at the same time', () => {
     ['values', { guard: { by: 'values', of: ['amount', 'data'] } }],
     ['nothing', { guard: { by: 'none' } }],
     ['the row, of which a value is sensitive', { guard: { by: 'rowStamp' }, sensitive: 'name' }],
-  ])(
-    'share statements where a record is guarded by %s',
-    async (_, { sensitive, ...difference }: object & { sensitive?: string }) => {
-      await own.database.sql(`delete from account; delete from ledgerman.entry; ${FILL}`)
-      const derived = await own.mapped('public.account', 'select 1', difference as never)
-      if (sensitive) (derived.byName.get(sensitive) as { sensitive: boolean }).sensitive = true
-      const records = [1, 2, 3, 4, 5, 6].map((no) => parseKeyParts(derived, [`r,${no % 2}`, String(no)]))
-      const loaded = await Promise.all(records.map((key) => loadRecord(own.target, derived, key)))
-      const asked = await asksOf(() =>
-        Promise.all(
-          records.map(async (key, at) => {
-            const { guard, record } = loaded[at] as (typeof loaded)[number]
-            const given = {
-              guard: guard === null ? ('any' as const) : { guards: [guard] },
-              loaded: { open: record['open'] ?? null },
-            }
-            const request = { key, values: { name: `m${at}` }, mode: 'commit' as const, actor: 'ada', ...given }
-            const { receipt } = await changeRecord(own.target, derived, request)
-            expect(receipt.steps[0]).toMatchObject({ matched: 1, changed: 1 })
-          }),
-        ),
-      )
-      // Whether there is a book, once; the statement's own text, once; and the six changes.
-      expect(asked).toBeLessThanOrEqual(4)
-      expect(
-        await own.database.sql(`select count(distinct name)::int as names from account where name ~ '^m'`),
-      ).toEqual([{ names: 6 }])
-      expect(JSON.stringify(await own.database.sql('select * from ledgerman.entry')).includes('m3')).toBe(!sensitive)
-    },
-  )
+  ])('share statements where a record is guarded by %s', async (_, { sensitive, ...difference }: GuardedBy) => {
+    await own.database.sql(`delete from account; delete from ledgerman.entry; ${FILL}`)
+    const derived = await own.mapped('public.account', 'select 1', difference as never)
+    if (sensitive) (derived.byName.get(sensitive) as { sensitive: boolean }).sensitive = true
+    const records = [1, 2, 3, 4, 5, 6].map((no) => parseKeyParts(derived, [`r,${no % 2}`, String(no)]))
+    const loaded = await Promise.all(records.map((key) => loadRecord(own.target, derived, key)))
+    const asked = await asksOf(() =>
+      Promise.all(
+        records.map(async (key, at) => {
+          const { guard, record } = loaded[at] as (typeof loaded)[number]
+          const given = {
+            guard: guard === null ? ('any' as const) : { guards: [guard] },
+            loaded: { open: record['open'] ?? null },
+          }
+          const request = { key, values: { name: `m${at}` }, mode: 'commit' as const, actor: 'ada', ...given }
+          const { receipt } = await changeRecord(own.target, derived, request)
+          expect(receipt.steps[0]).toMatchObject({ matched: 1, changed: 1 })
+        }),
+      ),
+    )
+    // Whether there is a book, once; the statement's own text, once; and the six changes.
+    expect(asked).toBeLessThanOrEqual(4)
+    expect(await own.database.sql(`select count(distinct name)::int as names from account where name ~ '^m'`)).toEqual([
+      { names: 6 },
+    ])
+    expect(JSON.stringify(await own.database.sql('select * from ledgerman.entry')).includes('m3')).toBe(!sensitive)
+  })
 
   it('do not wait for a lock that one of them has to wait for, who learns of it', async () => {
     await own.database.sql(`delete from account; ${FILL}`)
