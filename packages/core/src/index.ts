@@ -7,6 +7,7 @@ export { whyUnchangeable } from './catalogue/table.js'
 export type { Table, Column, TableKey } from './catalogue/table.js'
 
 export { checkLinkEnds, resolveMapping } from './mapping/resolve-mapping.js'
+export type { TargetActivity } from './target/activity.js'
 export { checkLinkColumns } from './mapping/check-link-columns.js'
 export type { DefinitionFinding } from './mapping/resolve-mapping.js'
 export { mappingNames } from './mapping/mapping-names.js'

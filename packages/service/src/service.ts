@@ -10,6 +10,7 @@ import { DefinitionStore } from './home/definition-store.js'
 import { RehearsalStore } from './home/rehearsal-store.js'
 import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
+import { Metrics } from './metrics/metrics.js'
 import { allRoutes } from './routes/all-routes.js'
 import { OpenWalks } from './drills/open-walks.js'
 import { BegunRuns } from './runs/begun-runs.js'
@@ -37,6 +38,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   )
   await home.setUp()
   const tokens = new TokenStore(home)
+  const metrics = new Metrics()
   const adminToken = await ensureAdminToken(tokens, config.dataDir)
   const targets = new TargetRegistry(
     config.targets,
@@ -44,8 +46,10 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     new DefinitionStore(home, 'mapping'),
     new DefinitionStore(home, 'transaction'),
     (target, error) => log.warn({ target, error: error.message }, 'target session broke'),
+    (target) => metrics.activityOf(target),
   )
   const openWalks = new OpenWalks()
+  metrics.watch({ targets, home, openWalks })
   const server = createServer(
     createApp({
       routes: allRoutes({
@@ -54,11 +58,13 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
         targets,
         rehearsals: new RehearsalStore(home),
         begunRuns: new BegunRuns(),
+        metrics,
         openWalks,
         homeUrl: config.home.url,
       }),
       tokens,
       log,
+      metrics,
       consoleDir: CONSOLE_DIR,
       bodyLimitBytes: config.bodyLimitBytes,
     }),

@@ -25,6 +25,7 @@ import { DRIVER_PATIENCE_MS, type Session } from '../target/session-pool.js'
 import type { Target } from '../target/target.js'
 import { explainConflict } from '../transaction/explain-conflict.js'
 import { bookNotPrepared } from '../transaction/change-problems.js'
+import { tellEnd } from '../target/activity.js'
 import { NoTurn, type Turn } from '../target/turn-queue.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'
@@ -82,7 +83,11 @@ const AHEAD_PATIENCE_MS = 20
  *
  * @throws LedgermanProblem with the receipt as far as the run got.
  */
-export async function runPlan(target: Target, plan: Plan, request: RunRequest): Promise<RunResult> {
+export function runPlan(target: Target, plan: Plan, request: RunRequest): Promise<RunResult> {
+  return tellEnd(target.activity, 'run', request.mode, runToItsEnd(target, plan, request))
+}
+
+async function runToItsEnd(target: Target, plan: Plan, request: RunRequest): Promise<RunResult> {
   const params = readParams(plan, request.params)
   const isCommit = request.mode === 'commit'
   if (isCommit) {
@@ -138,6 +143,7 @@ export async function runPlan(target: Target, plan: Plan, request: RunRequest): 
         }
       }
       if (!outcome.mayRetry || attempts > plan.retry) throw await refuse(outcome, attempts)
+      target.activity.retried?.()
       // Full jitter, so that those who met do not meet again at once.
       await delay(Math.random() * Math.min(LONGEST_BACKOFF_MS, 10 * 2 ** attempts))
     }

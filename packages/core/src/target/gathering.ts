@@ -40,6 +40,8 @@ export abstract class Gathering {
   #timer: NodeJS.Timeout | undefined
   #pause = 0
   #nextPause = FIRST_PAUSE
+  /** Told of each group that is sent for. */
+  onGroup: ((callers: number) => void) | undefined
 
   /**
    * @param mostCallers in one group
@@ -103,6 +105,7 @@ export abstract class Gathering {
     const subjects = group.flatMap(({ asked }) => asked.subject ?? [])
     for (const subject of subjects) this.#subjectsOnTheWay.add(subject)
     this.#onTheWay++
+    this.onGroup?.(group.length)
     const settled = this.askFor(group).catch((error: unknown) => {
       // Whatever went wrong, nobody is left waiting for it.
       for (const { reject } of group) reject(error)

@@ -11,6 +11,7 @@ import { translateConnectionError, translateError } from '../problem/translate-e
 import { findTableHolders } from '../waits/find-holders.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { TABLE_PATHS_SQL } from '../catalogue/read-catalogue.js'
+import type { TargetActivity } from './activity.js'
 import { KnownCatalogue } from './known-catalogue.js'
 import type { Queryable, Rows } from './queryable.js'
 import { SessionGate } from './session-gate.js'
@@ -35,6 +36,7 @@ export interface TargetOptions {
   digestKey: Buffer
   /** Told of sessions that broke while idle. */
   onSessionError?: (error: Error) => void
+  activity?: TargetActivity
 }
 
 /** For how long a caller is held back at most while enough sessions are busy, in milliseconds. */
@@ -66,6 +68,7 @@ export class Target implements Queryable {
   readonly name: string
   readonly digestKey: Buffer
   readonly limits: SessionLimits
+  readonly activity: TargetActivity
   readonly #writers: SessionPool
   /** Sessions that can only read, so that a find needs no BEGIN of its own to be sure of that. */
   readonly #readers: SessionPool
@@ -89,6 +92,7 @@ export class Target implements Queryable {
   constructor(options: TargetOptions) {
     this.name = options.name
     this.digestKey = options.digestKey
+    this.activity = options.activity ?? {}
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
     this.#catalogue = new KnownCatalogue(
       this.name,
@@ -192,6 +196,7 @@ export class Target implements Queryable {
     if (!shared) {
       const send: SharedStatementOptions['send'] = (...args) => this.query(...args)
       this.#shared.set(statement, (shared = new SharedStatement({ statement, send, ...options })))
+      shared.onGroup = this.activity.grouped
     }
     return shared
   }
@@ -199,8 +204,10 @@ export class Target implements Queryable {
   /** The statement as callers of this target who meet at the same rows send it; made when first asked for. */
   inTurn(statement: Statement): StatementsInTurn {
     let inTurn = this.#inTurn.get(statement)
-    if (!inTurn)
+    if (!inTurn) {
       this.#inTurn.set(statement, (inTurn = new StatementsInTurn(statement, () => this.session(), this.limits)))
+      inTurn.onGroup = this.activity.grouped
+    }
     return inTurn
   }
 

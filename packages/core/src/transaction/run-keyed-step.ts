@@ -23,6 +23,7 @@ import { FLAGS, type KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Queryable, Rows } from '../target/queryable.js'
 import type { Target } from '../target/target.js'
+import { tellEnd } from '../target/activity.js'
 import { NoTurn, type Turn } from '../target/turn-queue.js'
 import { digestKeyPads } from '../values/digest.js'
 import { toTextArray } from '../values/text-array.js'
@@ -87,7 +88,16 @@ export interface KeyedResult {
  *
  * @throws LedgermanProblem with the receipt as far as the run got.
  */
-export async function runKeyedStep(
+export function runKeyedStep(
+  target: Target,
+  mapping: Mapping,
+  step: KeyedStep,
+  options: RunOptions,
+): Promise<KeyedResult> {
+  return tellEnd(target.activity, 'change', options.mode, runToItsEnd(target, mapping, step, options))
+}
+
+async function runToItsEnd(
   target: Target,
   mapping: Mapping,
   step: KeyedStep,

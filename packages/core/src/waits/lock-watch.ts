@@ -55,6 +55,7 @@ export class LockWatch {
   }
 
   end(): void {
+    this.#tellWait()
     this.#isOver = true
     clearTimeout(this.#timer)
   }
@@ -68,7 +69,7 @@ export class LockWatch {
   async #ask(): Promise<void> {
     const found = await findHolders(this.target, this.pid).catch(() => [])
     if (this.#isOver) return
-    if (found.length === 0) return void (this.#waitingSince = undefined)
+    if (found.length === 0) return this.#tellWait()
     const now = performance.now()
     this.#waitingSince ??= now - this.#every
     const isNews = found.map(({ pid }) => pid).join() !== this.#holders.map(({ pid }) => pid).join()
@@ -77,6 +78,13 @@ export class LockWatch {
     if (now - this.#waitingSince < this.lockWaitMs + GRACE_MS) return
     this.#hasCancelled = true
     await this.target.cancel(this.pid)
+  }
+
+  /** A wait is over, as far as can be seen. */
+  #tellWait(): void {
+    if (this.#waitingSince === undefined) return
+    this.target.activity.lockWaited?.(performance.now() - this.#waitingSince)
+    this.#waitingSince = undefined
   }
 
   #nextLookMs(): number {

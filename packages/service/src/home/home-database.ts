@@ -31,6 +31,12 @@ export class HomeDatabase {
     this.#pool.on('connect', (client) => client.on('error', () => undefined))
   }
 
+  /** How many sessions there are, how many of them are on loan, and how many callers wait for one. */
+  get counts(): { open: number; busy: number; waiting: number } {
+    const { totalCount, idleCount, waitingCount } = this.#pool
+    return { open: totalCount, busy: totalCount - idleCount, waiting: waitingCount }
+  }
+
   /** @throws LedgermanProblem target-unavailable where the home database cannot be reached. */
   async query<Row extends pg.QueryResultRow>(text: string, values: unknown[] = []): Promise<Row[]> {
     return (await this.#reached(() => this.#pool.query<Row>(text, values))).rows

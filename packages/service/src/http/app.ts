@@ -18,6 +18,7 @@ import {
   type ProblemCode,
   type Role,
 } from '@ledgerman/contract'
+import type { Metrics } from '../metrics/metrics.js'
 import type { TokenStore } from '../home/token-store.js'
 import { sendProblem, sendReply, sendStream } from './answer.js'
 import { follow } from './follow.js'
@@ -26,6 +27,7 @@ import { CallLimit } from './call-limit.js'
 import { hideStatements } from './hide-statements.js'
 import { toOpenApi } from './openapi.js'
 import { invalid, readBody } from './read-body.js'
+import { measureRequests } from './measure-requests.js'
 import { logRequests } from './request-log.js'
 import type { Call, Route } from './route.js'
 
@@ -33,6 +35,7 @@ export interface AppParts {
   routes: Route[]
   tokens: TokenStore
   log: Logger
+  metrics: Metrics
   /** The built console; null where there is none. */
   consoleDir: string | null
   /** How large a body may be, in bytes. */
@@ -40,10 +43,10 @@ export interface AppParts {
 }
 
 /** Puts the routes, the console and the problem documents together. */
-export function createApp({ routes, tokens, log, consoleDir, bodyLimitBytes }: AppParts): Express {
+export function createApp({ routes, tokens, log, metrics, consoleDir, bodyLimitBytes }: AppParts): Express {
   const app = express()
   app.disable('x-powered-by').set('query parser', 'simple').set('etag', false)
-  app.use(logRequests(log))
+  app.use(logRequests(log), measureRequests(metrics))
   const readBytes = express.raw({ type: () => true, limit: bodyLimitBytes })
   for (const route of routes)
     app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), (request: Request, response: Response) =>

@@ -5,6 +5,7 @@ import { entryRoutes } from './entry-routes.js'
 import { findRoutes } from './find-routes.js'
 import { healthRoutes } from './health-routes.js'
 import { mappingRoutes } from './mapping-routes.js'
+import { metricRoutes } from './metric-routes.js'
 import { recordRoutes } from './record-routes.js'
 import type { Services } from './services.js'
 import { runRoutes } from './run-routes.js'
@@ -32,5 +33,6 @@ export function allRoutes(services: Services): Route[] {
     tokenRoutes,
     sessionRoutes,
     healthRoutes,
+    metricRoutes,
   ].flatMap((routes) => routes(services))
 }

@@ -41,7 +41,7 @@ const LONGEST_STEP_MS = 2 * 60_000
 /** How often a caller who follows a drill is told how far it is, in milliseconds. */
 const TELL_EVERY_MS = 250
 
-export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
+export function drillRoutes({ metrics, targets, homeUrl, openWalks }: Services) {
   const targetOf = ({ params }: Pick<Call, 'params'>) => targets.get(params['target'] ?? '')
 
   function definitionsOf(target: Target, actor: string): Definitions {
@@ -95,7 +95,9 @@ export function drillRoutes({ targets, homeUrl, openWalks }: Services) {
         }
         return {
           status: 200,
-          body: await drill(targetOf(call), call.body, call.caller.actor, { signal: call.gone(), onProgress }),
+          body: await metrics.drilled(
+            drill(targetOf(call), call.body, call.caller.actor, { signal: call.gone(), onProgress }),
+          ),
         }
       },
     }),

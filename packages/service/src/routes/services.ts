@@ -1,6 +1,7 @@
 import type { TokenStore } from '../home/token-store.js'
 import type { HomeDatabase } from '../home/home-database.js'
 import type { RehearsalStore } from '../home/rehearsal-store.js'
+import type { Metrics } from '../metrics/metrics.js'
 import type { OpenWalks } from '../drills/open-walks.js'
 import type { BegunRuns } from '../runs/begun-runs.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
@@ -12,6 +13,7 @@ export interface Services {
   targets: TargetRegistry
   rehearsals: RehearsalStore
   begunRuns: BegunRuns
+  metrics: Metrics
   openWalks: OpenWalks
   /** The home database's address: drills make databases beside it. */
   homeUrl: string

@@ -8,6 +8,7 @@ import {
   toTablePath,
   type Mapping,
   type Plan,
+  type TargetActivity,
 } from '@ledgerman/core'
 import { LRUCache } from 'lru-cache'
 import type { ServiceConfig } from '../config/service-config.js'
@@ -25,6 +26,7 @@ export class TargetRegistry {
     readonly mappings: DefinitionStore<'mapping'>,
     readonly transactions: DefinitionStore<'transaction'>,
     onSessionError: (target: string, error: Error) => void,
+    activityOf: (target: string) => TargetActivity,
   ) {
     this.#targets = new Map(
       Object.entries(configured).map(([name, { url, connections, prepareStatements, lockWaitMs, timeLimitMs }]) => [
@@ -37,6 +39,7 @@ export class TargetRegistry {
           limits: { lockWaitMs, timeLimitMs },
           digestKey,
           onSessionError: (error) => onSessionError(name, error),
+          activity: activityOf(name),
         }),
       ]),
     )
