@@ -22,15 +22,18 @@ const WARM_UP_MS = 4_000
  * Runs the ways in alternating slots of one process, so that whatever else the machine does falls on all of them, and
  * divides each round's rates by that of the first way in the same round.
  */
-export async function compare(ways: readonly Way[], { rounds = 12, slotMs = 700 } = {}): Promise<Ratio[]> {
+export async function compare(
+  ways: readonly Way[],
+  { rounds = 12, slotMs = 700, callers = CALLERS, warmUpMs = WARM_UP_MS } = {},
+): Promise<Ratio[]> {
   // Until it is compiled the rate says nothing of what a server does that runs for days.
-  for (const way of ways) await rateOf(way, WARM_UP_MS)
+  for (const way of ways) await rateOf(way, warmUpMs, callers)
   const rates = new Map(ways.map((way) => [way.name, [] as number[]]))
   for (let round = 0; round < rounds; round++) {
     // The order turns, so that no way always follows the same other.
     for (let at = 0; at < ways.length; at++) {
       const way = ways[(at + round) % ways.length] as Way
-      rates.get(way.name)?.push(await rateOf(way, slotMs))
+      rates.get(way.name)?.push(await rateOf(way, slotMs, callers))
     }
   }
   const base = rates.get(ways[0]?.name ?? '') ?? []
@@ -42,11 +45,11 @@ export async function compare(ways: readonly Way[], { rounds = 12, slotMs = 700 
   })
 }
 
-async function rateOf({ once }: Way, slotMs: number): Promise<number> {
+async function rateOf({ once }: Way, slotMs: number, callers: number): Promise<number> {
   const started = performance.now()
   let done = 0
   await Promise.all(
-    Array.from({ length: CALLERS }, async (_, caller) => {
+    Array.from({ length: callers }, async (_, caller) => {
       while (performance.now() - started < slotMs) {
         await once(caller)
         done++

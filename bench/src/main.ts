@@ -5,6 +5,7 @@ import pg from 'pg'
 import { changeRecord, loadRecord, parseKeyParts, prepareBook, resolveMapping, Target } from '@ledgerman/core'
 import { findFreePort, removeCluster, startCluster } from '@ledgerman/local'
 import { allocation, Hand, makeBenchTable, sightings } from './bench-table.js'
+import { compareCommands } from './cases/commands.js'
 import { compareFinds, comparePages } from './cases/finds.js'
 import { compareTransfers, transferDefinition } from './cases/transfers.js'
 import { CALLERS, compare, type Ratio } from './compare.js'
@@ -123,6 +124,7 @@ try {
     ]),
   )
 
+  await show('A command', () => compareCommands(both.ours, both.token))
   await show('One load by key, through HTTP', () =>
     compare([
       {

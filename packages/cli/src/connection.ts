@@ -3,6 +3,7 @@ import { homedir } from 'node:os'
 import { dirname, join } from 'node:path'
 import { LedgermanClient, type TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, suggestName } from '@ledgerman/contract'
+import { sendRequest } from './send-request.js'
 
 interface Login {
   url: string
@@ -32,7 +33,7 @@ export function connect(env: NodeJS.ProcessEnv): LedgermanClient {
       'Not signed in: run ledgerman login URL, or set LEDGERMAN_URL and LEDGERMAN_TOKEN.',
     )
   }
-  return new LedgermanClient({ url, token })
+  return new LedgermanClient({ url, token, fetch: sendRequest })
 }
 
 /**

@@ -13,10 +13,26 @@ export interface ConnectionOptions {
   url: string
   /** Left out where a session cookie stands for it. */
   token?: string | undefined
-  fetch?: typeof fetch
+  /** How requests are sent. @default fetch */
+  fetch?: Send
   /** For how long an answer is waited for, in milliseconds. @default 60000 */
   timeLimitMs?: number
 }
+
+/** The part of an answer that is read. */
+export interface Received {
+  ok: boolean
+  status: number
+  headers: { get(name: string): string | null }
+  text(): Promise<string>
+  body: AsyncIterable<Uint8Array> | null
+}
+
+/** The part of `fetch` (WHATWG Fetch) that is used. */
+export type Send = (
+  address: string,
+  init: { method: string; headers: Record<string, string>; body?: string; signal?: AbortSignal },
+) => Promise<Received>
 
 export interface Request {
   method?: 'GET' | 'PUT' | 'POST' | 'PATCH' | 'DELETE'
@@ -128,7 +144,7 @@ export class HttpClient {
     if (!answer.ok) throw problemFrom(answer, await answer.text())
     const decoder = new TextDecoder()
     try {
-      for await (const bytes of answer.body ?? []) yield decoder.decode(bytes as Uint8Array, { stream: true })
+      for await (const bytes of answer.body ?? []) yield decoder.decode(bytes, { stream: true })
     } catch (error) {
       throw new LedgermanProblem(
         'target-unavailable',
@@ -140,7 +156,7 @@ export class HttpClient {
     yield decoder.decode()
   }
 
-  #fetch(path: string, request: Request, accept: string, signal: AbortSignal | undefined): Promise<Response> {
+  #fetch(path: string, request: Request, accept: string, signal: AbortSignal | undefined): Promise<Received> {
     const { method = 'GET', body, contentType = 'application/json', headers = {}, query = {} } = request
     const parameters = new URLSearchParams(
       Object.entries(query).flatMap(([name, value]) =>
@@ -148,7 +164,7 @@ export class HttpClient {
       ),
     )
     const address = `${this.#url}${path}${parameters.size > 0 ? `?${parameters.toString()}` : ''}`
-    const { token, fetch: send = globalThis.fetch } = this.#options
+    const { token, fetch: send = globalThis.fetch as unknown as Send } = this.#options
     return send(address, {
       method,
       headers: {
@@ -197,7 +213,7 @@ function unreachable(url: string, error: unknown): LedgermanProblem {
   )
 }
 
-function problemFrom(answer: Response, text: string): LedgermanProblem {
+function problemFrom(answer: Received, text: string): LedgermanProblem {
   const isProblem = answer.headers.get('content-type')?.startsWith('application/problem+json') ?? false
   if (!isProblem) {
     return new LedgermanProblem(

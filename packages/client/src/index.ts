@@ -1,7 +1,7 @@
 export { LedgermanClient } from './ledgerman-client.js'
 export { TargetClient } from './target-client.js'
 export type { ChangeOptions, Find } from './target-client.js'
-export type { ConnectionOptions } from './http-client.js'
+export type { ConnectionOptions, Received, Send } from './http-client.js'
 export { propertyFromText, propertyToText } from './property-text.js'
 export { Draft } from './draft/draft.js'
 export type { DraftRecords, PendingChange } from './draft/draft.js'

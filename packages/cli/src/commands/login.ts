@@ -4,6 +4,7 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import type { CommandContext } from '../command-context.js'
 import { loginFile, saveLogin } from '../connection.js'
+import { sendRequest } from '../send-request.js'
 
 export function addLogin(program: Command, context: CommandContext): void {
   program
@@ -35,7 +36,7 @@ export function addLogin(program: Command, context: CommandContext): void {
         throw new LedgermanProblem('request-invalid', 'No token came: give --token-file FILE, or pipe it in.', {
           where: 'token',
         })
-      const caller = await new LedgermanClient({ url, token }).session()
+      const caller = await new LedgermanClient({ url, token, fetch: sendRequest }).session()
       const file = loginFile(env)
       saveLogin(file, { url, token })
       context.print(

@@ -3,20 +3,7 @@ import { definitionName } from '../definition/mapping-definition.js'
 import { chosenBy } from '../definition/chosen-by.js'
 import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
 import { OUTCOMES, receipt } from '../receipt/receipt.js'
-
-export const ISOLATIONS = ['read committed', 'repeatable read', 'serializable'] as const
-/** What a drill can do to a run. */
-export const FAULT_KINDS = [
-  'error',
-  'connection',
-  'time-limit',
-  'row-held',
-  'table-held',
-  'row-changed',
-  'row-removed',
-] as const
-/** How drilled writes are guarded: as their definitions say, or each by this way instead. */
-export const DRILL_GUARDS = ['as defined', 'version', 'rowStamp', 'values', 'none'] as const
+import { DRILL_GUARDS, FAULT_KINDS, ISOLATIONS } from './drill-kinds.js'
 
 const params = z.record(z.string(), z.unknown()).optional()
 const named = z.strictObject({

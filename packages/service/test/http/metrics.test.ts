@@ -28,7 +28,11 @@ describe('the metrics', () => {
     const target = service.client.target('observatory')
     await target.change('programme', ['P-107'], { hoursLeft: '7.25' }, { guard: 'v1' })
     await target.change('programme', ['P-107'], { hoursLeft: '7.50' }, { guard: 'v1' }).catch(() => undefined)
-    await target.run({ mode: 'rehearse', transaction: 'move-hours', params: { from: 'P-107', to: 'P-112', hours: '1' } })
+    await target.run({
+      mode: 'rehearse',
+      transaction: 'move-hours',
+      params: { from: 'P-107', to: 'P-112', hours: '1' },
+    })
     const { type, text } = await scrape()
     expect(type).toMatch(/^text\/plain/)
     const runs = (labels: string) => valueOf(text, `ledgerman_runs_total{target="observatory",${labels}}`)
@@ -44,16 +48,16 @@ describe('the metrics', () => {
   it('show who waits, for what, and how long a lock was waited for', async () => {
     const holder = await service.observatory.session()
     await holder.query(`begin; select 1 from programme where code = 'P-107' for update`)
-    const callers = Array.from({ length: 8 }, () =>
-      service.request('DELETE', P107, { headers: { 'if-match': '*' } }),
-    )
+    const callers = Array.from({ length: 8 }, () => service.request('DELETE', P107, { headers: { 'if-match': '*' } }))
     await new Promise((resolve) => setTimeout(resolve, 400))
     const during = (await scrape()).text
     await holder.query('rollback')
     await holder.end()
     await Promise.all(callers)
     expect(valueOf(during, 'ledgerman_waiting_callers{target="observatory",for="record"}')).toBeGreaterThanOrEqual(5)
-    expect(valueOf(during, 'ledgerman_sessions{target="observatory",for="write",state="busy"}')).toBeGreaterThanOrEqual(2)
+    expect(valueOf(during, 'ledgerman_sessions{target="observatory",for="write",state="busy"}')).toBeGreaterThanOrEqual(
+      2,
+    )
     const after = (await scrape()).text
     expect(valueOf(after, 'ledgerman_lock_wait_seconds_count{target="observatory"}')).toBeGreaterThanOrEqual(1)
   })

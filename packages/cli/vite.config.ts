@@ -1,0 +1,18 @@
+import { defineConfig } from 'vite'
+
+const conditions = ['source', 'node', 'import', 'default']
+
+// A few files for the command line: Node finds and reads hundreds of modules in the time that a command takes.
+export default defineConfig({
+  logLevel: 'warn',
+  resolve: { conditions },
+  ssr: { noExternal: true, resolve: { conditions } },
+  build: {
+    ssr: 'src/main.ts',
+    target: 'node20',
+    outDir: 'dist',
+    emptyOutDir: false,
+    minify: true,
+    rolldownOptions: { output: { entryFileNames: 'ledgerman.js', chunkFileNames: 'chunks/[name].js' } },
+  },
+})

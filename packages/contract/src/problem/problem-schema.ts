@@ -1,0 +1,16 @@
+import { z } from 'zod'
+import { PROBLEM_CODES } from './catalogue.js'
+
+/** A problem document (RFC 9457). Beside the standard members it carries `code` and the facts its code promises. */
+export const problemDocument = z
+  .looseObject({
+    type: z.string().describe('A URI reference that ends in the code; it leads to a page about it.'),
+    title: z.string(),
+    status: z.int(),
+    detail: z.string().describe('What is wrong, where, and what to do. For people; it may change.'),
+    instance: z.string().optional(),
+    code: z.enum(PROBLEM_CODES).describe('Branch on this.'),
+  })
+  .meta({ id: 'Problem' })
+
+export type ProblemDocument = z.output<typeof problemDocument>
