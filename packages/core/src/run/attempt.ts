@@ -227,7 +227,8 @@ export class Attempt {
       if (flag(first, 'leavesOut') === 'f') throw leavesNoneOut(step, matched)
       if (Number(flag(first, 'unwritten')) > 0) throw rowNotWritten(mapping).with({ step: step.no })
       const rule = flag(first, 'brokenRule')
-      if (rule !== null) throw ruleBroken(mapping, Number(rule)).with({ step: step.no })
+      if (rule !== null)
+        throw ruleBroken(mapping, Number(rule), 'isByWhere' in step ? keys[0] : undefined).with({ step: step.no })
       if (step.as && step.kind !== 'remove')
         this.state.loaded.set(step.as, {
           mapping,

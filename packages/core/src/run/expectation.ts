@@ -52,9 +52,15 @@ export function unexpected(parts: {
     )
   return new LedgermanProblem(
     'count-mismatch',
-    `Step ${step} expected ${describeExpectation(expect)} of ${what} and matched ${matched}. Nothing was changed.`,
+    `Step ${step} expected ${describeExpectation(expect)} of ${what} and matched ${matched}${foundOnes(sampleKeys, matched)}. Nothing was changed.`,
     facts,
   )
+}
+
+/** Which ones were found, where they are few: so it can be seen which one is missing, or too many. */
+function foundOnes(keys: readonly RecordValues[], matched: number): string {
+  if (keys.length === 0 || keys.length < matched) return ''
+  return `: ${keys.map((key) => Object.values(key).map(String).join(',')).join(', ')}`
 }
 
 function describeExpectation(expect: Expectation): string {

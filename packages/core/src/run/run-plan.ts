@@ -10,6 +10,7 @@ import {
 import { newEntryId } from '../book/entry-id.js'
 import { bookRun, introducePlan, recordRefusedRun, type BookedRequest } from '../book/book-run.js'
 import { findRequest } from '../book/find-request.js'
+import { keyOfFailingRow } from '../problem/failing-row.js'
 import { settle } from '../book/settle.js'
 import type { Plan } from '../plan/plan.js'
 import { isConnectionError } from '../problem/connection-error.js'
@@ -24,7 +25,7 @@ import type { Rows } from '../target/queryable.js'
 import { DRIVER_PATIENCE_MS, type Session } from '../target/session-pool.js'
 import type { Target } from '../target/target.js'
 import { explainConflict } from '../transaction/explain-conflict.js'
-import { bookNotPrepared } from '../transaction/change-problems.js'
+import { bookNotPrepared, inRecord } from '../transaction/change-problems.js'
 import { tellEnd } from '../target/activity.js'
 import { NoTurn, type Turn } from '../target/turn-queue.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
@@ -357,7 +358,17 @@ async function attemptOnce(
       return lockTimeout(explained, waitedFor ?? watch.holders, lockWaitMs, step)
     if (isDatabaseError(error) && error.code === '40P01')
       return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
-    return step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
+    const placed = step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
+    if (!mapping || !isDatabaseError(error) || !attempt.current || !('isByWhere' in attempt.current)) return placed
+    const failing = keyOfFailingRow(error, mapping)
+    return failing
+      ? new LedgermanProblem(
+          placed.code,
+          inRecord(placed.detail, failing),
+          { ...placed.facts, key: failing },
+          { cause: error },
+        )
+      : placed
   }
 }
 

@@ -167,6 +167,8 @@ function writeStatement(
   const leftOut = shape.checksLeftOut
     ? `exists (select 1 from ${table.sql} as t${joins.sql} where (${condition}) is not true)`
     : 'true'
+  // Whoever breaks a rule comes first, so that it can be named.
+  const ruleOrder = mapping.rules.length === 0 || isRemove ? '' : `, ${brokenRule} nulls last`
   const book = isBooked ? imageInsertSql({ mapping, slots, touched, isRemove, written: extra.written, from }) : ''
   return toStatement(
     `${text}${book}
@@ -176,7 +178,7 @@ select ${outputSql('hit', mapping.properties)},
   min(${brokenRule}) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}, ${leftOut},
   ${outputSql('done', touched)}
 ${from}
-order by ${refused} desc${key.length === 0 ? '' : `, ${key.map(({ column }) => `hit.${column.sql}`).join(', ')}`}
+order by ${refused} desc${ruleOrder}${key.length === 0 ? '' : `, ${key.map(({ column }) => `hit.${column.sql}`).join(', ')}`}
 limit ${limit}::integer`,
     slots,
   )

@@ -61,14 +61,23 @@ interface Conflict {
   loaded: RecordValues
 }
 
-export function ruleBroken(mapping: Mapping, number: number): LedgermanProblem {
+/** @param key of the record that breaks it, where it is one of several. */
+export function ruleBroken(mapping: Mapping, number: number, key?: RecordValues): LedgermanProblem {
   const rule = mapping.rules[number - 1]
-  return new LedgermanProblem('rule-broken', rule?.otherwise ?? 'A rule of the mapping is broken.', {
+  const words = rule?.otherwise ?? 'A rule of the mapping is broken.'
+  return new LedgermanProblem('rule-broken', key ? inRecord(words, key) : words, {
+    ...(key ? { key } : {}),
     mapping: mapping.name,
     rule: rule?.that,
     by: 'mapping',
     matched: 1,
   })
+}
+
+/** What is said of one record among several, with its key behind. */
+export function inRecord(words: string, key: RecordValues): string {
+  const named = Object.entries(key).map(([name, value]) => `${name} ${String(value)}`)
+  return named.length === 0 ? words : `${words} (${named.join(', ')})`
 }
 
 export function keyMismatch(mapping: Mapping, { name }: Property): LedgermanProblem {

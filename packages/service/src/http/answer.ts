@@ -20,7 +20,8 @@ export function sendReply(response: Response, { status, body, headers = {} }: Re
       'content-length': length,
     })
     .end(text)
-  response.setTimeout(READ_PATIENCE_MS, () => response.destroy())
+  // What the system has taken is on its way; only what still waits here needs a limit.
+  if (response.writableLength > 0) response.setTimeout(READ_PATIENCE_MS, () => response.destroy())
 }
 
 /**
