@@ -27,7 +27,9 @@ describe('two people', () => {
     await field(other, 'title').fill('Seen twice')
     await other.click('[data-test=commit]')
     await other.locator('[data-test=conflict]').waitFor()
-    expect(await other.locator('[data-test=conflict-words]').innerText()).toMatch(/Both of you changed hoursLeft/)
+    expect(await other.locator('[data-test=conflict-words]').innerText()).toMatch(
+      /What you set was changed meanwhile as well: hoursLeft/,
+    )
     expect(await other.locator('[data-test=conflict-semester]').innerText()).toMatch(/2027A/)
     await other.click('[data-test=keep-current-hoursLeft]')
     await other.click('[data-test=solve]')

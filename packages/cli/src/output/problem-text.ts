@@ -48,8 +48,13 @@ function formatConflict(problem: LedgermanProblem, width: number): string[] {
   const named = [...new Set([...Object.keys(tested ?? yours), ...theirs])]
   // A removal sets nothing: what there is to look at is the record itself.
   const names = named.length > 0 ? named : Object.keys(current)
-  const longest = Math.max(16, Math.floor((width - 60) / 3))
   const mine = tested ?? yours
+  const longest = longestValue(
+    [tested ? {} : loaded, mine, current].map((values) =>
+      names.filter((name) => name in values).map((name) => values[name]),
+    ),
+    width - Math.max(...names.map(({ length }) => length)) - (by && Object.keys(by).length > 0 ? WHO_WIDTH : 0),
+  )
   const rows = names.map((name) => {
     const who = by?.[name] as { actor: string; at: string } | undefined
     const before = name in loaded && !unknown.has(name) ? formatValue(loaded[name], longest) : colors.dim('not known')
@@ -78,6 +83,18 @@ function formatConflict(problem: LedgermanProblem, width: number): string[] {
       ? [colors.dim('To apply yours to it as it is now: the same command with --if-changed reapply')]
       : []),
   ]
+}
+
+/** How wide who changed a property, and when, mostly is. */
+const WHO_WIDTH = 40
+const LEAST_WIDTH = 16
+
+/** How long a value may be: any length where all columns fit beside one another, and an equal part of the width else. */
+function longestValue(columns: readonly unknown[][], width: number): number {
+  const left = width - 2 * (columns.length + 2)
+  const widths = columns.map((values) => Math.max(0, ...values.map((value) => formatValue(value, Infinity).length)))
+  const needed = widths.reduce((sum, each) => sum + each, 0)
+  return needed <= left ? Infinity : Math.max(LEAST_WIDTH, Math.floor(left / columns.length))
 }
 
 /** The same as the service's own document, for programs. */

@@ -80,7 +80,7 @@ function recordLink(mapping: string, key: RecordValues | null) {
     </div>
     <v-card v-if="conflict" class="mb-3 pa-3" data-test="conflict">
       <p class="mb-2">
-        <strong>Somebody else was faster</strong> with {{ pending[conflict.at]?.mapping }}
+        <strong>Changed meanwhile:</strong> {{ pending[conflict.at]?.mapping }}
         {{ Object.values(pending[conflict.at]?.key ?? {}).join(', ') }}. Nothing was changed, of the others neither.
       </p>
       <v-table density="compact" class="mb-2">

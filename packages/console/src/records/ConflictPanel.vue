@@ -27,19 +27,21 @@ const hasNoOverlap = computed(() => props.conflict.overlap?.length === 0)
     icon="$warning"
     border="start"
     border-color="warning"
-    title="Somebody else was faster"
+    title="Changed meanwhile"
     role="alert"
     data-test="conflict"
   >
     <p data-test="conflict-words">
       This record was changed after you loaded it, so nothing of yours was written.
-      <template v-if="hasNoOverlap">Your properties and theirs do not overlap.</template>
-      <template v-else-if="conflict.overlap">Both of you changed {{ conflict.overlap.join(', ') }}.</template>
+      <template v-if="hasNoOverlap">Your properties and those changed meanwhile do not overlap.</template>
+      <template v-else-if="conflict.overlap"
+        >What you set was changed meanwhile as well: {{ conflict.overlap.join(', ') }}.</template
+      >
       <template v-if="conflict.newest">
         The newest entry for it in the book is by <strong>{{ conflict.newest.actor }}</strong>,
         {{ formatInstant(conflict.newest.at) }} UTC.
       </template>
-      <template v-else>The book has no entry for it: the change was made outside Ledgerman.</template>
+      <template v-else>The book has no entry for it, so who changed it is not known.</template>
     </p>
     <v-table density="compact" class="mt-2">
       <thead>

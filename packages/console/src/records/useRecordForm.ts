@@ -17,7 +17,7 @@ import {
 import { client } from '../client.js'
 import { useDraft } from '../drafts/useDraft.js'
 
-/** Somebody else was faster: what is there now, and what the book knows of who. */
+/** A record that was changed after it was loaded: what is there now, and what the book knows of who changed it. */
 export interface Conflict {
   problem: LedgermanProblem
   yours: RecordValues

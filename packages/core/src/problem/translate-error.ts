@@ -39,7 +39,7 @@ const explanations: Record<string, Explain> = {
   '55P03': (error, { lockWaitMs }) =>
     problem(
       'lock-timeout',
-      `The record stayed locked by someone else for ${(lockWaitMs ?? 0) / 1000} s. Nothing was changed; try again.`,
+      `A lock was not granted within ${(lockWaitMs ?? 0) / 1000} s. Nothing was changed; try again.`,
       { lockWaitMs },
       error,
     ),
