@@ -15,7 +15,7 @@ export function lockTimeout(
     : ''
   return new LedgermanProblem(
     'lock-timeout',
-    `A lock was not granted within ${(waitedMs === undefined ? lockWaitMs : Math.round(waitedMs)) / 1000} s${step === undefined ? '' : `, in step ${step}`}.${who} Nothing was changed; try again.`,
+    `A lock was not granted within ${waitedMs === undefined ? lockWaitMs / 1000 : Math.round(waitedMs / 100) / 10} s${step === undefined ? '' : `, in step ${step}`}.${who} Nothing was changed; try again.`,
     {
       ...problem.facts,
       lockWaitMs,
