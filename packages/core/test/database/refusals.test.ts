@@ -8,9 +8,11 @@ import {
   loadRecord,
   parseKeyParts,
   prepareBook,
+  preparePlan,
   removeRecord,
   replaceRecord,
   resolveMapping,
+  runPlan,
   Target,
   type Mapping,
 } from '@ledgerman/core'
@@ -77,6 +79,16 @@ describe('what the database refuses', () => {
       facts: { timeLimitMs: 600 },
     })
     expect(Date.now() - started).toBeLessThan(1_500)
+  })
+
+  it('but not within the target’s limit where a plan has a longer one', async () => {
+    const steps = [{ sql: 'select pg_sleep(1.2)' }]
+    const plan = (timeLimit: string) =>
+      preparePlan(target, { params: {}, steps, timeLimit }, null, null, () => mapped('antenna'))
+    const { receipt } = await runPlan(target, await plan('3s'), { ...commit, params: {} })
+    expect(receipt).toMatchObject({ outcome: 'committed' })
+    const refused = await refusalOf(runPlan(target, await plan('700ms'), { ...commit, params: {} }))
+    expect(refused).toMatchObject({ code: 'time-limit', facts: { timeLimitMs: 700 } })
   })
 
   it('because somebody cancelled it', async () => {
