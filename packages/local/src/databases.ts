@@ -26,10 +26,11 @@ export async function prepareDatabases(
   const owner = await ensureRole(cluster, dataDir, 'observatory_owner', 'observatory')
   const worker = await ensureRole(cluster, dataDir, 'ledgerman_observatory', 'observatory')
   // So that the demo's owner can read the book, which the worker makes.
-  // To name who holds a lock, and to end a session that others wait for: what other sessions do is seen by no one else.
+  // To name who holds a lock, and to end a session that others wait for: what other sessions do is seen by no one else. And to keep the
+  // values of rows out of the server's log.
   await asAdmin(cluster, 'postgres', (client) =>
     client.query(
-      'grant ledgerman_observatory to observatory_owner; grant pg_read_all_stats, pg_signal_backend to ledgerman_observatory',
+      'grant ledgerman_observatory to observatory_owner; grant pg_read_all_stats, pg_signal_backend to ledgerman_observatory; grant set on parameter log_error_verbosity to ledgerman_observatory',
     ),
   )
   // Drills are run in databases of their own beside the home database, and put their rows back between trials.
