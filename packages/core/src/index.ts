@@ -55,7 +55,7 @@ export type { DrillOptions } from './drill/drill-options.js'
 export { drillFaults } from './drill/fault/fault-drill.js'
 export { drillRace } from './drill/race/race-drill.js'
 export { WalkThrough } from './drill/walk/walk-through.js'
-export { sweepScratch } from './drill/scratch/scratch-database.js'
+export { sweepScratch } from './drill/scratch/home-server.js'
 export type { ScratchSource } from './drill/scratch/scratch-database.js'
 export type { Definitions } from './drill/drilled-plan.js'
 

@@ -1,5 +1,3 @@
-import { randomBytes } from 'node:crypto'
-import pg from 'pg'
 import { LedgermanProblem, printJson, type RecordValues, type ScratchInfo } from '@ledgerman/contract'
 import { readCatalogue } from '../../catalogue/read-catalogue.js'
 import type { Table } from '../../catalogue/table.js'
@@ -14,6 +12,7 @@ import { toTextArray } from '../../values/text-array.js'
 import type { DrillOptions } from '../drill-options.js'
 import { Collector, collectRows, type CopiedTable } from './collect-rows.js'
 import { dumpSchema } from './dump-schema.js'
+import { dropDatabase, makeDatabase, urlOf } from './home-server.js'
 import { maskedValue } from './mask-value.js'
 import { observeRun, type Drilled } from './observe-run.js'
 import { restoreSchema } from './restore-schema.js'
@@ -30,12 +29,7 @@ import {
   type SnapshotDifference,
 } from './snapshot.js'
 
-const PREFIX = 'ledgerman_drill_'
-/** A database may be made and not yet entered for so long, in seconds. */
-const YOUNG_S = 60
 const SESSIONS = 110
-/** How long the home server may take for making or dropping a database, in milliseconds. */
-const HOME_LIMIT_MS = 30_000
 /** How long sessions may take to come back before they are broken off, in milliseconds. */
 const CLOSE_LIMIT_MS = 1_000
 const LOCK_WAIT_MS = 10_000
@@ -95,8 +89,7 @@ export class ScratchDatabase {
       dumpSchema(target, source.targetUrl, source.env, signal),
       reachedRows(source, drilled),
     ])
-    const name = `${PREFIX}${Math.floor(Date.now() / 1000)}_${randomBytes(4).toString('hex')}`
-    await onHome(homeUrl, (client) => client.query(`create database ${name}`))
+    const name = await makeDatabase(homeUrl)
     let scratch: Target | undefined
     let keeper: Session | undefined
     try {
@@ -272,29 +265,6 @@ export class ScratchDatabase {
   }
 }
 
-/** Drops the scratch databases that nobody is connected to: what a crash left behind. */
-export async function sweepScratch(homeUrl: string): Promise<string[]> {
-  return onHome(homeUrl, async (client) => {
-    const { rows } = await client.query<{ name: string }>(
-      `select datname as name from pg_database d where datname like $1 and pg_has_role(current_user, datdba, 'usage')
-        and not exists (select from pg_stat_activity a where a.datid = d.oid)`,
-      [`${PREFIX.replaceAll('_', '\\_')}%`],
-    )
-    const dropped: string[] = []
-    const isOld = ({ name }: { name: string }) => Number(name.split('_')[2]) < Date.now() / 1000 - YOUNG_S
-    for (const { name } of rows.filter(isOld))
-      // Somebody may just have come in: then it is in use.
-      if (
-        await client.query(`drop database if exists ${name}`).then(
-          () => true,
-          () => false,
-        )
-      )
-        dropped.push(name)
-    return dropped
-  })
-}
-
 async function reachedRows(source: ScratchSource, drilled: readonly Drilled[]) {
   const observed = []
   // One after the other: they would wait for each other's locks, which is for later.
@@ -392,40 +362,6 @@ function maskNotes(copied: readonly CopiedTable[], sensitive: ScratchSource['sen
     const hidden = [...(sensitive.get(table.path) ?? [])]
     return hidden.length > 0 ? [`Sensitive values are replaced: ${hidden.join(', ')} of ${table.path}.`] : []
   })
-}
-
-async function onHome<T>(homeUrl: string, work: (client: pg.Client) => Promise<T>): Promise<T> {
-  const client = new pg.Client({
-    connectionString: homeUrl,
-    application_name: 'ledgerman drills',
-    connectionTimeoutMillis: HOME_LIMIT_MS,
-    query_timeout: HOME_LIMIT_MS,
-  })
-  client.on('error', () => undefined)
-  try {
-    await client.connect()
-    return await work(client)
-  } catch (error) {
-    if (!isDatabaseError(error) || error.code !== '42501') throw error
-    throw new LedgermanProblem(
-      'scratch-unavailable',
-      `The role of the home database may not create databases, which drills need. As a superuser there: alter role ${decodeURIComponent(new URL(homeUrl).username)} createdb`,
-      {},
-      { cause: error },
-    )
-  } finally {
-    await client.end().catch(() => undefined)
-  }
-}
-
-async function dropDatabase(homeUrl: string, name: string): Promise<void> {
-  await onHome(homeUrl, (client) => client.query(`drop database if exists ${name} with (force)`)).catch(() => undefined)
-}
-
-function urlOf(homeUrl: string, database: string): string {
-  const url = new URL(homeUrl)
-  url.pathname = `/${database}`
-  return url.toString()
 }
 
 /** A key's value as PostgreSQL writes it, out of its JSON form. */
