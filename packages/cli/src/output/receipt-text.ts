@@ -24,7 +24,10 @@ export function formatReceipt(receipt: Receipt, options: ReceiptText): string {
       ]
     : receipt.steps.flatMap((step) => formatStepParts(step, options))
   const unsaid = (receipt.notShown ?? []).map((words) => `${colors.yellow('not shown')}: ${words}`)
-  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts, ...unsaid].join('\n\n')
+  const rounded = (receipt.rounded ?? []).map(
+    ({ step, property, to }) => `${colors.yellow('rounded')}: ${property} of step ${step}, to what ${to} keeps`,
+  )
+  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts, ...rounded, ...unsaid].join('\n\n')
 }
 
 function headline({ outcome, steps, durationMs, reversible, replayed }: Receipt): string {

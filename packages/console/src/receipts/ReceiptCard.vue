@@ -23,6 +23,12 @@ const facts = computed(() =>
     .filter(Boolean)
     .join(' · '),
 )
+const remarks = computed(() => [
+  ...(props.receipt.rounded ?? []).map(
+    ({ step, property, to }) => `Rounded: ${property} of step ${step}, to what ${to} keeps.`,
+  ),
+  ...(props.receipt.notShown ?? []).map((words) => `Not shown: ${words}`),
+])
 const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
 </script>
 
@@ -40,6 +46,9 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
         >
       </v-card-subtitle>
     </v-card-item>
+    <v-card-text v-if="remarks.length > 0" data-test="remarks">
+      <p v-for="remark in remarks" :key="remark">{{ remark }}</p>
+    </v-card-text>
     <v-card-text v-if="receipt.transaction !== null || receipt.steps.length > 1">
       <p class="mb-2">
         {{

@@ -93,6 +93,12 @@ export const receipt = z
       .describe(
         'What happened and cannot be shown here, and why: a value that JSON cannot carry, a book that could not be read.',
       ),
+    rounded: z
+      .array(
+        z.strictObject({ step: z.int(), property: z.string(), to: z.string().describe('The type of its column.') }),
+      )
+      .optional()
+      .describe('Computed values that can have more decimals than their column keeps, and were rounded to them.'),
     definitions: z
       .record(z.string(), z.int())
       .optional()

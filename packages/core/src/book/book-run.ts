@@ -85,13 +85,33 @@ on conflict (id) do nothing`
 /** What an entry says of a run as a whole. */
 export type BookedRun = Pick<
   Receipt,
-  'transaction' | 'revision' | 'isolation' | 'attempts' | 'durationMs' | 'startedAt' | 'reversible' | 'definitions'
+  | 'transaction'
+  | 'revision'
+  | 'isolation'
+  | 'attempts'
+  | 'durationMs'
+  | 'startedAt'
+  | 'reversible'
+  | 'definitions'
+  | 'rounded'
 >
 
 function bookedRun(plan: Plan, receipt: Receipt): BookedRun & { writes?: BookedWrite[] } {
   const writes = plan.name === null ? { writes: plan.steps.filter(isWrite).map(toBookedWrite) } : {}
-  const { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions } = receipt
-  return { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions, ...writes }
+  const { transaction, revision, isolation, attempts, durationMs, startedAt, reversible, definitions, rounded } =
+    receipt
+  return {
+    transaction,
+    revision,
+    isolation,
+    attempts,
+    durationMs,
+    startedAt,
+    reversible,
+    definitions,
+    ...(rounded ? { rounded } : {}),
+    ...writes,
+  }
 }
 
 /** How much of a condition the book keeps beside a run; the whole statement stands with its steps. */

@@ -1,6 +1,7 @@
 import type { Receipt, RecordValues, StepKind, StepReceipt } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import { entryAddress, toBindReceipts, toRowReceipt } from '../transaction/receipt.js'
+import { roundedBy } from '../plan/roundings.js'
 import type { Target } from '../target/target.js'
 import type { FindMapping } from './find-mapping.js'
 
@@ -21,6 +22,7 @@ export interface RunRow {
   startedAt: string
   reversible: Receipt['reversible']
   definitions?: Record<string, number>
+  rounded?: Receipt['rounded']
   /** Of steps that were sent with their run: what they write, and by which condition. */
   writes?: BookedWrite[]
 }
@@ -82,6 +84,7 @@ export async function readRunReceipt(
     entry: entryAddress(target.name, row.id),
     reversible: run.reversible,
     ...(run.definitions ? { definitions: run.definitions } : {}),
+    ...(row.outcome === 'committed' ? roundedBy(steps, run.rounded) : {}),
   }
 }
 

@@ -225,7 +225,7 @@ async function attemptOnce(
   try {
     if (asOne) {
       isCommitting = true
-      const rows = await asOne.run(session, attempt, headerOf(plan, run, attempts), request.note ?? null)
+      const rows = await asOne.run(session, attempt, headerOf(plan, request, run, attempts), request.note ?? null)
       isClean = true
       return {
         result: { receipt: await toldReceipt(target, plan, request, run, attempts, attempt, rows), evidence: [] },

@@ -3,6 +3,7 @@ import type { BookedRun } from '../book/book-run.js'
 import type { LostCommit } from '../book/settle.js'
 import { getEntry } from '../book/read-entries.js'
 import { isWrite, type Plan } from '../plan/plan.js'
+import { roundedBy, roundingsOf } from '../plan/roundings.js'
 import type { Target } from '../target/target.js'
 import { entryAddress, roundMs } from '../transaction/receipt.js'
 import type { Attempt } from './attempt.js'
@@ -17,7 +18,8 @@ export interface RunClock {
 }
 
 /** What the book says of a run that is about to be one statement; how long it took, and what it left, the statement adds. */
-export function headerOf(plan: Plan, { startedAt }: RunClock, attempts: number): BookedRun {
+export function headerOf(plan: Plan, request: RunRequest, { startedAt }: RunClock, attempts: number): BookedRun {
+  const rounded = roundingsOf(plan, request.params)
   return {
     transaction: plan.name,
     revision: plan.revision,
@@ -27,6 +29,7 @@ export function headerOf(plan: Plan, { startedAt }: RunClock, attempts: number):
     startedAt,
     reversible: null,
     definitions: revisionsOf(plan),
+    ...(rounded.length > 0 ? { rounded } : {}),
   }
 }
 
@@ -64,6 +67,7 @@ export function toRunReceipt(
     reversible: outcome === 'refused' ? null : runReversibility(plan, attempt?.receipts ?? []),
     definitions: revisionsOf(plan),
     ...lateTriggers(plan, attempt),
+    ...roundedBy(attempt?.receipts ?? [], roundingsOf(plan, request.params)),
   }
 }
 

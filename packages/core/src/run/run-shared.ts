@@ -35,7 +35,7 @@ export async function runShared(
   const lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
   let watch: LockWatch | undefined
   try {
-    const header = headerOf(plan, run, 1)
+    const header = headerOf(plan, request, run, 1)
     let rows = await asOne.share(attempt, header, note, (pid) => {
       watch = new LockWatch(target, pid, lockWaitMs, request.onWait)
     })

@@ -81,6 +81,31 @@ describe('steps', () => {
     expect(counts(again.body.steps)).toEqual([[before[0]?.['n'], 0]])
   })
 
+  it('that compute say which values their columns rounded, in the receipt and in the book', async () => {
+    const compute = (hoursLeft: string, more: object = {}) => ({
+      change: 'programme',
+      key: { code: "'P-102'" },
+      guard: 'any',
+      compute: { hoursLeft, ...more },
+    })
+    const rounded = async (step: object, params: object = {}) => {
+      const { body } = await commit([step], { params })
+      expect(body.outcome).toBe('committed')
+      const entry = await service.request('GET', body.entry as string)
+      expect((entry.body.receipt as { rounded?: object }).rounded).toEqual(body.rounded)
+      return body.rounded as object[] | undefined
+    }
+    const hours = { step: 1, property: 'hoursLeft', to: 'numeric(6,2)' }
+    expect(await rounded(compute('hoursLeft / 7'))).toEqual([hours])
+    expect(
+      await rounded(compute('hoursLeft + :more', { priority: 'priority * 1.5 - priority' }), { more: '1.255' }),
+    ).toEqual(
+      expect.arrayContaining([hours, { step: 1, property: 'priority', to: expect.stringMatching(/int/) as string }]),
+    )
+    expect(await rounded(compute('hoursLeft + :more - 0.10'), { more: '1.25' })).toBeUndefined()
+    expect(await rounded(compute('round(hoursLeft / 7, 2)'))).toBeUndefined()
+  })
+
   it('that change all, or remove, are refused unless that is said and counted', async () => {
     const all = (more: object) =>
       commit([{ change: 'telescope', where: 'code is not null', values: { status: 'retired' }, ...more }])
