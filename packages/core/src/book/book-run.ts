@@ -2,6 +2,7 @@ import { createHash } from 'node:crypto'
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
 import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import type { BookedWrite } from './read-run-receipt.js'
+import { recordRefusal } from './record-refusal.js'
 import { withoutValues } from '../problem/safe-message.js'
 import type { Attempt } from '../run/attempt.js'
 import type { Session } from '../target/session-pool.js'
@@ -54,33 +55,37 @@ export async function bookRun(
 ): Promise<void> {
   attempt.statement = null
   // A second entry of that id would hide that the run was done before: it has to fail.
-  await session.query(BOOK_SQL, entryValues(plan, receipt, request, null), 'lm_book_run')
+  const { id, actor, note } = receipt
+  const totals = [totalOf(plan, receipt, 'matched'), totalOf(plan, receipt, 'changed')].map(String)
+  const texts = [bookedRun(plan, receipt), bookedSteps(plan, receipt)].map((each) => JSON.stringify(each))
+  const values = [id, actor, note, ...totals, ...texts, request?.key ?? null, request?.digest ?? null]
+  await session.query(BOOK_SQL, values, 'lm_book_run')
 }
 
-/**
- * Writes a refused run to the book, after its roll-back; where that cannot be done the refusal stands all the same.
- *
- * @returns whether it stands there now.
- */
-export async function recordRefusedRun(
+/** Writes a refused run to the book, after its roll-back. @returns whether it stands there now. */
+export function recordRefusedRun(
   target: Target,
   plan: Plan,
   receipt: Receipt,
   problem: LedgermanProblem,
 ): Promise<boolean> {
-  return target.query(REFUSAL_SQL, entryValues(plan, receipt, undefined, problem), 'lm_book_refused').then(
-    () => true,
-    () => false,
-  )
+  const { id, startedAt, actor, note } = receipt
+  return recordRefusal(target, {
+    id,
+    startedAt,
+    actor,
+    note,
+    problem,
+    detail: bookedDetail(plan, problem),
+    matched: totalOf(plan, receipt, 'matched'),
+    run: bookedRun(plan, receipt),
+    steps: bookedSteps(plan, receipt),
+  })
 }
 
 const BOOK_SQL = `
-insert into ledgerman.entry (id, actor, outcome, note, matched, changed, problem, detail, run, request_key, steps, request_digest)
-values ($1::uuid, $2, $3, $4, $5::integer, $6::integer, $7, $8, $9::jsonb, $10, $11::json, $12)`
-
-// A run that was settled as refused stands there already.
-const REFUSAL_SQL = `${BOOK_SQL}
-on conflict (id) do nothing`
+insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
+values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, $9)`
 
 /** What an entry says of a run as a whole. */
 export type BookedRun = Pick<
@@ -140,30 +145,14 @@ function bookedStep(step: PlannedStep, told: StepReceipt) {
   }
 }
 
-function entryValues(
-  plan: Plan,
-  receipt: Receipt,
-  request: BookedRequest | undefined,
-  problem: LedgermanProblem | null,
-): (string | null)[] {
-  const writing = receipt.steps.filter(({ no }) => mayWrite(plan.steps[no - 1] as PlannedStep))
-  const total = (of: 'matched' | 'changed') => String(writing.reduce((sum, step) => sum + (step[of] ?? 0), 0))
-  const steps = receipt.steps.map((told) => bookedStep(plan.steps[told.no - 1] as PlannedStep, told))
-  return [
-    receipt.id,
-    receipt.actor,
-    problem === null ? 'committed' : 'refused',
-    receipt.note,
-    total('matched'),
-    // What was refused was rolled back.
-    problem === null ? total('changed') : '0',
-    problem?.code ?? null,
-    problem === null ? null : bookedDetail(plan, problem),
-    JSON.stringify(bookedRun(plan, receipt)),
-    request?.key ?? null,
-    JSON.stringify(steps),
-    request?.digest ?? null,
-  ]
+function bookedSteps(plan: Plan, { steps }: Receipt) {
+  return steps.map((told) => bookedStep(plan.steps[told.no - 1] as PlannedStep, told))
+}
+
+/** Over all steps that may write. */
+function totalOf(plan: Plan, { steps }: Receipt, of: 'matched' | 'changed'): number {
+  const writing = steps.filter(({ no }) => mayWrite(plan.steps[no - 1] as PlannedStep))
+  return writing.reduce((sum, step) => sum + (step[of] ?? 0), 0)
 }
 
 /** The words of a refusal as the book keeps them: an expression in them may hold what must not be shown. */

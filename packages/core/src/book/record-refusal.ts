@@ -3,49 +3,123 @@ import type { Mapping } from '../mapping/mapping.js'
 import { recordHashSql } from '../statement/book-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { Target } from '../target/target.js'
-import type { RunHeader } from '../transaction/receipt.js'
 
+/** A run that was rolled back, as the book keeps it. */
 export interface Refusal {
-  header: RunHeader
-  /** The statement's number in the book; null where none was sent. */
-  statement: string | null
-  /** Its binds as they may be kept, in the text form of a text[]. */
-  binds: string | null
-  key: string | null
-  /** Whose key it is. */
-  mapping: Mapping
-  matched: number | null
+  id: string
+  startedAt: string
+  actor: string
+  note: string | null
   problem: LedgermanProblem
+  /** The problem's words, without what must not be kept. */
+  detail: string
+  matched: number | null
+  /** Of a keyed change: its record, and the statement's number and binds where one was sent. */
+  record?: { mapping: Mapping; key: readonly (string | null)[] } | undefined
+  statement?: string | null
+  binds?: readonly (string | null)[] | null
+  /** Of a run of several steps: what the entry says of it, and of each step. */
+  run?: object
+  steps?: readonly object[]
 }
+
+interface Waiting {
+  refusal: Refusal
+  resolve: (isBooked: boolean) => void
+}
+
+/** How many refusals are written by one statement at most, and how many of those are on their way at once. */
+const MOST_TOGETHER = 100
+const MOST_ON_THE_WAY = 2
 
 /**
  * Writes a refused run to the book, after its roll-back. Where that cannot be done the refusal stands all the same: it is
  * what the caller has to hear.
  *
+ * Many are refused at one moment where they all waited for one lock: they are written together, so that what they cost is not
+ * taken from others.
+ *
  * @returns whether it stands there now.
  */
-export async function recordRefusal(target: Target, refusal: Refusal): Promise<boolean> {
-  const { header, statement, binds, key, mapping, matched, problem } = refusal
-  const keySql = key === null ? '$7::text[]' : canonicalKeySql(mapping, '$7::text[]')
-  return target
-    .query(
-      `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail)
-       values ($1, $2, $3, 'refused', $4, $5, $6, ${recordHashSql(keySql)}, ${keySql}, $8, 0, $9, $10) on conflict (id) do nothing`,
-      [
-        header.id,
-        header.startedAt,
-        header.actor,
-        statement,
-        binds,
-        header.note,
-        key,
-        matched === null ? null : String(matched),
-        problem.code,
-        problem.detail,
-      ],
-    )
-    .then(
+export function recordRefusal(target: Target, refusal: Refusal): Promise<boolean> {
+  let queue = queues.get(target)
+  if (!queue) queues.set(target, (queue = new RefusalQueue(target)))
+  return queue.add(refusal)
+}
+
+const queues = new WeakMap<Target, RefusalQueue>()
+
+class RefusalQueue {
+  #waiting: Waiting[] = []
+  #onTheWay = 0
+
+  constructor(readonly target: Target) {}
+
+  add(refusal: Refusal): Promise<boolean> {
+    return new Promise((resolve) => {
+      this.#waiting.push({ refusal, resolve })
+      // All who are refused in this turn of the event loop go together.
+      if (this.#waiting.length === 1) setImmediate(() => this.#next())
+    })
+  }
+
+  #next(): void {
+    while (this.#onTheWay < MOST_ON_THE_WAY && this.#waiting.length > 0) {
+      this.#onTheWay++
+      void this.#write(this.#take()).finally(() => {
+        this.#onTheWay--
+        this.#next()
+      })
+    }
+  }
+
+  /** The first who waits, and who can be written with it: keys of other tables are read as other types. */
+  #take(): Waiting[] {
+    const sql = insertSql(this.#waiting[0]?.refusal)
+    const taken: Waiting[] = []
+    const left: Waiting[] = []
+    for (const each of this.#waiting)
+      (taken.length < MOST_TOGETHER && insertSql(each.refusal) === sql ? taken : left).push(each)
+    this.#waiting = left
+    return taken
+  }
+
+  async #write(together: readonly Waiting[]): Promise<void> {
+    const isWritten = await this.#insert(together)
+    if (isWritten || together.length === 1) return together.forEach(({ resolve }) => resolve(isWritten))
+    // One of them may be what cannot be written.
+    for (const each of together) each.resolve(await this.#insert([each]))
+  }
+
+  #insert(together: readonly Waiting[]): Promise<boolean> {
+    const rows = toJson(together.map(({ refusal }) => toRow(refusal)))
+    return this.target.query(insertSql(together[0]?.refusal), [rows]).then(
       () => true,
       () => false,
     )
+  }
+}
+
+/** A run that was settled as refused stands there already. */
+function insertSql(refusal: Refusal | undefined): string {
+  const mapping = refusal?.record?.mapping
+  const key = mapping ? canonicalKeySql(mapping, 'e.key') : 'null::text[]'
+  return `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail, run, steps)
+select e.id, e.at, e.actor, 'refused', e.statement, e.binds, e.note, ${mapping ? recordHashSql(key) : 'null'}, ${key}, e.matched, 0, e.problem, e.detail, e.run, e.steps
+from pg_catalog.json_to_recordset($1::json) as e(id uuid, at timestamptz, actor text, statement bigint, binds text[], note text,
+  key text[], matched integer, problem text, detail text, run jsonb, steps json)
+on conflict (id) do nothing`
+}
+
+function toRow({ id, startedAt, actor, note, problem, detail, matched, ...more }: Refusal): object {
+  const { record, statement = null, binds = null, run, steps } = more
+  const key = record?.key ?? null
+  return { id, at: startedAt, actor, note, matched, problem: problem.code, detail, key, statement, binds, run, steps }
+}
+
+/** JSON that PostgreSQL can read, whatever a caller sent: no NUL, and no half of a surrogate pair. */
+function toJson(rows: readonly object[]): string {
+  return JSON.stringify(rows, (_, value: unknown) =>
+    typeof value === 'string' ? Buffer.from(value.replaceAll('\0', '')).toString() : value,
+  )
 }

@@ -3,10 +3,13 @@ import type { LockHolder } from '@ledgerman/contract'
 /** Callers who go after the same thing, such as a record: so many are at it at once, the others stand in line for it. */
 interface Line {
   busy: number
-  waiting: { admit: () => void }[]
+  waiting: { admit: () => void; refuse: () => void; until: number }[]
   /** Who holds what those at it wait for, as far as anybody looked. */
   holders: readonly LockHolder[]
 }
+
+/** Callers who came together are out of time together: they are told one by one, so that others are not held up meanwhile. */
+const BETWEEN_REFUSALS_MS = 2
 
 /** A turn that was granted. */
 export interface Turn {
@@ -14,8 +17,12 @@ export interface Turn {
   waitedMs: number
   /** Told of who holds the lock that is waited for, so that those in line can be told too. */
   tellHolders(holders: readonly LockHolder[]): void
-  leave(): void
+  /** @param isHeld whether what was waited for is held still: who has hardly any time left need not go and see */
+  leave(isHeld?: boolean): void
 }
+
+/** Who has so little left of the time they may wait is not let at a thing that is held, in milliseconds. */
+const TOO_LATE_MS = 150
 
 /** Thrown where a turn did not come in time. */
 export class NoTurn extends Error {
@@ -34,6 +41,8 @@ export class NoTurn extends Error {
  * lock: only a few of them wait in the database, the rest here, first come first served.
  */
 export class TurnQueue {
+  /** When the next who is out of time is told so, in milliseconds of `performance.now`. */
+  #nextRefusal = 0
   readonly #lines = new Map<string, Line>()
 
   /** @param width how many may be at one thing at once */
@@ -68,15 +77,20 @@ export class TurnQueue {
   #inLine(line: Line, patienceMs: number, since: number): Promise<void> {
     return new Promise((resolve, reject) => {
       const waiting = {
+        until: since + patienceMs,
         admit: () => {
           clearTimeout(timer)
           resolve()
         },
+        refuse: () => {
+          clearTimeout(timer)
+          line.waiting.splice(line.waiting.indexOf(waiting), 1)
+          const now = performance.now()
+          this.#nextRefusal = Math.max(now, this.#nextRefusal + BETWEEN_REFUSALS_MS)
+          setTimeout(() => reject(new NoTurn(performance.now() - since, line.holders)), this.#nextRefusal - now)
+        },
       }
-      const timer = setTimeout(() => {
-        line.waiting.splice(line.waiting.indexOf(waiting), 1)
-        reject(new NoTurn(performance.now() - since, line.holders))
-      }, patienceMs)
+      const timer = setTimeout(waiting.refuse, patienceMs)
       line.waiting.push(waiting)
     })
   }
@@ -86,9 +100,11 @@ export class TurnQueue {
     return {
       waitedMs,
       tellHolders: (holders) => void (line.holders = holders),
-      leave: () => {
+      leave: (isHeld = false) => {
         if (hasLeft) return
         hasLeft = true
+        const latest = performance.now() + TOO_LATE_MS
+        if (isHeld) for (const each of line.waiting.filter(({ until }) => until < latest)) each.refuse()
         const next = line.waiting.shift()
         // The place goes over to whoever is next.
         if (next) return next.admit()

@@ -4,7 +4,6 @@ import type { Mapping } from '../mapping/mapping.js'
 import { applyOperation, CopiedSize, readPointer, type PatchOperation } from '../patch/json-patch.js'
 import type { Target } from '../target/target.js'
 import { getProperty } from './change-input.js'
-import { toTextArray } from '../values/text-array.js'
 import { loadRecord } from './load-record.js'
 import { showable, toReceipt } from './receipt.js'
 import { toHeader, type KeyedResult, type RunOptions } from './run-keyed-step.js'
@@ -75,10 +74,23 @@ async function refusedPatch(
 ): Promise<LedgermanProblem> {
   const header = toHeader(target, mapping, { mode, actor, ...(note === undefined ? {} : { note }) })
   const receipt = toReceipt(header, 'refused', null, [], null)
-  const texts = toTextArray(mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null)))
+  const { id, startedAt } = header
+  const record = {
+    mapping,
+    key: mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null)),
+  }
   const isBooked =
     mode === 'commit' &&
-    (await recordRefusal(target, { header, statement: null, binds: null, key: texts, mapping, matched: 1, problem }))
+    (await recordRefusal(target, {
+      id,
+      startedAt,
+      actor,
+      note: header.note,
+      problem,
+      detail: problem.detail,
+      matched: 1,
+      record,
+    }))
   if (!isBooked) receipt.entry = null
   return problem.with({ receipt })
 }

@@ -18,7 +18,13 @@ import { isHidden, mayBeWrittenAgain, readAgain } from './read-again.js'
 import { settledRecord } from './settled-record.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { isConnectionError } from '../problem/connection-error.js'
-import { isCancelled, isDatabaseError, isSerializationFailure, isStalePlan } from '../problem/database-error.js'
+import {
+  isCancelled,
+  isDatabaseError,
+  isLockTimeout,
+  isSerializationFailure,
+  isStalePlan,
+} from '../problem/database-error.js'
 import { FLAGS, type KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Queryable, Rows } from '../target/queryable.js'
@@ -231,17 +237,20 @@ async function runToItsEnd(
     const problem = await tellMore(explained)
     const matched = matchedOf(problem)
     const receipt = refusedReceipt(matched)
-    const key = step.key.size === 0 ? null : toTextArray(showableKey(target, mapping, step.key))
+    const record = step.key.size === 0 ? undefined : { mapping, key: showableKey(target, mapping, step.key) }
     const isBooked =
       isCommit &&
       (await recordRefusal(target, {
-        header,
-        statement: statementId(mapping, statement.step, kind),
-        binds: toTextArray(shown),
-        key,
-        mapping,
-        matched,
+        id: header.id,
+        startedAt: header.startedAt,
+        actor: header.actor,
+        note: header.note,
         problem,
+        detail: problem.detail,
+        matched,
+        record,
+        statement: statementId(mapping, statement.step, kind),
+        binds: shown,
       }))
     if (!isBooked) receipt.entry = null
     return problem.with({ receipt })
@@ -353,10 +362,14 @@ async function runStatement(
   }
   const inTurn = async (preparedAs: string | undefined) => {
     const turn = subject === undefined ? undefined : await target.recordTurns.enter(subject, target.limits.lockWaitMs)
+    let isHeld = false
     try {
       return (await once(preparedAs, turn)).rows
+    } catch (error) {
+      isHeld = isLockTimeout(error) || isCancelled(error)
+      throw error
     } finally {
-      turn?.leave()
+      turn?.leave(isHeld)
     }
   }
   const alone = async (): Promise<Rows['rows']> => {
