@@ -1,3 +1,5 @@
+import { createHash } from 'node:crypto'
+import { LRUCache } from 'lru-cache'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { readCatalogue, readType } from '../catalogue/read-catalogue.js'
 import type { Table } from '../catalogue/table.js'
@@ -9,9 +11,17 @@ import type { Queryable } from './queryable.js'
 /** After how long a table is read from the catalogue again, in milliseconds: an alteration is noticed by then at the latest. */
 const CATALOGUE_AGE_MS = 10_000
 
+/**
+ * How many tables and types are kept. With a table goes what was built on it: some 100 kB where its mapping is in use
+ * (docs/operations.md).
+ */
+const MOST_TABLES = 500
+const MOST_TYPES = 1_000
+
 interface KnownTable {
   table: Table
-  printed: string
+  /** Of all it says but the number of rows. */
+  digest: string
   /** Milliseconds since the epoch. */
   readAt: number
 }
@@ -37,8 +47,8 @@ async function orMeanwhile<T>(asked: Promise<T>, meanwhile: T): Promise<T> {
 
 /** What is known of a target's tables and types. Everybody who asks for a table while it is being read gets that reading. */
 export class KnownCatalogue {
-  readonly #tables = new Map<string, KnownTable>()
-  readonly #types = new Map<string, ColumnType>()
+  readonly #tables = new LRUCache<string, KnownTable>({ max: MOST_TABLES })
+  readonly #types = new LRUCache<string, ColumnType>({ max: MOST_TYPES })
   #reading = new Map<string, Promise<Table>>()
 
   constructor(
@@ -115,10 +125,11 @@ export class KnownCatalogue {
 
   /** Keeps the object of before where nothing was altered, so that what was built on it stays of use. */
   #remember(table: Table): Table {
-    const printed = JSON.stringify({ ...table, approximateRows: null })
+    const said = JSON.stringify({ ...table, approximateRows: null })
+    const digest = createHash('sha256').update(said).digest('base64')
     const known = this.#tables.get(table.path)
-    const kept = known?.printed === printed ? known.table : table
-    this.#tables.set(table.path, { table: kept, printed, readAt: Date.now() })
+    const kept = known?.digest === digest ? known.table : table
+    this.#tables.set(table.path, { table: kept, digest, readAt: Date.now() })
     return kept
   }
 }
