@@ -61,6 +61,7 @@ export default ts.config(
   },
   ...arrowRules,
   corePurity,
+  { files: ['**/*.cjs'], rules: { '@typescript-eslint/no-require-imports': 'off' } },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },
   prettier,
 )

@@ -13,6 +13,8 @@ export default defineConfig({
     outDir: 'dist',
     emptyOutDir: false,
     minify: true,
-    rolldownOptions: { output: { entryFileNames: 'ledgerman.js', chunkFileNames: 'chunks/[name].js' } },
+    rolldownOptions: {
+      output: { format: 'cjs', entryFileNames: 'ledgerman.cjs', chunkFileNames: 'chunks/[name].cjs' },
+    },
   },
 })

@@ -5,7 +5,7 @@ import { compare, type Ratio } from '../compare.js'
 import { call } from '../http-caller.js'
 
 const execute = promisify(execFile)
-const PROGRAM = join(import.meta.dirname, '../../../packages/cli/bin/ledgerman.js')
+const PROGRAM = join(import.meta.dirname, '../../../packages/cli/bin/ledgerman.cjs')
 
 /** What a command takes beside what Node and the call take: its budget is a ratio of 0.77, which is 1.3 times as long. */
 export function compareCommands(url: string, token: string): Promise<Ratio[]> {

@@ -21,11 +21,11 @@ const terminal = {
 // A reader such as head may stop before the end: that is no failure.
 process.stdout.on('error', (error: NodeJS.ErrnoException) => process.exit(error.code === 'EPIPE' ? 0 : 1))
 
-try {
-  await createProgram(new CommandContext(terminal)).parseAsync()
-} catch (error) {
-  process.exitCode = report(error)
-}
+createProgram(new CommandContext(terminal))
+  .parseAsync()
+  .catch((error: unknown) => {
+    process.exitCode = report(error)
+  })
 
 function report(error: unknown): number {
   if (error instanceof CommanderError) {
