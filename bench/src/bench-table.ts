@@ -48,10 +48,15 @@ export const sightings: MappingDefinition = mappingDefinition.parse({
 
 /** Each caller has rows of its own and knows their versions, so that every change is a hit. */
 export class Hand {
-  readonly #versions = new Map<number, number>()
+  readonly #versions: Map<number, number>
   readonly #turns: number[]
 
-  constructor(readonly callers: number) {
+  /** @param before who changed the same rows, and knows their versions */
+  constructor(
+    readonly callers: number,
+    before?: Hand,
+  ) {
+    this.#versions = before ? before.#versions : new Map()
     this.#turns = Array.from({ length: callers }, () => 0)
   }
 

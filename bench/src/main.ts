@@ -13,6 +13,8 @@ import { changeByHand, changeByHandWithAudit, loadByHand } from './hand-written.
 import { call } from './http-caller.js'
 import { startServers, type Servers } from './servers.js'
 
+const CROWD = 64
+
 const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-bench-'))
 const cluster = await startCluster({ dataDir, port: await findFreePort() })
 let servers: Servers | undefined
@@ -30,11 +32,15 @@ try {
   await prepareBook(target)
   const mapping = resolveMapping(allocation, 1, await target.table('public.allocation'))
   const hand = new Hand(CALLERS)
-  const changing = async (caller: number, change: (id: number, version: number, hours: string) => Promise<unknown>) => {
-    const id = hand.next(caller)
-    const version = hand.version(id)
+  const changing = async (
+    caller: number,
+    change: (id: number, version: number, hours: string) => Promise<unknown>,
+    by = hand,
+  ) => {
+    const id = by.next(caller)
+    const version = by.version(id)
     await change(id, version, `${version % 400}.25`)
-    hand.changed(id)
+    by.changed(id)
   }
 
   /** Runs a comparison and prints it, unless only others were asked for: `npm run bench -- find transfer`. */
@@ -95,35 +101,46 @@ try {
   const json = { 'content-type': 'application/json' }
   const patch = { ...bearer, 'content-type': 'application/merge-patch+json' }
 
-  await show('One keyed change, through HTTP', () =>
-    compare([
-      {
-        name: 'hand-written endpoint, no audit',
-        once: (caller) =>
-          changing(caller, (id, version, hours) =>
+  const changesOverHttp = (by: Hand) => [
+    {
+      name: 'hand-written endpoint, no audit',
+      once: (caller: number) =>
+        changing(
+          caller,
+          (id, version, hours) =>
             call(
               `${both.theirs}/allocations/${id}`,
               'PATCH',
               { ...json, 'if-match': `"${version}"` },
               JSON.stringify({ hours }),
             ),
-          ),
-      },
-      {
-        name: 'Ledgerman service, with its entry',
-        once: (caller) =>
-          changing(caller, (id, version, hours) =>
+          by,
+        ),
+    },
+    {
+      name: 'Ledgerman service, with its entry',
+      once: (caller: number) =>
+        changing(
+          caller,
+          (id, version, hours) =>
             call(
               `${records}/records/${id}`,
               'PATCH',
               { ...patch, 'if-match': `"v${version}"` },
               JSON.stringify({ hours }),
             ),
-          ),
-      },
-    ]),
+          by,
+        ),
+    },
+  ]
+  await show('One keyed change, through HTTP', () => compare(changesOverHttp(hand)))
+  await show('The same, one caller, how long the middle one takes', () =>
+    compare(changesOverHttp(hand), { callers: 1, by: 'p50' }),
   )
-
+  const crowd = new Hand(CROWD, hand)
+  await show('The same, 64 callers, how long all but one of a hundred take', () =>
+    compare(changesOverHttp(crowd), { callers: CROWD, by: 'p99' }),
+  )
   await show('A command', () => compareCommands(both.ours, both.token))
   await show('One load by key, through HTTP', () =>
     compare([
@@ -183,10 +200,8 @@ try {
 
 function print(title: string, ratios: Ratio[]): void {
   console.log(title)
-  for (const { name, perSecond, ratio, low, high } of ratios) {
-    console.log(
-      `  ${name.padEnd(48)} ${ratio.toFixed(2)}  (${low.toFixed(2)} to ${high.toFixed(2)})  ${perSecond.toFixed(0)}/s`,
-    )
+  for (const { name, figure, ratio, low, high } of ratios) {
+    console.log(`  ${name.padEnd(48)} ${ratio.toFixed(2)}  (${low.toFixed(2)} to ${high.toFixed(2)})  ${figure}`)
   }
   console.log('')
 }
