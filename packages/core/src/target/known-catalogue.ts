@@ -102,7 +102,12 @@ export class KnownCatalogue {
 
   #freshTable(path: string): Table | undefined {
     const known = this.#tables.get(path)
-    return known && Date.now() - known.readAt < CATALOGUE_AGE_MS ? known.table : undefined
+    const age = known ? Date.now() - known.readAt : Infinity
+    if (!known || age >= CATALOGUE_AGE_MS) return undefined
+    // One that is in use is read again before its time is over, so that nobody waits for it.
+    if (age >= CATALOGUE_AGE_MS / 2 && !this.#reading.has(path))
+      this.#read(path, parseTablePath(path)).catch(() => undefined)
+    return known.table
   }
 
   #read(path: string, name: TablePath): Promise<Table> {

@@ -10,6 +10,7 @@ import {
   type TransactionDefinition,
 } from '@ledgerman/contract'
 import type { HomeDatabase, HomeQuery } from './home-database.js'
+import { KeptAnswers } from './kept-answers.js'
 
 interface DefinitionOf {
   mapping: MappingDefinition
@@ -46,7 +47,7 @@ const KEEP_MS = 1_000
 
 /** Published definitions of one kind: every revision is kept, numbered, with its source text. */
 export class DefinitionStore<Kind extends DefinitionKind> {
-  readonly #latest = new LRUCache<string, { found: Revision<Kind> | undefined }>({ max: 5_000, ttl: KEEP_MS })
+  readonly #latest = new KeptAnswers<Revision<Kind> | undefined>(5_000, KEEP_MS)
   readonly #revisions = new LRUCache<string, Revision<Kind>>({ max: 5_000 })
 
   constructor(
@@ -64,17 +65,14 @@ export class DefinitionStore<Kind extends DefinitionKind> {
     })
   }
 
-  async find(target: string, name: string): Promise<Revision<Kind> | undefined> {
-    const key = latestKey(target, name)
-    const kept = this.#latest.get(key)
-    if (kept) return kept.found
-    const [row] = await this.home.query<DefinitionRow>(
-      `${SELECT} where target = $1 and kind = $2 and name = $3 order by revision desc limit 1`,
-      [target, this.kind, name],
-    )
-    const found = row?.content ? toRevision<Kind>(row) : undefined
-    this.#latest.set(key, { found })
-    return found
+  find(target: string, name: string): Promise<Revision<Kind> | undefined> {
+    return this.#latest.get(latestKey(target, name), async () => {
+      const [row] = await this.home.query<DefinitionRow>(
+        `${SELECT} where target = $1 and kind = $2 and name = $3 order by revision desc limit 1`,
+        [target, this.kind, name],
+      )
+      return row?.content ? toRevision<Kind>(row) : undefined
+    })
   }
 
   /** One revision; those never change, so they are kept. @throws LedgermanProblem not-found */

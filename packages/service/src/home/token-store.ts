@@ -1,7 +1,7 @@
 import { createHash, randomBytes } from 'node:crypto'
-import { LRUCache } from 'lru-cache'
 import { LedgermanProblem, type NewToken, type Role, type TokenInfo, type TokenInput } from '@ledgerman/contract'
 import type { HomeDatabase } from './home-database.js'
+import { KeptAnswers } from './kept-answers.js'
 
 /** Who calls: the token's name is the actor of every entry it causes. */
 export interface Caller {
@@ -20,7 +20,8 @@ const SESSION_HOURS = 12
  * guessed back.
  */
 export class TokenStore {
-  readonly #known = new LRUCache<string, Caller>({ max: 10_000, ttl: TRUST_MS })
+  /** One that is not known is asked for each time: it may have been made just now. */
+  readonly #known = new KeptAnswers<Caller | undefined>(10_000, TRUST_MS, (caller) => caller !== undefined)
 
   constructor(readonly home: HomeDatabase) {}
 
@@ -104,18 +105,16 @@ export class TokenStore {
   }
 
   /** A session's secret is no token, and a token no session's: what is known of one says nothing of the other. */
-  async #find(kind: 'token' | 'session', secret: string, sql: string): Promise<Caller | undefined> {
-    const known = this.#known.get(`${kind} ${secret}`)
-    if (known) return known
-    const [row] = await this.home.query<Pick<TokenRow, 'id' | 'name' | 'role' | 'targets'>>(sql, [hash(secret)])
-    if (!row) return undefined
-    const caller = { tokenId: row.id, actor: row.name, role: row.role, targets: row.targets }
-    this.#known.set(`${kind} ${secret}`, caller)
-    await this.home.query(
-      `update ledgerman_home.token set last_used_at = now() where id = $1 and last_used_at is distinct from now() and coalesce(last_used_at, '-infinity') < now() - interval '1 minute'`,
-      [row.id],
-    )
-    return caller
+  #find(kind: 'token' | 'session', secret: string, sql: string): Promise<Caller | undefined> {
+    return this.#known.get(`${kind} ${secret}`, async () => {
+      const [row] = await this.home.query<Pick<TokenRow, 'id' | 'name' | 'role' | 'targets'>>(sql, [hash(secret)])
+      if (!row) return undefined
+      await this.home.query(
+        `update ledgerman_home.token set last_used_at = now() where id = $1 and last_used_at is distinct from now() and coalesce(last_used_at, '-infinity') < now() - interval '1 minute'`,
+        [row.id],
+      )
+      return { tokenId: row.id, actor: row.name, role: row.role, targets: row.targets }
+    })
   }
 }
 
