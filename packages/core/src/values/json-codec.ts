@@ -1,8 +1,9 @@
-import { printJson, RawJson, type Json } from '@ledgerman/contract'
+import { parseJson, printJson, RawJson, type Json } from '@ledgerman/contract'
 import { ValueError } from './value-error.js'
 
 // A json column that holds the JSON value null has to differ from SQL NULL, and a stored object that looks like the
 // envelope has to differ from an envelope: both travel as {"ledgerman:json": value}.
+const IS_ENVELOPE = /^\s*\{\s*"ledgerman:json"\s*:/
 const NEEDS_ENVELOPE = /^\s*(?:null\s*$|\{\s*"ledgerman:json"\s*:)/
 
 export function jsonFromText(text: string): Json {
@@ -10,7 +11,9 @@ export function jsonFromText(text: string): Json {
 }
 
 export function jsonToText(value: Json): string {
-  const inside = isEnvelope(value) ? (value['ledgerman:json'] as Json) : value
+  // A value may come as it was loaded, not read yet.
+  const read = value instanceof RawJson && IS_ENVELOPE.test(value.text) ? parseJson(value.text) : value
+  const inside = isEnvelope(read) ? (read['ledgerman:json'] as Json) : read
   const text = printJson(inside)
   if (/\\u0000/.test(text.replaceAll('\\\\', '')))
     throw new ValueError('JSON without U+0000, which PostgreSQL cannot store')
