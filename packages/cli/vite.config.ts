@@ -1,3 +1,4 @@
+import { fileURLToPath } from 'node:url'
 import { defineConfig } from 'vite'
 
 const conditions = ['source', 'node', 'import', 'default']
@@ -5,7 +6,10 @@ const conditions = ['source', 'node', 'import', 'default']
 // A few files for the command line: Node finds and reads hundreds of modules in the time that a command takes.
 export default defineConfig({
   logLevel: 'warn',
-  resolve: { conditions },
+  resolve: {
+    conditions,
+    alias: { 'node:child_process': fileURLToPath(new URL('src/no-subprocess.ts', import.meta.url)) },
+  },
   ssr: { noExternal: true, resolve: { conditions } },
   build: {
     ssr: 'src/main.ts',

@@ -21,7 +21,7 @@ const terminal = {
 // A reader such as head may stop before the end: that is no failure.
 process.stdout.on('error', (error: NodeJS.ErrnoException) => process.exit(error.code === 'EPIPE' ? 0 : 1))
 
-createProgram(new CommandContext(terminal))
+createProgram(new CommandContext(terminal), process.argv[2])
   .parseAsync()
   .catch((error: unknown) => {
     process.exitCode = report(error)

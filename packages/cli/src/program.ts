@@ -15,8 +15,28 @@ import { addWaits } from './commands/waits.js'
 import { version } from './version.js'
 import type { CommandContext } from './command-context.js'
 
-/** All commands, in the order a first session needs them. */
-export function createProgram(context: CommandContext): Command {
+/** What adds commands, and which: in the order a first session needs them. */
+const COMMANDS: readonly (readonly [add: (program: Command, context: CommandContext) => void, names: string[]])[] = [
+  [addLogin, ['login']],
+  [addTargets, ['targets']],
+  [addTables, ['tables']],
+  [addMappings, ['mappings', 'map']],
+  [addDefinitions, ['publish', 'check', 'types', 'fetch']],
+  [addFind, ['find']],
+  [addRecords, ['load', 'add', 'replace', 'remove']],
+  [addChange, ['change']],
+  [addRuns, ['transactions', 'run']],
+  [addDrill, ['drill']],
+  [addBook, ['book']],
+  [addWaits, ['waits', 'demo']],
+  [addTokens, ['tokens']],
+]
+
+/**
+ * The program with all its commands; with those of one kind only where one of them is what the command line begins with, since making
+ * all of them takes longer than most commands take.
+ */
+export function createProgram(context: CommandContext, asked?: string): Command {
   const program = new Command('ledgerman')
     .description('Change existing PostgreSQL records, and prove what was changed.')
     .version(version, '--version', 'print the version')
@@ -43,22 +63,8 @@ A first session on the demo observatory:
 Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed meanwhile ·
 6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable · 10 a drill that tried nothing`,
     )
-  for (const add of [
-    addLogin,
-    addTargets,
-    addTables,
-    addMappings,
-    addDefinitions,
-    addFind,
-    addRecords,
-    addChange,
-    addRuns,
-    addDrill,
-    addBook,
-    addWaits,
-    addTokens,
-  ])
-    add(program, context)
+  const needed = COMMANDS.filter(([, names]) => names.includes(asked ?? ''))
+  for (const [add] of needed.length > 0 ? needed : COMMANDS) add(program, context)
   exitByThrowing(program)
   return program
 }
