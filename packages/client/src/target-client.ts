@@ -207,9 +207,9 @@ export class TargetClient {
   }
 
   /** Cancels what a session runs, or ends it: the session of that pid that began at that moment. */
-  async endSession(pid: number, startedAt: string, did: 'cancel' | 'end'): Promise<SessionEnded> {
+  async endSession(pid: number, startedAt: string, action: 'cancel' | 'end'): Promise<SessionEnded> {
     const request = { method: 'POST' as const, body: { startedAt } }
-    return (await this.#http.send<SessionEnded>(`${this.#path}/waits/${pid}/${did}`, request)).body
+    return (await this.#http.send<SessionEnded>(`${this.#path}/waits/${pid}/${action}`, request)).body
   }
 
   /** Stages what goes wrong between two programs, on the demo only. */

@@ -20,10 +20,12 @@ export function addWaits(program: Command, context: CommandContext): void {
         context.print(command, now, () => `${colors.dim(now.at)}\n${formatWaits(now)}\n`)
     })
 
-  for (const did of ['cancel', 'end'] as const)
+  for (const action of ['cancel', 'end'] as const)
     waits
-      .command(did)
-      .description(did === 'cancel' ? 'Cancel what a session runs.' : 'End a session; its transaction is rolled back.')
+      .command(action)
+      .description(
+        action === 'cancel' ? 'Cancel what a session runs.' : 'End a session; its transaction is rolled back.',
+      )
       .argument('<pid>', 'of a session in the list')
       .option('--yes', 'do it; without, it is only shown which session that is')
       .action(async (pid: string, options: { yes?: boolean }, command: Command) => {
@@ -44,13 +46,13 @@ export function addWaits(program: Command, context: CommandContext): void {
             command,
             session,
             () =>
-              `${pid}: ${session.application ?? ''}, ${session.user ?? ''}, ${session.state ?? ''}, ${session.behind} behind\n${session.lastStatement ?? ''}\n\n${colors.dim(`To ${did} it: the same command with --yes`)}`,
+              `${pid}: ${session.application ?? ''}, ${session.user ?? ''}, ${session.state ?? ''}, ${session.behind} behind\n${session.lastStatement ?? ''}\n\n${colors.dim(`To ${action} it: the same command with --yes`)}`,
           )
-        const ended = await target.endSession(session.pid, session.startedAt, did)
+        const ended = await target.endSession(session.pid, session.startedAt, action)
         context.print(
           command,
           ended,
-          () => `${did === 'cancel' ? 'Cancelled what' : 'Ended'} ${pid}${did === 'cancel' ? ' ran' : ''}.`,
+          () => `${action === 'cancel' ? 'Cancelled what' : 'Ended'} ${pid}${action === 'cancel' ? ' ran' : ''}.`,
         )
       })
 
@@ -77,7 +79,7 @@ export function addWaits(program: Command, context: CommandContext): void {
           lock: options.lock,
           code: options.code,
         })
-        context.print(command, told, () => told.says)
+        context.print(command, told, () => told.message)
       },
     )
 }

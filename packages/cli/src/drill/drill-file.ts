@@ -133,7 +133,7 @@ export function unmetExpectations(report: DrillReport, expect: DrillExpectation)
         report.passed === (expect.kept ?? true),
         report.passed
           ? 'every invariant held, and was not expected to'
-          : broken.map(({ expression, says }) => `${expression} ${says}`).join('; '),
+          : broken.map(({ expression, message }) => `${expression} ${message}`).join('; '),
       )
       const { committed = {}, refusals } = expect
       const { least = 0, most = Infinity } =
@@ -156,7 +156,7 @@ function names(results: Extract<DrillReport, { kind: 'interleaving' }>['results'
 function disagreeing({ results }: Extract<DrillReport, { kind: 'fault' }>): string {
   return results
     .filter(({ agrees }) => !agrees)
-    .map(({ fault, says }) => `${fault}: ${says}`)
+    .map(({ fault, message }) => `${fault}: ${message}`)
     .join('; ')
 }
 

@@ -62,12 +62,12 @@ export function verdict(report: DrillReport): string {
 function formatFaults(results: readonly FaultResult[]): string {
   return formatTable(
     ['', 'fault', 'told', 'rows', 'what it came to'],
-    results.map(({ fault, outcome, differing, staged, agrees, says }) => [
+    results.map(({ fault, outcome, differing, staged, agrees, message }) => [
       staged ? (agrees ? colors.green('ok') : colors.red('!!')) : colors.yellow('??'),
       fault,
       outcome === 'committed' ? colors.green(outcome) : outcome,
       differing.length === 0 ? colors.dim('as before') : `${differing.length} differ`,
-      says.length > 90 ? `${says.slice(0, 89)}…` : says,
+      message.length > 90 ? `${message.slice(0, 89)}…` : message,
     ]),
   )
 }
@@ -97,7 +97,7 @@ function formatInterleavings({ runs, results, notCompared }: InterleavingDrill):
       if (!first.has(anomaly.name)) first.set(anomaly.name, { where: `${isolation}, guard ${guard}`, anomaly })
   const shown = [...first.values()].map(
     ({ where, anomaly }) =>
-      `${colors.red(anomaly.name)} at ${where}: ${anomaly.says}\n${indent(formatSchedule(anomaly.schedule))}`,
+      `${colors.red(anomaly.name)} at ${where}: ${anomaly.message}\n${indent(formatSchedule(anomaly.schedule))}`,
   )
   const left =
     notCompared.length === 0 ? [] : [colors.dim(`Not compared, since chance decides them: ${notCompared.join(', ')}.`)]
@@ -110,12 +110,12 @@ export function formatSchedule(schedule: Anomaly['schedule']): string {
   const names = new Set(schedule.flatMap(({ writes }) => writes.flatMap(({ after }) => Object.keys(after ?? {}))))
   return formatTable(
     ['', 'run', 'statement', ''],
-    schedule.map(({ run, step, says, did, reads, writes }, at) => [
+    schedule.map(({ run, step, message, action, reads, writes }, at) => [
       String(at + 1),
       run,
-      `${step === 'commit' ? '' : `${step}  `}${says.length > 70 ? `${says.slice(0, 69)}…` : says}`,
+      `${step === 'commit' ? '' : `${step}  `}${message.length > 70 ? `${message.slice(0, 69)}…` : message}`,
       [
-        did === 'ran' ? '' : colors.yellow(did),
+        action === 'ran' ? '' : colors.yellow(action),
         ...reads.slice(0, 2).map(({ values }) => `sees ${formatValues(values, names)}`),
         ...writes.map(
           ({ before, after }) => `${formatValues(before ?? {})} → ${after ? formatValues(after) : 'removed'}`,
@@ -154,14 +154,14 @@ function formatRace({ committed, refused, refusals, retries, latencyMs, perSecon
   )
   if (kept.length === 0) return counts
   const invariants = formatTable(
-    ['', 'kept', '', 'looks'],
-    kept.map(({ expression, held, says, looks }) => [
+    ['', 'kept', '', 'checks'],
+    kept.map(({ expression, held, message, checks }) => [
       held ? colors.green('ok') : colors.red('!!'),
       expression,
-      says,
-      String(looks),
+      message,
+      String(checks),
     ]),
-    ['looks'],
+    ['checks'],
   )
   return `${counts}\n\n${invariants}`
 }

@@ -3,7 +3,7 @@ import type { Explained } from '@ledgerman/contract'
 import { formatBinds, indent } from './receipt-text.js'
 
 /** A statement before it is run: what it is, how its rows are found, and the database's own plan. */
-export function formatExplained({ statement, binds, index, says, plan }: Explained): string {
+export function formatExplained({ statement, binds, index, message, plan }: Explained): string {
   const verdict = {
     serves: colors.green('An index serves.'),
     partly: colors.yellow('Indexes serve in part.'),
@@ -12,7 +12,7 @@ export function formatExplained({ statement, binds, index, says, plan }: Explain
   return [
     indent(statement),
     ...(binds.length > 0 ? [indent(formatBinds(binds))] : []),
-    [verdict, ...says].join('\n'),
+    `${verdict}\n${message}`.trimEnd(),
     `${colors.dim("PostgreSQL's plan")}\n${indent(plan)}`,
   ].join('\n\n')
 }

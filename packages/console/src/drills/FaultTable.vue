@@ -45,7 +45,7 @@ const results = computed((): FaultResult[] => [props.drill.undisturbed, ...props
             <v-card class="pa-3" max-width="700"><RowDifferences :rows="result.differing" /></v-card>
           </v-menu>
         </td>
-        <td class="small-note">{{ result.says }}</td>
+        <td class="small-note">{{ result.message }}</td>
       </tr>
     </tbody>
   </v-table>

@@ -29,8 +29,8 @@ defineProps<{ drill: RaceDrill }>()
     <div v-for="kept in drill.kept" :key="kept.expression" class="d-flex align-center ga-2 mt-2" :data-held="kept.held">
       <v-icon :icon="kept.held ? mdiCheck : mdiAlertCircle" :color="kept.held ? 'success' : 'error'" size="small" />
       <span class="mono">{{ kept.expression }}</span>
-      <span>{{ kept.says }}</span>
-      <span class="small-note text-medium-emphasis">looked at {{ kept.looks }} times</span>
+      <span>{{ kept.message }}</span>
+      <span class="small-note text-medium-emphasis">checked {{ kept.checks }} times</span>
     </div>
   </div>
 </template>

@@ -48,7 +48,7 @@ function linesOf({ reads, writes }: ScheduleStep): string[] {
   <div data-test="schedule">
     <div class="d-flex align-center ga-2 mb-2">
       <v-chip color="error">{{ anomaly.name }}</v-chip>
-      <span class="small-note">{{ anomaly.says }}</span>
+      <span class="small-note">{{ anomaly.message }}</span>
       <v-spacer />
       <v-btn icon size="x-small" aria-label="One statement back" :disabled="at === 0" @click="at--"
         ><v-icon :icon="mdiChevronLeft"
@@ -69,7 +69,7 @@ function linesOf({ reads, writes }: ScheduleStep): string[] {
         </div>
         <div
           class="event"
-          :class="[step.did.replace(' ', '-'), { now: row === at, later: row > at, commit: step.step === 'commit' }]"
+          :class="[step.action.replace(' ', '-'), { now: row === at, later: row > at, commit: step.step === 'commit' }]"
           :style="{ gridRow: row + 2, gridColumn: runs.findIndex(({ run }) => run === step.run) + 2 }"
           role="button"
           tabindex="0"
@@ -78,11 +78,14 @@ function linesOf({ reads, writes }: ScheduleStep): string[] {
         >
           <div class="d-flex ga-2 align-baseline">
             <span v-if="step.step !== 'commit'" class="text-medium-emphasis">{{ step.step }}</span>
-            <span class="says">{{ step.says }}</span>
+            <span class="says">{{ step.message }}</span>
             <v-spacer />
-            <v-chip v-if="step.did !== 'ran'" size="x-small" :color="step.did === 'refused' ? 'error' : 'warning'">{{
-              step.did
-            }}</v-chip>
+            <v-chip
+              v-if="step.action !== 'ran'"
+              size="x-small"
+              :color="step.action === 'refused' ? 'error' : 'warning'"
+              >{{ step.action }}</v-chip
+            >
           </div>
           <div v-for="line in linesOf(step)" :key="line" class="mono">{{ line }}</div>
         </div>

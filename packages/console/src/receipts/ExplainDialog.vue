@@ -40,7 +40,7 @@ watch(isOpen, async (open) => {
             class="mb-3"
             :title="VERDICTS[explained.index].words"
           >
-            <div v-for="sentence in explained.says" :key="sentence">{{ sentence }}</div>
+            <div v-for="sentence in explained.message.split('\n')" :key="sentence">{{ sentence }}</div>
           </v-alert>
           <StatementView :step="explained" />
           <h3 class="text-medium-emphasis mt-3 small-note">PostgreSQL's plan</h3>

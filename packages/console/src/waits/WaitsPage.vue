@@ -14,7 +14,7 @@ const target = computed(() => String(route.params['target']))
 const waits = ref<Waits | null>(null)
 const problem = ref<unknown>(null)
 const selected = ref<number | null>(null)
-const asked = ref<{ session: WaitingSession; did: 'cancel' | 'end' } | null>(null)
+const asked = ref<{ session: WaitingSession; action: 'cancel' | 'end' } | null>(null)
 const sessions = computed(() => waits.value?.sessions ?? [])
 const mayEnd = computed(() => session.value !== null && includesRole(session.value.role, 'admin'))
 /** Each root with those that wait for it under it, deeper ones further in; nobody twice. */
@@ -53,7 +53,7 @@ async function confirm() {
   asked.value = null
   if (!chosen) return
   try {
-    await client.target(target.value).endSession(chosen.session.pid, chosen.session.startedAt, chosen.did)
+    await client.target(target.value).endSession(chosen.session.pid, chosen.session.startedAt, chosen.action)
     waits.value = await client.target(target.value).waits()
   } catch (error) {
     problem.value = error
@@ -127,10 +127,13 @@ function seconds(ms: number | null): string {
                   size="x-small"
                   class="mr-1"
                   :data-test="`cancel-${one.pid}`"
-                  @click.stop="asked = { session: one, did: 'cancel' }"
+                  @click.stop="asked = { session: one, action: 'cancel' }"
                   >Cancel</v-btn
                 >
-                <v-btn size="x-small" :data-test="`end-${one.pid}`" @click.stop="asked = { session: one, did: 'end' }"
+                <v-btn
+                  size="x-small"
+                  :data-test="`end-${one.pid}`"
+                  @click.stop="asked = { session: one, action: 'end' }"
                   >End</v-btn
                 >
               </template>
@@ -142,7 +145,7 @@ function seconds(ms: number | null): string {
     <v-card v-if="waits && waits.ended.length > 0" title="Cancelled or ended from here lately">
       <v-list density="compact">
         <v-list-item v-for="each in waits.ended" :key="`${each.at} ${each.pid}`">
-          {{ formatInstant(each.at) }} · {{ each.actor }} {{ each.did === 'end' ? 'ended' : 'cancelled' }}
+          {{ formatInstant(each.at) }} · {{ each.actor }} {{ each.action === 'end' ? 'ended' : 'cancelled' }}
           {{ each.pid }} ({{ each.application }}, {{ each.user }})
         </v-list-item>
       </v-list>
@@ -150,13 +153,13 @@ function seconds(ms: number | null): string {
     <v-dialog :model-value="asked !== null" max-width="520" @update:model-value="asked = null">
       <v-card
         v-if="asked"
-        :title="`${asked.did === 'end' ? 'End session' : 'Cancel what runs in'} ${asked.session.pid}?`"
+        :title="`${asked.action === 'end' ? 'End session' : 'Cancel what runs in'} ${asked.session.pid}?`"
         data-test="ask-end"
       >
         <v-card-text>
           {{ asked.session.application }}, {{ asked.session.user }}, {{ asked.session.state }}.
           {{
-            asked.did === 'end'
+            asked.action === 'end'
               ? 'Its transaction is rolled back, and its program loses the connection.'
               : 'Its statement fails; its transaction has to be rolled back by its program.'
           }}
@@ -167,7 +170,7 @@ function seconds(ms: number | null): string {
           <v-spacer />
           <v-btn autofocus @click="asked = null">Leave it</v-btn>
           <v-btn color="error" variant="flat" data-test="confirm-end" @click="confirm">{{
-            asked.did === 'end' ? 'End it' : 'Cancel it'
+            asked.action === 'end' ? 'End it' : 'Cancel it'
           }}</v-btn>
         </v-card-actions>
       </v-card>

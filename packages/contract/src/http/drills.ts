@@ -104,7 +104,7 @@ const faultResult = z.strictObject({
   differing: z.array(rowDifference).describe('Rows that differ from before, but for what the fault itself did.'),
   staged: z.boolean().describe('Whether it could be brought about; one that could not shows nothing.'),
   agrees: z.boolean().describe('Whether what the caller was told, the rows and the book agree.'),
-  says: z.string(),
+  message: z.string(),
   durationMs: z.number(),
 })
 
@@ -123,8 +123,8 @@ const scheduleStep = z.strictObject({
   run: z.string().describe('A, B or C.'),
   step: z.union([z.int(), z.literal('commit')]),
   kind: z.string(),
-  says: z.string(),
-  did: z.enum(['ran', 'waits', 'went on', 'refused']),
+  message: z.string(),
+  action: z.enum(['ran', 'waits', 'went on', 'refused']),
   reads: z.array(seenRow),
   writes: z.array(z.strictObject({ mapping: z.string(), key: row, before: row.nullable(), after: row.nullable() })),
 })
@@ -133,7 +133,7 @@ const anomaly = z.strictObject({
   name: z.string().describe('The standard name where it has one, else "not serializable".'),
   schedules: z.int().describe('In how many of the schedules that were tried.'),
   schedule: z.array(scheduleStep).describe('The first of them, as it went.'),
-  says: z.string(),
+  message: z.string(),
   final: z.array(rowDifference),
 })
 
@@ -181,8 +181,8 @@ export const raceDrill = z.strictObject({
       before: z.string().nullable(),
       after: z.string().nullable(),
       held: z.boolean(),
-      looks: z.int().describe('How often it was looked at while the runs went on.'),
-      says: z.string(),
+      checks: z.int().describe('How often it was checked while the runs went on.'),
+      message: z.string(),
     }),
   ),
   scratch: scratchInfo,

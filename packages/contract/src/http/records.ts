@@ -17,7 +17,7 @@ export const explained = z
     statement: z.string(),
     binds: z.array(bindReceipt),
     index: z.enum(['serves', 'partly', 'not used']).describe('Whether indexes find the rows.'),
-    says: z.array(z.string()).describe('How the rows are found, in plain words.'),
+    message: z.string().describe('How the rows are found, in plain words; a line for each table.'),
     plan: z.string().describe("PostgreSQL's own plan."),
   })
   .meta({ id: 'Explained' })

@@ -48,7 +48,7 @@ export const waits = z
         z.strictObject({
           at: z.string(),
           actor: z.string(),
-          did: z.enum(['cancel', 'end']),
+          action: z.enum(['cancel', 'end']),
           pid: z.int(),
           application: z.string().nullable(),
           user: z.string().nullable(),
@@ -60,7 +60,7 @@ export const waits = z
 
 /** Names the session once more: its start has to be the one that was seen. */
 export const endSessionInput = z.strictObject({ startedAt: z.string().min(1) }).meta({ id: 'EndSession' })
-export const sessionEnded = z.strictObject({ pid: z.int(), did: z.enum(['cancel', 'end']), done: z.boolean() })
+export const sessionEnded = z.strictObject({ pid: z.int(), action: z.enum(['cancel', 'end']), done: z.boolean() })
 
 /** What the demo can stage, on the demo target only. */
 export const stagedInput = z
@@ -71,7 +71,7 @@ export const stagedInput = z
     code: z.string().default('P-107').describe('The programme it is about.'),
   })
   .meta({ id: 'Staged' })
-export const staged = z.strictObject({ what: z.string(), says: z.string(), endsAt: z.string().nullable() })
+export const staged = z.strictObject({ what: z.string(), message: z.string(), endsAt: z.string().nullable() })
 
 export type WaitingSession = z.output<typeof waitingSession>
 export type Waits = z.output<typeof waits>

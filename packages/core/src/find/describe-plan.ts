@@ -16,12 +16,15 @@ export interface PlanNode {
 const SMALL = 1_000
 
 /** Says in plain words how a plan finds its rows, and whether an index serves. */
-export function describePlan(plan: PlanNode): { index: 'serves' | 'partly' | 'not used'; says: string[] } {
-  const says: string[] = []
+export function describePlan(plan: PlanNode): { index: 'serves' | 'partly' | 'not used'; message: string } {
+  const lines: string[] = []
   let served = 0
   let unserved = 0
   visit(plan)
-  return { index: unserved === 0 && served > 0 ? 'serves' : served > 0 ? 'partly' : 'not used', says }
+  return {
+    index: unserved === 0 && served > 0 ? 'serves' : served > 0 ? 'partly' : 'not used',
+    message: lines.join('\n'),
+  }
 
   function visit(node: PlanNode): void {
     const table = node['Relation Name']
@@ -30,14 +33,14 @@ export function describePlan(plan: PlanNode): { index: 'serves' | 'partly' | 'no
     switch (node['Node Type']) {
       case 'Seq Scan':
         unserved++
-        says.push(
+        lines.push(
           `Reads the whole of ${table}${node.Filter ? ` and keeps ${rows}` : `, ${rows}`}${node['Plan Rows'] <= SMALL && !node.Filter ? ': it is so small that no index would help' : node.Filter ? ': no index is used for this condition' : ''}.`,
         )
         break
       case 'Index Scan':
       case 'Index Only Scan':
         served++
-        says.push(
+        lines.push(
           node['Index Cond']
             ? `Finds ${rows} of ${table} by the index ${node['Index Name']}${node.Filter ? ', then looks at each for the rest of the condition' : ''}.`
             : `Goes through ${table} in the order of the index ${node['Index Name']}${node.Filter ? ', looking at each row for the condition' : ''}.`,
@@ -45,16 +48,16 @@ export function describePlan(plan: PlanNode): { index: 'serves' | 'partly' | 'no
         break
       case 'Bitmap Heap Scan':
         served++
-        says.push(`Finds ${rows} of ${table} by the index ${bitmap.join(' and ')}.`)
+        lines.push(`Finds ${rows} of ${table} by the index ${bitmap.join(' and ')}.`)
         break
       case 'Tid Range Scan':
       case 'Tid Scan':
         served++
-        says.push(`Finds ${rows} of ${table} by their place in it.`)
+        lines.push(`Finds ${rows} of ${table} by their place in it.`)
         break
       case 'Sort':
       case 'Incremental Sort':
-        says.push(
+        lines.push(
           `Sorts ${rows} by ${(node['Sort Key'] ?? []).join(', ')}${node['Node Type'] === 'Sort' ? ': no index gives this order' : ''}.`,
         )
         break

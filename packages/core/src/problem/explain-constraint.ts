@@ -19,7 +19,7 @@ interface Explanation {
   kind: ConstraintKind
   detail: string
   columns: string[]
-  says?: string
+  message?: string
 }
 
 /**
@@ -29,7 +29,7 @@ interface Explanation {
 export function explainConstraint(error: DatabaseError, context: ErrorContext): LedgermanProblem {
   const { mapping, kind: step } = context
   const own = mapping && isOf(error, mapping) ? mapping : undefined
-  const { kind, detail, columns, says } =
+  const { kind, detail, columns, message } =
     own || !mapping || isReference(error, mapping) ? explain(error, mapping, step) : elsewhere(error, context)
   return new LedgermanProblem(
     'constraint-broken',
@@ -39,7 +39,7 @@ export function explainConstraint(error: DatabaseError, context: ErrorContext): 
       constraint: error.constraint ?? null,
       table: error.table === undefined ? (mapping?.table.path ?? null) : `${error.schema}.${error.table}`,
       properties: columns.map((column) => propertyName(own, column)),
-      says: says ?? safeMessage(error, context),
+      message: message ?? safeMessage(error, context),
     },
     { cause: error },
   )
@@ -134,7 +134,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
         kind: 'check',
         columns: check?.columns ?? [],
         detail: `The ${record} would break the check ${error.constraint}${rule ? `: ${rule}` : ''}.`,
-        ...(rule ? { says: rule } : {}),
+        ...(rule ? { message: rule } : {}),
       }
     }
     case '23P01':

@@ -11,9 +11,9 @@ export async function endSession(
   target: Target,
   pid: number,
   startedAt: string,
-  did: 'cancel' | 'end',
+  action: 'cancel' | 'end',
 ): Promise<{ application: string | null; user: string | null } | null> {
-  const signal = did === 'cancel' ? 'pg_cancel_backend' : 'pg_terminate_backend'
+  const signal = action === 'cancel' ? 'pg_cancel_backend' : 'pg_terminate_backend'
   try {
     const { rows } = await target.control(
       `select application_name, usename, ${signal}(pid) from pg_stat_activity

@@ -22,7 +22,7 @@ export async function stageDemo(target: Target, input: StagedInput): Promise<Sta
         `update public.programme set hours_left = greatest(hours_left - 0.25, 0), priority = priority % 5 + 1, row_version = row_version + 1 where code = $1`,
         [code],
       )
-      return { what, says: `Another program changed hours_left and priority of ${code}.`, endsAt: null }
+      return { what, message: `Another program changed hours_left and priority of ${code}.`, endsAt: null }
     }
     case 'hold': {
       const statement =
@@ -34,7 +34,7 @@ export async function stageDemo(target: Target, input: StagedInput): Promise<Sta
       )
       return {
         what,
-        says: `A session holds ${lock === 'table' ? 'the table programme' : `the row of ${code}`} for ${seconds} s.`,
+        message: `A session holds ${lock === 'table' ? 'the table programme' : `the row of ${code}`} for ${seconds} s.`,
         endsAt,
       }
     }
@@ -47,7 +47,7 @@ export async function stageDemo(target: Target, input: StagedInput): Promise<Sta
       await delay(100)
       return {
         what,
-        says: `A session changed ${code} and went idle in its transaction for ${seconds} s; ${PILE} others wait for it.`,
+        message: `A session changed ${code} and went idle in its transaction for ${seconds} s; ${PILE} others wait for it.`,
         endsAt,
       }
     }

@@ -252,7 +252,7 @@ describe('a find', () => {
       index: 'serves',
       binds: expect.arrayContaining([{ position: 1, name: 'where', type: 'integer', value: '5' }]) as unknown,
     })
-    expect((await explain('n + 1 = 7')).says.join(' ')).toMatch(/Goes through big in the order of the index|no index/)
+    expect((await explain('n + 1 = 7')).message).toMatch(/Goes through big in the order of the index|no index/)
     expect(await findRecords(own.target, big, { where: 'n = 3', limit: 1, count: 'all' }, findMapping)).toMatchObject({
       count: 20,
       isEstimate: false,

@@ -48,12 +48,12 @@ export function waitRoutes({ home, targets }: Services) {
     const rows = await home.query<{
       at: Date
       actor: string
-      did: 'cancel' | 'end'
+      action: 'cancel' | 'end'
       pid: number
       application: string | null
       user: string | null
     }>(
-      `select at, actor, did, pid, application, "user" from ledgerman_home.ended_session where target = $1 and at > now() - interval '1 hour' order by at desc limit 20`,
+      `select at, actor, did as action, pid, application, "user" from ledgerman_home.ended_session where target = $1 and at > now() - interval '1 hour' order by at desc limit 20`,
       [target],
     )
     return rows.map((row) => ({ ...row, at: row.at.toISOString() }))
@@ -84,12 +84,12 @@ export function waitRoutes({ home, targets }: Services) {
         })
       },
     }),
-    ...(['cancel', 'end'] as const).map((did) =>
+    ...(['cancel', 'end'] as const).map((action) =>
       defineRoute<z.ZodType, z.output<typeof endSessionInput>>({
         method: 'post',
-        path: `${WAITS}/{pid}/${did}`,
+        path: `${WAITS}/{pid}/${action}`,
         role: 'admin',
-        summary: did === 'cancel' ? 'Cancel what a session runs.' : 'End a session.',
+        summary: action === 'cancel' ? 'Cancel what a session runs.' : 'End a session.',
         body: { 'application/json': { schema: endSessionInput } },
         replies: { 200: { description: 'Whether the signal was sent.', schema: sessionEnded } },
         problems: ['media-type'],
@@ -103,7 +103,7 @@ export function waitRoutes({ home, targets }: Services) {
               'pid and startedAt: expected those of a session in the list of waits.',
               { where: 'pid' },
             )
-          const ended = await endSession(target, pid, startedAt, did)
+          const ended = await endSession(target, pid, startedAt, action)
           if (!ended)
             throw new LedgermanProblem(
               'not-found',
@@ -112,10 +112,10 @@ export function waitRoutes({ home, targets }: Services) {
             )
           await home.query(
             `insert into ledgerman_home.ended_session (target, actor, did, pid, started_at, application, "user") values ($1, $2, $3, $4, $5, $6, $7)`,
-            [target.name, call.caller.actor, did, pid, startedAt, ended.application, ended.user],
+            [target.name, call.caller.actor, action, pid, startedAt, ended.application, ended.user],
           )
           looks.delete(target.name)
-          return { status: 200, body: { pid, did, done: true } }
+          return { status: 200, body: { pid, action, done: true } }
         },
       }),
     ),

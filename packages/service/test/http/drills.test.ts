@@ -102,7 +102,7 @@ describe('every interleaving', () => {
       if (guard === 'version' && isolation === 'read committed') expect(refusals).toEqual({ 'record-changed': 18 })
     }
     const [lost] = drill.results.find(({ anomalies }) => anomalies.length > 0)?.anomalies ?? []
-    expect(lost?.schedule.at(-1)).toMatchObject({ step: 'commit', did: 'ran' })
+    expect(lost?.schedule.at(-1)).toMatchObject({ step: 'commit', action: 'ran' })
     expect(lost?.schedule.filter(({ writes }) => writes.length > 0)).toMatchObject([
       { writes: [{ before: { hoursLeft: '18.50' } }] },
       { writes: [{ key: { code: 'P-107' } }] },
@@ -173,7 +173,7 @@ describe('under faults', () => {
     )
     const lost = await target().drill({ kind: 'fault', run: blind, faults: ['row-changed'] })
     expect(lost).toMatchObject({ passed: false, results: [{ outcome: 'committed', agrees: false }] })
-    expect(lost.results[0]?.says).toMatch(/hours_left/)
+    expect(lost.results[0]?.message).toMatch(/hours_left/)
   })
 
   it('copies nothing that must not be seen, says what it left out, and refuses what it cannot do', async () => {

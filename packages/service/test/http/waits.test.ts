@@ -116,16 +116,16 @@ describe('who waits for whom', () => {
       })
     expect((await end(root?.startedAt ?? '', author)).status).toBe(403)
     expect((await end('2020-01-01T00:00:00Z')).body).toMatchObject({ status: 404, code: 'not-found' })
-    expect((await end(root?.startedAt ?? '')).body).toEqual({ pid: root?.pid, did: 'end', done: true })
+    expect((await end(root?.startedAt ?? '')).body).toEqual({ pid: root?.pid, action: 'end', done: true })
     await waited
     expect((await service.request('GET', W)).body.ended).toMatchObject([
-      { actor: 'admin', did: 'end', application: 'forgotten' },
+      { actor: 'admin', action: 'end', application: 'forgotten' },
     ])
   })
 
   it('is streamed as it changes, and things are staged on the demo only', async () => {
     const staged = await service.client.target('observatory').stage({ what: 'idle', seconds: 2 })
-    expect(staged.says).toMatch(/went idle in its transaction/)
+    expect(staged.message).toMatch(/went idle in its transaction/)
     const seen: number[] = []
     const watching = new AbortController()
     for await (const { sessions } of service.client.target('observatory').watchWaits(watching.signal)) {

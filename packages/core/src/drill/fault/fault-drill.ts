@@ -172,7 +172,7 @@ class Judge {
       differing: shown(differing),
       staged: true,
       agrees: isBooked === isCommitted && (isCommitted || differing.length === 0),
-      says: isCommitted ? `committed, ${rowsWord(differing.length)} written` : `refused: ${detail}`,
+      message: isCommitted ? `committed, ${rowsWord(differing.length)} written` : `refused: ${detail}`,
     }
   }
 
@@ -181,7 +181,13 @@ class Judge {
     const differing = withoutOther(told.differing, other)
     const isCommitted = outcome === 'committed'
     const staged = !other || !('prevented' in other) || other.isByRun
-    const result = (agrees: boolean, says: string) => ({ outcome, differing: shown(differing), staged, agrees, says })
+    const result = (agrees: boolean, message: string) => ({
+      outcome,
+      differing: shown(differing),
+      staged,
+      agrees,
+      message,
+    })
     const prevented = other && 'prevented' in other ? `Could not be staged: ${other.prevented}. ` : ''
     if (!isCommitted) {
       if (differing.length > 0)

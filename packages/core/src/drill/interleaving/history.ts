@@ -22,8 +22,8 @@ export interface HistoryEvent {
   step: number | 'commit'
   kind: string
   mapping: string | null
-  says: string
-  did: 'ran' | 'waits' | 'went on' | 'refused'
+  message: string
+  action: 'ran' | 'waits' | 'went on' | 'refused'
   /** Which rows fit a condition is asked by it, rather than one row by its key. */
   isByCondition: boolean
   rows: SeenRow[]

@@ -129,7 +129,7 @@ async function tryOnce(
     const first = await orders.prepare()
     if (await fetchAny(scratch, first.missing)) return 'begin anew'
     for (const [table, columns] of orders.volatile) for (const column of columns) notCompared.add(`${table}.${column}`)
-    refused.push(...first.trial.events.filter(({ did }) => did === 'refused').map(({ says }) => says))
+    refused.push(...first.trial.events.filter(({ action }) => action === 'refused').map(({ message }) => message))
     for (const schedule of schedules) {
       if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
       const tried = await runSchedule(scratch, drilled, sessions, schedule, orders.volatile, clock)
@@ -285,12 +285,12 @@ class Cell {
 }
 
 function toScheduleSteps({ events }: Trial): ScheduleStep[] {
-  return events.map(({ run, step, kind, says, did, rows }) => ({
+  return events.map(({ run, step, kind, message, action, rows }) => ({
     run: nameOfRun(run),
     step,
     kind,
-    says,
-    did,
+    message,
+    action,
     reads: rows.flatMap(({ mapping, key, before, isWritten }) =>
       isWritten || before === null ? [] : [{ mapping, key, values: before }],
     ),

@@ -9,7 +9,7 @@ export interface Serial {
 
 export interface Verdict {
   name: string
-  says: string
+  message: string
 }
 
 /**
@@ -39,7 +39,7 @@ function nameOf(trial: Trial, committed: readonly number[], endsAsInOrder: boole
     if (lost)
       return {
         name: 'lost update',
-        says: `${one.name} overwrote what ${other.name} had committed to ${lost} after ${one.name} read it.`,
+        message: `${one.name} overwrote what ${other.name} had committed to ${lost} after ${one.name} read it.`,
       }
   }
   if (endsAsInOrder)
@@ -48,33 +48,33 @@ function nameOf(trial: Trial, committed: readonly number[], endsAsInOrder: boole
       if (twice)
         return {
           name: 'non-repeatable read',
-          says: `${one.name} read ${twice} twice and saw two different states of it.`,
+          message: `${one.name} read ${twice} twice and saw two different states of it.`,
         }
       const phantom = one.phantom()
       if (phantom)
-        return { name: 'phantom', says: `${one.name} asked for the same ${phantom} twice and found different rows.` }
+        return { name: 'phantom', message: `${one.name} asked for the same ${phantom} twice and found different rows.` }
     }
   for (const [one, other] of pairs) {
     const [missed, missedToo] = [one.readBefore(other), other.readBefore(one)]
     if (missed && missedToo)
       return {
         name: 'write skew',
-        says: `${one.name} did not see what ${other.name} wrote to ${missed}, nor ${other.name} what ${one.name} wrote to ${missedToo}.`,
+        message: `${one.name} did not see what ${other.name} wrote to ${missed}, nor ${other.name} what ${one.name} wrote to ${missedToo}.`,
       }
   }
   const reader = runs.find((one) => one.writes.length === 0)
   if (endsAsInOrder && reader && runs.length > 2 && !runs.some((one) => one !== reader && reader.sawPartOf(one)))
     return {
       name: 'read-only anomaly',
-      says: `${reader.name}, which only reads, saw a state that no order of the others passes through.`,
+      message: `${reader.name}, which only reads, saw a state that no order of the others passes through.`,
     }
   for (const [one, other] of pairs)
     if (one.sawPartOf(other))
       return {
         name: 'read skew',
-        says: `${one.name} saw some of what ${other.name} wrote, and some rows as they were before.`,
+        message: `${one.name} saw some of what ${other.name} wrote, and some rows as they were before.`,
       }
-  return { name: 'not serializable', says: 'No order of the committed runs gives these rows and these values read.' }
+  return { name: 'not serializable', message: 'No order of the committed runs gives these rows and these values read.' }
 }
 
 /** What one committed run did in a schedule, in order. */
@@ -164,7 +164,7 @@ class RunHistory {
         .filter((item) => !own.has(item))
         .sort()
         .join('\n')
-      const question = event.says
+      const question = event.message
       if (asked.has(question) && asked.get(question) !== found) return event.rows[0]?.mapping ?? 'rows'
       asked.set(question, found)
     }
@@ -203,7 +203,7 @@ function isAsBefore(read: SeenRow, written: SeenRow): boolean {
 /** Every value a run read, and how many rows each of its steps matched: what its decisions were made on. */
 function readsOf({ events }: Trial, run: number): string {
   return events
-    .filter((event) => event.run === run && event.did !== 'waits' && event.step !== 'commit')
+    .filter((event) => event.run === run && event.action !== 'waits' && event.step !== 'commit')
     .map(({ step, matched, rows }) =>
       printJson([
         step,

@@ -144,7 +144,7 @@ export class Lane {
 
   #say(
     step: PlannedStep | null,
-    did: HistoryEvent['did'],
+    action: HistoryEvent['action'],
     rows: SeenRow[],
     matched: number | null,
     why?: string,
@@ -155,8 +155,8 @@ export class Lane {
       step: step?.no ?? 'commit',
       kind: step?.kind ?? 'commit',
       mapping: step && 'mapping' in step ? step.mapping.name : null,
-      says: why === undefined ? told : `${told}: ${why}`,
-      did,
+      message: why === undefined ? told : `${told}: ${why}`,
+      action,
       isByCondition: step !== null && isByCondition(step, this.drilled),
       rows,
       matched,

@@ -116,7 +116,7 @@ class Keeper {
   #after: string | null
   #broken: string | null = null
   #isBroken = false
-  #looks = 0
+  #checks = 0
 
   private constructor(
     readonly scratch: ScratchDatabase,
@@ -144,7 +144,7 @@ class Keeper {
   async look(): Promise<void> {
     const now = await valueOf(this.scratch.target, this.invariant).catch(() => undefined)
     if (now === undefined) return
-    this.#looks++
+    this.#checks++
     this.#after = now
     if (this.#isBroken || holds(this.invariant, this.before, now)) return
     this.#isBroken = true
@@ -153,13 +153,13 @@ class Keeper {
 
   result(): RaceDrill['kept'][number] {
     const { source: expression, isCondition } = this.invariant
-    const says = !this.#isBroken
+    const message = !this.#isBroken
       ? isCondition
         ? `true at every look`
         : `${this.before ?? 'null'} before and after`
       : isCondition
         ? 'was not true at every look'
         : `was ${this.before ?? 'null'}, became ${this.#broken ?? 'null'}, ended as ${this.#after ?? 'null'}`
-    return { expression, before: this.before, after: this.#after, held: !this.#isBroken, looks: this.#looks, says }
+    return { expression, before: this.before, after: this.#after, held: !this.#isBroken, checks: this.#checks, message }
   }
 }
