@@ -14,23 +14,49 @@ const ARROWS = {
   local: [],
 }
 
-const arrowRules = Object.entries(ARROWS).map(([name, allowed]) => ({
+const arrowPatterns = (name) => [
+  ...Object.keys(ARROWS)
+    .filter((other) => !ARROWS[name].includes(other))
+    .map((other) => ({ group: [`@ledgerman/${other}`], message: `${name} does not import ${other}.` })),
+  { group: ['@ledgerman/*/*'], message: 'Import what a package exports, not its insides.' },
+  { group: ['../../../*'], message: 'Import another package by its name.' },
+]
+
+const arrowRules = Object.keys(ARROWS).map((name) => ({
   files: [`packages/${name}/src/**/*.{ts,vue}`],
-  rules: {
-    'no-restricted-imports': [
-      'error',
-      {
-        patterns: [
-          ...Object.keys(ARROWS)
-            .filter((other) => !allowed.includes(other))
-            .map((other) => ({ group: [`@ledgerman/${other}`], message: `${name} does not import ${other}.` })),
-          { group: ['@ledgerman/*/*'], message: 'Import what a package exports, not its insides.' },
-          { group: ['../../../*'], message: 'Import another package by its name.' },
-        ],
-      },
-    ],
-  },
+  rules: { 'no-restricted-imports': ['error', { patterns: arrowPatterns(name) }] },
 }))
+
+// The folders of the core, a line a layer: each may import what stands above it.
+const CORE_LAYERS = [
+  ['values', 'sessions'],
+  ['expression', 'catalogue'],
+  ['mapping', 'waits'],
+  ['statement'],
+  ['problem', 'receipt', 'sharing'],
+  ['target'],
+  ['plan', 'find'],
+  ['book', 'one-statement'],
+  ['record'],
+  ['run'],
+  ['drill'],
+]
+
+const layerRules = CORE_LAYERS.flatMap((layer, at) =>
+  layer.map((folder) => {
+    const others = CORE_LAYERS.slice(at)
+      .flat()
+      .filter((other) => other !== folder)
+    const patterns = others.map((other) => ({
+      group: [`../${other}/*`, `../../${other}/*`],
+      message: `In the core ${folder} does not import ${other} (docs/architecture.md).`,
+    }))
+    return {
+      files: [`packages/core/src/${folder}/**/*.ts`],
+      rules: { 'no-restricted-imports': ['error', { patterns: [...arrowPatterns('core'), ...patterns] }] },
+    }
+  }),
+)
 
 const corePurity = {
   files: ['packages/core/src/**/*.ts'],
@@ -60,6 +86,7 @@ export default ts.config(
     },
   },
   ...arrowRules,
+  ...layerRules,
   corePurity,
   { files: ['**/*.cjs'], rules: { '@typescript-eslint/no-require-imports': 'off' } },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },

@@ -1,6 +1,6 @@
 import type pg from 'pg'
 import { transactionDefinition } from '@ledgerman/contract'
-import { preparePlan, runPlan, type Mapping, type Target } from '@ledgerman/core'
+import { resolvePlan, runPlan, type Mapping, type Target } from '@ledgerman/core'
 import { compare, type Ratio } from '../compare.js'
 
 /** A transfer between two rows with a rule in the middle, as the demo's move-hours. */
@@ -30,7 +30,7 @@ export async function compareTransfers(
   rows: number,
 ): Promise<Ratio[]> {
   const { transaction, ...definition } = transfer
-  const plan = await preparePlan(target, definition, transaction, 1, () => Promise.resolve(mapping))
+  const plan = await resolvePlan(target, definition, transaction, 1, () => Promise.resolve(mapping))
   return compare(
     [
       { name: 'hand-written, no audit (5 round trips)', once: () => transferByHand(pool, ...pairOf(rows), false) },

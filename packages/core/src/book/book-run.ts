@@ -4,8 +4,7 @@ import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type Pl
 import type { BookedWrite } from './read-run-receipt.js'
 import { recordRefusal } from './record-refusal.js'
 import { withoutValues } from '../problem/safe-message.js'
-import type { Attempt } from '../run/attempt.js'
-import type { Session } from '../target/session-pool.js'
+import type { Session } from '../sessions/session-pool.js'
 import type { Target } from '../target/target.js'
 
 /** A request that must take effect once, however often it is sent. */
@@ -50,10 +49,8 @@ export async function bookRun(
   session: Session,
   plan: Plan,
   receipt: Receipt,
-  attempt: Attempt,
   request: BookedRequest | undefined,
 ): Promise<void> {
-  attempt.statement = null
   // A second entry of that id would hide that the run was done before: it has to fail.
   const { id, actor, note } = receipt
   const totals = [totalOf(plan, receipt, 'matched'), totalOf(plan, receipt, 'changed')].map(String)

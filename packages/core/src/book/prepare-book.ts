@@ -1,9 +1,9 @@
 import type { BookPrepared } from '@ledgerman/contract'
 import { LedgermanProblem } from '@ledgerman/contract'
-import { isDatabaseError } from '../problem/database-error.js'
-import { inTransaction } from '../transaction/in-transaction.js'
+import { isDatabaseError } from '../sessions/database-error.js'
+import { inTransaction } from '../target/in-transaction.js'
 import type { Target } from '../target/target.js'
-import type { Queryable } from '../target/queryable.js'
+import type { Queryable } from '../sessions/queryable.js'
 import { BOOK_DDL, BOOK_UPGRADES, BOOK_VERSION } from './book-schema.js'
 
 // Two callers preparing at once take turns: the number only has to be the same for both.

@@ -1,6 +1,6 @@
 import type { Receipt, RecordValues, StepKind, StepReceipt } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
-import { entryAddress, toBindReceipts, toRowReceipt } from '../transaction/receipt.js'
+import { entryAddress, toBindReceipts, toRowReceipt } from '../receipt/receipt.js'
 import { roundedBy } from '../plan/roundings.js'
 import type { Target } from '../target/target.js'
 import type { FindMapping } from './find-mapping.js'

@@ -23,7 +23,7 @@ export interface Refusal {
   steps?: readonly object[]
 }
 
-interface Waiting {
+interface Unwritten {
   refusal: Refusal
   resolve: (isBooked: boolean) => void
 }
@@ -50,7 +50,7 @@ export function recordRefusal(target: Target, refusal: Refusal): Promise<boolean
 const queues = new WeakMap<Target, RefusalQueue>()
 
 class RefusalQueue {
-  #waiting: Waiting[] = []
+  #waiting: Unwritten[] = []
   #onTheWay = 0
 
   constructor(readonly target: Target) {}
@@ -74,24 +74,24 @@ class RefusalQueue {
   }
 
   /** The first who waits, and who can be written with it: keys of other tables are read as other types. */
-  #take(): Waiting[] {
+  #take(): Unwritten[] {
     const sql = insertSql(this.#waiting[0]?.refusal)
-    const taken: Waiting[] = []
-    const left: Waiting[] = []
+    const taken: Unwritten[] = []
+    const left: Unwritten[] = []
     for (const each of this.#waiting)
       (taken.length < MOST_TOGETHER && insertSql(each.refusal) === sql ? taken : left).push(each)
     this.#waiting = left
     return taken
   }
 
-  async #write(together: readonly Waiting[]): Promise<void> {
+  async #write(together: readonly Unwritten[]): Promise<void> {
     const isWritten = await this.#insert(together)
     if (isWritten || together.length === 1) return together.forEach(({ resolve }) => resolve(isWritten))
     // One of them may be what cannot be written.
     for (const each of together) each.resolve(await this.#insert([each]))
   }
 
-  #insert(together: readonly Waiting[]): Promise<boolean> {
+  #insert(together: readonly Unwritten[]): Promise<boolean> {
     const rows = toJson(together.map(({ refusal }) => toRow(refusal)))
     return this.target.query(insertSql(together[0]?.refusal), [rows]).then(
       () => true,

@@ -1,7 +1,7 @@
 import type { Column, ForeignKey, Table, TableKind } from './table.js'
 import { toTablePath } from './table-path.js'
 import { toColumnType, type ColumnType, type TypeRow } from '../values/column-type.js'
-import type { Queryable } from '../target/queryable.js'
+import type { Queryable } from '../sessions/queryable.js'
 
 /**
  * Reads tables, partitioned tables, views and foreign tables from the live catalogue: all of them, or the one named.

@@ -11,7 +11,7 @@ import {
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { resolveMapping } from '../mapping/resolve-mapping.js'
-import { preparePlan } from '../plan/prepare-plan.js'
+import { resolvePlan } from '../plan/resolve-plan.js'
 import type { Target } from '../target/target.js'
 import { withFrozenClock } from './clock.js'
 import type { Drilled } from './scratch/observe-run.js'
@@ -67,7 +67,7 @@ export async function drilledPlan(
     ...(retries ? {} : { retry: 0 }),
   }
   const findMapping: FindMappingByName = async (each) => guardedBy(await definitions.mapping(target, each), guard)
-  const plan = await preparePlan(target, drilled, name, revision, findMapping)
+  const plan = await resolvePlan(target, drilled, name, revision, findMapping)
   const guarded = [...plan.mappings.values()].filter((mapping) => mapping.definition.guard.by === guard)
   if (guard !== 'as defined' && guarded.length === 0)
     throw new NoSuchGuard(`${[...plan.mappings.keys()].join(', ')}: none of these can be guarded by ${guard}.`)

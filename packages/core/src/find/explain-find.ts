@@ -2,7 +2,7 @@ import type { Explained } from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
-import { explainStatement } from './explain-statement.js'
+import { explainStatement } from '../target/explain-statement.js'
 import { prepareFind, type PageRequest } from './find-records.js'
 import { readFindRequest } from './find-request.js'
 

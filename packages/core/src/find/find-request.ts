@@ -6,7 +6,7 @@ import { followLinks, type FindMappingByName, type Links } from '../mapping/link
 import type { Mapping } from '../mapping/mapping.js'
 import type { FindShape, FindStatement } from '../statement/build-find.js'
 import type { Slot, SlotSource } from '../statement/statement.js'
-import { parseOrder, parseProperties } from './order.js'
+import { parseOrder, parseProperties } from '../statement/order.js'
 
 /** What a caller asks for: all in the words of the interface. */
 export interface FindRequest {

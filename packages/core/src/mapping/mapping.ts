@@ -44,3 +44,6 @@ export interface Mapping {
 export function findPropertyOfColumn(mapping: Mapping, column: string): Property | undefined {
   return mapping.properties.find((property) => property.column.name === column)
 }
+
+/** The values that find one record, by property, in PostgreSQL's text form. */
+export type KeyTexts = ReadonlyMap<string, string>

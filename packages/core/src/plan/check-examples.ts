@@ -1,6 +1,6 @@
 import type { Json } from '@ledgerman/contract'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
-import { readParams } from '../run/params.js'
+import { readParams } from './read-params.js'
 import { bindValues } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import type { Plan } from './plan.js'

@@ -1,9 +1,9 @@
 import { isProblem } from '@ledgerman/contract'
-import { isDatabaseError } from '../problem/database-error.js'
+import { isDatabaseError } from '../sessions/database-error.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import { withPrefix, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
-import { inRehearsal } from '../transaction/in-transaction.js'
+import { inRehearsal } from '../target/in-transaction.js'
 import { isWrite, type Plan, type PlannedStep } from './plan.js'
 
 /**

@@ -1,6 +1,6 @@
 import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
-import type { DatabaseError } from './database-error.js'
+import type { DatabaseError } from '../sessions/database-error.js'
 import type { ErrorContext } from './error-context.js'
 import { safeMessage } from './safe-message.js'
 

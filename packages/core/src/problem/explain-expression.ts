@@ -1,7 +1,7 @@
 import type { LedgermanProblem } from '@ledgerman/contract'
 import { expressionProblem } from '../expression/expression-problem.js'
 import { placeOf } from '../statement/statement.js'
-import type { DatabaseError } from './database-error.js'
+import type { DatabaseError } from '../sessions/database-error.js'
 import type { ErrorContext } from './error-context.js'
 import { safeMessage } from './safe-message.js'
 

@@ -1,5 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import type { DatabaseError } from './database-error.js'
+import type { DatabaseError } from '../sessions/database-error.js'
 import type { ErrorContext } from './error-context.js'
 import { mayHoldSecret, withoutValues } from './safe-message.js'
 

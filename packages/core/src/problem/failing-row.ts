@@ -1,6 +1,6 @@
 import type { RecordValues } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
-import type { DatabaseError } from './database-error.js'
+import type { DatabaseError } from '../sessions/database-error.js'
 
 /** PostgreSQL cuts values in this message off behind so many bytes (`ExecBuildSlotValueDescription`). */
 const CUT_OFF = '...'

@@ -1,4 +1,4 @@
-import type { DatabaseError } from './database-error.js'
+import type { DatabaseError } from '../sessions/database-error.js'
 import type { ErrorContext } from './error-context.js'
 
 /**

@@ -1,8 +1,9 @@
 import { isProblem, LedgermanProblem, type ProblemFacts } from '@ledgerman/contract'
 import { explainConstraint } from './explain-constraint.js'
-import { isConnectionError } from './connection-error.js'
+import { isConnectionError } from '../sessions/connection-error.js'
+import { translateConnectionError } from '../sessions/connection-problem.js'
 import type { ErrorContext } from './error-context.js'
-import { isDatabaseError, type DatabaseError } from './database-error.js'
+import { isDatabaseError, type DatabaseError } from '../sessions/database-error.js'
 import { explainExpression } from './explain-expression.js'
 import { explainValue } from './explain-value.js'
 import { safeMessage } from './safe-message.js'
@@ -111,38 +112,6 @@ function driftProblem(error: DatabaseError, { mapping }: ErrorContext): Ledgerma
     'definition-invalid',
     `The mapping ${mapping?.name ?? ''} no longer fits the database: ${error.message}. Compare it with the table and publish it again.`,
     { definition: mapping?.name },
-    error,
-  )
-}
-
-/** The problem for a session that cannot be had, or broke. */
-export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
-  const code = isDatabaseError(error) ? error.code : undefined
-  if (code === '28P01' || code === '28000') {
-    return problem(
-      'target-denied',
-      `The database of ${target} refuses Ledgerman's role: ${(error as Error).message}.`,
-      { target },
-      error,
-    )
-  }
-  if (error instanceof Error && error.message === 'timeout exceeded when trying to connect')
-    return problem(
-      'too-many-requests',
-      `All sessions of ${target} are busy, and none came free in time. Nothing was sent; try again in a moment.`,
-      { target },
-      error,
-    )
-  const reason =
-    error instanceof AggregateError
-      ? error.errors.map((each: Error) => each.message).join('; ')
-      : error instanceof Error
-        ? error.message
-        : String(error)
-  return problem(
-    'target-unavailable',
-    `${target} cannot be reached: ${reason}. Nothing was sent; try again when it is back.`,
-    { target },
     error,
   )
 }

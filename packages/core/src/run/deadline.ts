@@ -1,5 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import type { Session } from '../target/session-pool.js'
+import type { Session } from '../sessions/session-pool.js'
 import type { Target } from '../target/target.js'
 
 /** Cancels a run in the database when its time is over, or its caller gone. */

@@ -1,6 +1,6 @@
 import { COUNTS_A_STEP } from '../one-statement/step-sql.js'
 import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
-import type { Queryable, Rows } from '../target/queryable.js'
+import type { Queryable, Rows } from '../sessions/queryable.js'
 
 type LoadStep = Extract<PlannedStep, { kind: 'load' }>
 

@@ -1,7 +1,7 @@
 import type { PlannedStep } from '../plan/plan.js'
 import { withPrefix, type Statement } from '../statement/statement.js'
-import type { Rows } from '../target/queryable.js'
-import type { Session } from '../target/session-pool.js'
+import type { Rows } from '../sessions/queryable.js'
+import type { Session } from '../sessions/session-pool.js'
 
 /** How much of a raw statement's result is looked at: the rest is counted where it is, and never sent. */
 const MOST_ROWS = 1_000

@@ -1,76 +1,37 @@
 import { setTimeout as delay } from 'node:timers/promises'
-import {
-  isProblem,
-  LedgermanProblem,
-  type Json,
-  type LockHolder,
-  type Receipt,
-  type RunMode,
-} from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type LockHolder } from '@ledgerman/contract'
 import { newEntryId } from '../book/entry-id.js'
-import { bookRun, introducePlan, recordRefusedRun, type BookedRequest } from '../book/book-run.js'
-import { findRequest } from '../book/find-request.js'
+import { bookRun, introducePlan, recordRefusedRun } from '../book/book-run.js'
+import { findRequest } from '../book/find-replay.js'
 import { keyOfFailingRow } from '../problem/failing-row.js'
 import { settle } from '../book/settle.js'
 import type { Plan } from '../plan/plan.js'
-import { isConnectionError } from '../problem/connection-error.js'
+import { isConnectionError } from '../sessions/connection-error.js'
 import {
   isCancelled,
   isDatabaseError,
   isLockTimeout,
   isSerializationFailure,
   isStalePlan,
-} from '../problem/database-error.js'
-import type { Rows } from '../target/queryable.js'
-import { DRIVER_PATIENCE_MS, type Session } from '../target/session-pool.js'
+} from '../sessions/database-error.js'
+import type { Rows } from '../sessions/queryable.js'
+import { DRIVER_PATIENCE_MS, type Session } from '../sessions/session-pool.js'
 import { partiesOf } from './deadlock-parties.js'
 import type { Target } from '../target/target.js'
-import { explainConflict } from '../transaction/explain-conflict.js'
-import { bookNotPrepared, inRecord } from '../transaction/change-problems.js'
-import { tellEnd } from '../target/activity.js'
-import { NoTurn, type Turn } from '../target/turn-queue.js'
+import { explainConflict } from '../record/explain-conflict.js'
+import { bookNotPrepared, inRecord } from '../record/change-problems.js'
+import { tellEnd } from '../sessions/activity.js'
+import { NoTurn, type Turn } from '../sharing/turn-queue.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'
 import { Attempt } from './attempt.js'
-import { assertSame, type Evidence } from './evidence.js'
-import { readParams } from './params.js'
+import { assertSame } from './evidence.js'
+import { readParams } from '../plan/read-params.js'
 import { Deadline, timeLimit } from './deadline.js'
 import { AsOne } from './run-as-one.js'
 import { bookedReceipt, headerOf, lostCommit, toldReceipt, toRunReceipt, type RunClock } from './run-receipt.js'
+import type { RunRequest, RunResult } from './run-request.js'
 import { runShared } from './run-shared.js'
-
-export interface RunRequest {
-  mode: RunMode
-  actor: string
-  note?: string | undefined
-  params: Readonly<Record<string, Json>>
-  /** A request that must take effect once: its key, and a digest of all it asks. */
-  request?: BookedRequest | undefined
-  /** What a rehearsal saw, where exactly that is to be committed. */
-  rehearsed?: Evidence | undefined
-  signal?: AbortSignal | undefined
-  /** Told the run's id before anything is sent. */
-  onBegin?: (run: { id: string; startedAt: string }) => void
-  /** What a drill does to the run on its way. */
-  hooks?: RunHooks
-  /** Told while the run waits for a lock. */
-  onWait?: (holders: LockHolder[]) => void
-}
-
-/** Called at these places of a run; what they throw is what happened there. */
-export interface RunHooks {
-  beforeStep?(step: number, session: Session): Promise<void>
-  afterStep?(step: number, session: Session): Promise<void>
-  beforeCommit?(session: Session): Promise<void>
-  /** In place of COMMIT. */
-  commit?(session: Session): Promise<Rows>
-}
-
-export interface RunResult {
-  receipt: Receipt
-  /** What the run saw, for a later commit of exactly that. */
-  evidence: Evidence
-}
 
 const LONGEST_BACKOFF_MS = 1_000
 
@@ -250,11 +211,11 @@ async function attemptOnce(
     }
     if (request.rehearsed) assertSame(request.rehearsed, attempt.evidence)
     if (isCommit) {
+      attempt.statement = null
       await bookRun(
         session,
         plan,
         toRunReceipt(target, plan, request, run, 'committed', attempts, attempt),
-        attempt,
         request.request,
       )
       await request.hooks?.beforeCommit?.(session)

@@ -5,10 +5,10 @@ import { getEntry } from '../book/read-entries.js'
 import { isWrite, type Plan } from '../plan/plan.js'
 import { roundedBy, roundingsOf } from '../plan/roundings.js'
 import type { Target } from '../target/target.js'
-import { entryAddress, roundMs } from '../transaction/receipt.js'
+import { entryAddress, roundMs } from '../receipt/receipt.js'
 import type { Attempt } from './attempt.js'
-import type { RunRequest } from './run-plan.js'
-import { runReversibility } from './run-reversibility.js'
+import type { RunRequest } from './run-request.js'
+import { runReversibility } from '../plan/run-reversibility.js'
 
 /** A run's id, and since when it runs. */
 export interface RunClock {

@@ -2,8 +2,8 @@ import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Plan, PlannedStep, PlannedWrite, Words } from '../plan/plan.js'
 import type { Statement } from '../statement/statement.js'
-import { recordChanged } from '../transaction/change-problems.js'
-import { recordFromTexts } from '../transaction/record-row.js'
+import { recordChanged } from '../record/change-problems.js'
+import { recordFromTexts } from '../receipt/record-row.js'
 import { loadedText, type RunState } from './run-state.js'
 
 /** The problem for a record that is not as it was loaded, and its key. */

@@ -1,5 +1,5 @@
 import { LedgermanProblem, suggestName } from '@ledgerman/contract'
-import type { OrderTerm } from '../find/order.js'
+import type { OrderTerm } from './order.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { operatorPlace, operatorSql, type OperatorPlace } from '../values/operator-sql.js'

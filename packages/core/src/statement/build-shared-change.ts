@@ -1,7 +1,7 @@
 import type { Mapping } from '../mapping/mapping.js'
 import { AskedSlots, askedSql } from './asked-slots.js'
 import { bookInsertSql } from './book-sql.js'
-import type { ChangeShape } from './build-change.js'
+import type { ChangeShape } from './change-shape.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { asComparable, comparableImageSql } from './image-sql.js'
 import { keyConditionSql, sameKeySql } from './key-sql.js'

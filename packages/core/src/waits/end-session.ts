@@ -1,4 +1,4 @@
-import type { Target } from '../target/target.js'
+import type { Lookout } from '../sessions/queryable.js'
 
 /**
  * Cancels what a session runs, or ends the session: the one of that pid that began at that moment, and no other that has the pid
@@ -8,7 +8,7 @@ import type { Target } from '../target/target.js'
  * @throws LedgermanProblem target-denied where the target's role may not signal it
  */
 export async function endSession(
-  target: Target,
+  target: Lookout,
   pid: number,
   startedAt: string,
   action: 'cancel' | 'end',

@@ -1,18 +1,18 @@
 import type { LockHolder } from '@ledgerman/contract'
 import type { TablePath } from '../catalogue/table-path.js'
-import type { Target } from '../target/target.js'
+import type { Lookout } from '../sessions/queryable.js'
 
 /**
  * Who blocks a session, and who blocks those, up to the root of the pile: first the ones it waits for itself. `depth` is how many
  * stand between. A cycle ends where it closes.
  */
-export async function findHolders(target: Target, pid: number): Promise<LockHolder[]> {
+export async function findHolders(target: Lookout, pid: number): Promise<LockHolder[]> {
   const { rows } = await target.control(HOLDERS_SQL, [String(pid)], 'lm_holders')
   return rows.map(([json]) => JSON.parse(json ?? '') as LockHolder)
 }
 
 /** Who holds a whole table, so that not even its columns can be read: for when that could not be done in time. */
-export async function findTableHolders(target: Target, { schema, name }: TablePath): Promise<LockHolder[]> {
+export async function findTableHolders(target: Lookout, { schema, name }: TablePath): Promise<LockHolder[]> {
   const { rows } = await target.control(TABLE_HOLDERS_SQL, [schema, name], 'lm_table_holders')
   return rows.map(([json]) => JSON.parse(json ?? '') as LockHolder)
 }

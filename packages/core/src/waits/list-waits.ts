@@ -1,5 +1,5 @@
 import type { WaitingSession } from '@ledgerman/contract'
-import type { Target } from '../target/target.js'
+import type { Lookout } from '../sessions/queryable.js'
 
 /** From when a session that is idle in a transaction is flagged, in milliseconds. */
 export const IDLE_LIMIT_MS = 5_000
@@ -23,7 +23,7 @@ interface SessionRow {
  * Who blocks whom, right now: every session that waits for a lock, every one that is waited for, and those idle in a transaction
  * for long. `pg_blocking_pids` is asked of waiting sessions only, since it stops the lock manager for a moment.
  */
-export async function listWaits(target: Target): Promise<WaitingSession[]> {
+export async function listWaits(target: Lookout): Promise<WaitingSession[]> {
   const { rows } = await target.control(WAITS_SQL, [String(IDLE_LIMIT_MS)], 'lm_waits')
   const found = rows.map(([json]) => JSON.parse(json ?? '') as SessionRow)
   const behind = countBehind(found)

@@ -1,5 +1,5 @@
 import type { LockHolder } from '@ledgerman/contract'
-import type { Target } from '../target/target.js'
+import type { Lookout } from '../sessions/queryable.js'
 import { findHolders } from './find-holders.js'
 
 /** How long a statement may run before somebody looks whether it waits for a lock, in milliseconds. */
@@ -30,7 +30,7 @@ export class LockWatch {
   readonly #every: number
 
   constructor(
-    readonly target: Target,
+    readonly target: Lookout,
     readonly pid: number,
     readonly lockWaitMs: number,
     readonly onWait?: (holders: LockHolder[]) => void,

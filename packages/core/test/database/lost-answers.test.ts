@@ -1,6 +1,6 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, type LedgermanProblem } from '@ledgerman/contract'
-import { changeRecord, parseKeyParts, preparePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
+import { changeRecord, parseKeyParts, resolvePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 import { openProxy, type Proxy } from '../../../../testing/proxy.js'
 
@@ -62,7 +62,7 @@ const setTo = (amount: number, of = target) =>
     values: { amount },
   })
 const plan = (of: Target, more: object = {}, name: string | null = 'take') =>
-  preparePlan(
+  resolvePlan(
     of,
     {
       params: {},

@@ -5,7 +5,7 @@ import {
   findRecords,
   loadRecord,
   parseKeyParts,
-  preparePlan,
+  resolvePlan,
   removeRecord,
   replaceRecord,
   runPlan,
@@ -30,7 +30,7 @@ beforeAll(async () => {
 afterAll(() => own.close())
 
 const run = async (target: Target, mapping: Mapping, steps: StepDefinition[], name: string | null = null) => {
-  const plan = await preparePlan(target, { params: {}, steps }, name, name === null ? null : 1, () =>
+  const plan = await resolvePlan(target, { params: {}, steps }, name, name === null ? null : 1, () =>
     Promise.resolve(mapping),
   )
   return (await runPlan(target, plan, { mode: 'commit', actor: 'ada', params: {} })).receipt

@@ -6,7 +6,7 @@ import {
   findRecords,
   loadRecord,
   parseKeyParts,
-  preparePlan,
+  resolvePlan,
   removeRecord,
   runPlan,
   type Definitions,
@@ -207,7 +207,7 @@ async function allOf(mapping: Mapping): Promise<RecordValues[]> {
 }
 
 async function run(mapping: Mapping, steps: StepDefinition[]) {
-  const plan = await preparePlan(own.target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
+  const plan = await resolvePlan(own.target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
   return (await runPlan(own.target, plan, { ...options, params: {} })).receipt
 }
 

@@ -5,7 +5,7 @@ import {
   findRecords,
   loadRecord,
   parseKeyParts,
-  preparePlan,
+  resolvePlan,
   removeRecord,
   runPlan,
   type Mapping,
@@ -26,7 +26,7 @@ const options = { mode: 'commit', actor: 'ada' } as const
 const change = async (mapping: Mapping, key: string, values: Record<string, unknown>) =>
   changeRecord(own.target, mapping, { ...options, key: parseKeyParts(mapping, [key]), guard: 'any', values })
 const run = async (mapping: Mapping, steps: StepDefinition[]) => {
-  const plan = await preparePlan(own.target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
+  const plan = await resolvePlan(own.target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
   return (await runPlan(own.target, plan, { ...options, params: {} })).receipt
 }
 const problemOf = (work: Promise<unknown>): Promise<LedgermanProblem> =>

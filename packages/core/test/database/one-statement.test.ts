@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { isProblem, type Receipt, type StepDefinition } from '@ledgerman/contract'
-import { preparePlan, runPlan, Target, type Mapping, type Plan } from '@ledgerman/core'
+import { resolvePlan, runPlan, Target, type Mapping, type Plan } from '@ledgerman/core'
 import { buildOneStatement } from '../../src/one-statement/build-one-statement.js'
 import type { TestDatabase } from '../../../../testing/databases.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
@@ -32,7 +32,7 @@ afterAll(async () => {
 })
 
 const prepare = (steps: StepDefinition[], more: object = {}, target: Target = own.target): Promise<Plan> =>
-  preparePlan(
+  resolvePlan(
     target,
     {
       params: { from: { type: 'text' }, to: { type: 'text' }, n: { type: 'numeric' } },

@@ -1,6 +1,6 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, type LedgermanProblem } from '@ledgerman/contract'
-import { changeRecord, listWaits, parseKeyParts, preparePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
+import { changeRecord, listWaits, parseKeyParts, resolvePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 // Somebody holds a row or a table, and many wait: how long they may, what they take from others, and what they are told.
@@ -109,7 +109,7 @@ it('names who holds the whole table, also where its columns have to be read agai
 
 it('says that a row is held where locked ones are skipped, rather than that there is none', async () => {
   await held.query('select * from slot where id = 1 for update')
-  const plan = await preparePlan(
+  const plan = await resolvePlan(
     target,
     { params: {}, lockWait: 'skip', steps: [{ change: 'slot', key: { id: '1' }, values: { note: 'x' } }] },
     null,

@@ -4,7 +4,7 @@ import {
   changeRecord,
   loadRecord,
   parseKeyParts,
-  preparePlan,
+  resolvePlan,
   runPlan,
   Target,
   type Mapping,
@@ -51,7 +51,7 @@ beforeAll(async () => {
     { change: 'account', where: 'id between :from and :to', expect: 'any', compute: { note: `note || '.'` } },
   ]
   const prepare = (steps: StepDefinition[], name: string | null) =>
-    preparePlan(target, { params, steps, retry: 3 } as never, name, name === null ? null : 1, () =>
+    resolvePlan(target, { params, steps, retry: 3 } as never, name, name === null ? null : 1, () =>
       Promise.resolve(account),
     )
   plans = await Promise.all([prepare(moved, 'move'), prepare(moved, null), prepare(noted, 'note')])

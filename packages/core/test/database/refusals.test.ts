@@ -8,7 +8,7 @@ import {
   loadRecord,
   parseKeyParts,
   prepareBook,
-  preparePlan,
+  resolvePlan,
   removeRecord,
   replaceRecord,
   resolveMapping,
@@ -84,7 +84,7 @@ describe('what the database refuses', () => {
   it('but not within the target’s limit where a plan has a longer one', async () => {
     const steps = [{ sql: 'select pg_sleep(1.2)' }]
     const plan = (timeLimit: string) =>
-      preparePlan(target, { params: {}, steps, timeLimit }, null, null, () => mapped('antenna'))
+      resolvePlan(target, { params: {}, steps, timeLimit }, null, null, () => mapped('antenna'))
     const { receipt } = await runPlan(target, await plan('3s'), { ...commit, params: {} })
     expect(receipt).toMatchObject({ outcome: 'committed' })
     const refused = await refusalOf(runPlan(target, await plan('700ms'), { ...commit, params: {} }))

@@ -1,7 +1,7 @@
 import { createServer, connect, type Server, type Socket } from 'node:net'
 import fc from 'fast-check'
 import { isProblem, type Json, type LockHolder, type Receipt, type StepDefinition } from '@ledgerman/contract'
-import { preparePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
+import { resolvePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
 import { codeOf, openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 let own: OwnTables
@@ -26,7 +26,7 @@ const run = async (
   const declared = Object.fromEntries(
     Object.keys(params).map((name) => [name, { type: types[name] ?? 'text', nullable: true }]),
   )
-  const plan = await preparePlan(
+  const plan = await resolvePlan(
     target,
     { steps, params: declared, ...limits },
     name,

@@ -1,11 +1,12 @@
-import { preparePlan, type Mapping } from '@ledgerman/core'
+import { resolvePlan, type Mapping } from '@ledgerman/core'
 import type { StepDefinition } from '@ledgerman/contract'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 import { buildOneStatement } from '../../src/one-statement/build-one-statement.js'
 import { buildSharedRun } from '../../src/one-statement/build-shared-run.js'
 import { isWrite, shownStatement } from '../../src/plan/plan.js'
 import { buildAdd } from '../../src/statement/build-add.js'
-import { buildChange, type ChangeShape } from '../../src/statement/build-change.js'
+import { buildChange } from '../../src/statement/build-change.js'
+import type { ChangeShape } from '../../src/statement/change-shape.js'
 import { buildRemove } from '../../src/statement/build-remove.js'
 import type { KeyedStatement } from '../../src/statement/keyed-statement.js'
 import type { Statement } from '../../src/statement/statement.js'
@@ -63,7 +64,7 @@ const shown = ({ text, slots }: Statement) =>
 const typed = (types: Record<string, string>) =>
   Object.fromEntries(Object.entries(types).map(([name, type]) => [name, { type, nullable: false, rules: [] }]))
 const plan = (steps: StepDefinition[], types: Record<string, string> = {}) =>
-  preparePlan(own.target, { params: typed(types), steps }, 'golden', 1, (name) =>
+  resolvePlan(own.target, { params: typed(types), steps }, 'golden', 1, (name) =>
     Promise.resolve(mappings[name] as Mapping),
   )
 

@@ -4,7 +4,7 @@ import {
   findRecords,
   loadRecord,
   parseKeyParts,
-  preparePlan,
+  resolvePlan,
   runPlan,
   Target,
   type Mapping,
@@ -62,7 +62,7 @@ describe('a target without prepared statements', () => {
     expect(found.found).toHaveLength(20)
 
     const params = { from: { type: 'text' }, to: { type: 'text' }, n: { type: 'numeric' } }
-    const plan = await preparePlan(target, { params, steps: MOVE }, 'move', 1, () => Promise.resolve(account))
+    const plan = await resolvePlan(target, { params, steps: MOVE }, 'move', 1, () => Promise.resolve(account))
     const move = (from: number, to: number, n: string, mode: 'commit' | 'rehearse' = 'commit') =>
       codeOf(runPlan(target, plan, { mode, actor: 'test', params: { from: `A${from}`, to: `A${to}`, n } }))
     expect(await move(1, 2, '5')).toBe('done')

@@ -1,9 +1,9 @@
 import { jest } from '@jest/globals'
 import { SlotList, toStatement } from '../../src/statement/statement.js'
-import { SharedStatement } from '../../src/target/shared-statement.js'
-import { StatementsInTurn } from '../../src/target/statements-in-turn.js'
-import type { Rows } from '../../src/target/queryable.js'
-import type { Session } from '../../src/target/session-pool.js'
+import { SharedStatement } from '../../src/sharing/shared-statement.js'
+import { StatementsInTurn } from '../../src/sharing/statements-in-turn.js'
+import type { Rows } from '../../src/sessions/queryable.js'
+import type { Session } from '../../src/sessions/session-pool.js'
 
 const statement = (() => {
   const slots = new SlotList()

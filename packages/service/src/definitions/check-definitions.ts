@@ -11,7 +11,7 @@ import {
   checkLinkEnds,
   checkStatements,
   mappingNamesOf,
-  preparePlan,
+  resolvePlan,
   resolveMapping,
   type DefinitionFinding,
   type Mapping,
@@ -84,7 +84,7 @@ async function transactionFindings(
   findMapping: (name: string) => Promise<Mapping>,
 ): Promise<DefinitionFinding[]> {
   try {
-    const plan = await preparePlan(target, definition, definition.transaction, 0, findMapping)
+    const plan = await resolvePlan(target, definition, definition.transaction, 0, findMapping)
     const wrong = await checkStatements(target, plan)
     return wrong.length > 0 ? wrong : await checkExamples(target, plan)
   } catch (error) {

@@ -12,7 +12,7 @@ import {
   type Receipt,
   type RunInput,
 } from '@ledgerman/contract'
-import { confirmRun, preparePlan, runPlan, type Evidence, type Plan, type Target } from '@ledgerman/core'
+import { confirmRun, resolvePlan, runPlan, type Evidence, type Plan, type Target } from '@ledgerman/core'
 import type { z } from 'zod'
 import { digestOf } from '../home/rehearsal-store.js'
 import type { BegunRun } from '../runs/begun-runs.js'
@@ -148,7 +148,7 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
       Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined),
     )
     const definition = { steps, params: Object.fromEntries(declared) as Record<string, { type: string }>, ...limits }
-    return preparePlan(target, definition, null, null, (name) => targets.mapping(target, name))
+    return resolvePlan(target, definition, null, null, (name) => targets.mapping(target, name))
   }
 }
 

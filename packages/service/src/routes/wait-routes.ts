@@ -8,8 +8,9 @@ import {
   waits,
   type Waits,
 } from '@ledgerman/contract'
-import { endSession, IDLE_LIMIT_MS, listWaits, stageDemo, type Target } from '@ledgerman/core'
+import { endSession, IDLE_LIMIT_MS, listWaits, type Target } from '@ledgerman/core'
 import { setTimeout as delay } from 'node:timers/promises'
+import { stageDemo } from '../demo/stage-demo.js'
 import type { z } from 'zod'
 import { defineRoute, type Call } from '../http/route.js'
 import type { Services } from './services.js'

@@ -2,7 +2,7 @@ import { isProblem, LedgermanProblem, suggestName, type TargetInfo } from '@ledg
 import {
   mappingNamesOf,
   parseTablePath,
-  preparePlan,
+  resolvePlan,
   resolveMapping,
   Target,
   toTablePath,
@@ -113,7 +113,7 @@ export class TargetRegistry {
     const mappings = await Promise.all([...mappingNamesOf(found.definition)].map((each) => this.mapping(target, each)))
     const kept = this.#plans.get(key)
     if (kept && kept.mappings.every((mapping, at) => mapping === mappings[at])) return kept.plan
-    const plan = await preparePlan(target, found.definition, name, found.revision, (each) => this.mapping(target, each))
+    const plan = await resolvePlan(target, found.definition, name, found.revision, (each) => this.mapping(target, each))
     this.#plans.set(key, { plan, mappings })
     return plan
   }

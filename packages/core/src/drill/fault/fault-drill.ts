@@ -10,7 +10,8 @@ import {
   type FaultResult,
   type RowDifference,
 } from '@ledgerman/contract'
-import { runPlan, type RunHooks } from '../../run/run-plan.js'
+import { runPlan } from '../../run/run-plan.js'
+import type { RunHooks } from '../../run/run-request.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import { volatileColumns, type Volatile } from '../volatile.js'

@@ -1,6 +1,6 @@
 import { FAULT_KINDS, type FaultKind } from '@ledgerman/contract'
 import { isWrite, type PlannedStep } from '../../plan/plan.js'
-import type { RunHooks } from '../../run/run-plan.js'
+import type { RunHooks } from '../../run/run-request.js'
 import type { Drilled, ObservedRow } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { changeByOther, holdByOther, keyOf, removeByOther, type Interference } from './other-session.js'

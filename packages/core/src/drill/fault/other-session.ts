@@ -1,5 +1,5 @@
 import type { Mapping, Property } from '../../mapping/mapping.js'
-import { isDatabaseError } from '../../problem/database-error.js'
+import { isDatabaseError } from '../../sessions/database-error.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import type { ObservedRow } from '../scratch/observe-run.js'
 import type { SnapshotDifference } from '../scratch/snapshot.js'

@@ -10,7 +10,7 @@ import {
   type Isolation,
   type ScheduleStep,
 } from '@ledgerman/contract'
-import type { Session } from '../../target/session-pool.js'
+import type { Session } from '../../sessions/session-pool.js'
 import { DrillClock } from '../clock.js'
 import { drilledPlan, NoSuchGuard, refuseGuard, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'

@@ -1,4 +1,4 @@
-import type { Session } from '../../target/session-pool.js'
+import type { Session } from '../../sessions/session-pool.js'
 import { keyColumns, readRow, type SnapshotDifference } from '../scratch/snapshot.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'

@@ -6,7 +6,7 @@ import { plainType, TypeReader, type ValueType } from '../../expression/value-ty
 import type { Mapping } from '../../mapping/mapping.js'
 import { valueSql } from '../../statement/record-scope.js'
 import { bindValues, SlotList, toStatement, type Statement } from '../../statement/statement.js'
-import type { Queryable } from '../../target/queryable.js'
+import type { Queryable } from '../../sessions/queryable.js'
 
 /** An expression over aggregates of whole mappings: `sum(programme.hoursLeft)`, or `min(programme.hoursLeft) >= 0`. */
 export interface Invariant {

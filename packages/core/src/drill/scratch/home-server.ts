@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto'
 import pg from 'pg'
 import { LedgermanProblem } from '@ledgerman/contract'
-import { isDatabaseError } from '../../problem/database-error.js'
+import { isDatabaseError } from '../../sessions/database-error.js'
 
 const PREFIX = 'ledgerman_drill_'
 /** A database may be made and not yet entered for so long, in seconds. */

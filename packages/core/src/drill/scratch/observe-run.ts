@@ -3,8 +3,8 @@ import { newEntryId } from '../../book/entry-id.js'
 import type { Mapping } from '../../mapping/mapping.js'
 import type { Plan, PlannedStep } from '../../plan/plan.js'
 import { Attempt, type SeenRows } from '../../run/attempt.js'
-import { readParams } from '../../run/params.js'
-import type { Session } from '../../target/session-pool.js'
+import { readParams } from '../../plan/read-params.js'
+import type { Session } from '../../sessions/session-pool.js'
 import type { Target } from '../../target/target.js'
 
 /** A plan with the parameters it is run with. */

@@ -1,7 +1,7 @@
 import { parseSync } from 'libpg-query'
-import { isDatabaseError } from '../../problem/database-error.js'
+import { isDatabaseError } from '../../sessions/database-error.js'
 import { loadGrammar } from '../../plan/load-grammar.js'
-import type { Queryable } from '../../target/queryable.js'
+import type { Queryable } from '../../sessions/queryable.js'
 
 const MOST_NOTES = 50
 

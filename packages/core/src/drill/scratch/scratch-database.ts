@@ -3,9 +3,9 @@ import { readCatalogue } from '../../catalogue/read-catalogue.js'
 import type { Table } from '../../catalogue/table.js'
 import { prepareBook } from '../../book/prepare-book.js'
 import type { FindMappingByName } from '../../mapping/links.js'
-import { isDatabaseError } from '../../problem/database-error.js'
-import type { Queryable, Rows } from '../../target/queryable.js'
-import type { Session } from '../../target/session-pool.js'
+import { isDatabaseError } from '../../sessions/database-error.js'
+import type { Queryable, Rows } from '../../sessions/queryable.js'
+import type { Session } from '../../sessions/session-pool.js'
 import { Target } from '../../target/target.js'
 import type { Mapping } from '../../mapping/mapping.js'
 import { toTextArray } from '../../values/text-array.js'
@@ -76,7 +76,7 @@ export class ScratchDatabase {
   /**
    * Builds one for these runs. The target is asked what they reach by running their steps there and rolling them back.
    *
-   * @throws LedgermanProblem scratch-unavailable, target-unavailable, and what `preparePlan` and `readParams` throw.
+   * @throws LedgermanProblem scratch-unavailable, target-unavailable, and what `resolvePlan` and `readParams` throw.
    */
   static async build(
     source: ScratchSource,

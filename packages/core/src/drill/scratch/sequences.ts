@@ -1,4 +1,4 @@
-import type { Queryable } from '../../target/queryable.js'
+import type { Queryable } from '../../sessions/queryable.js'
 import type { Target } from '../../target/target.js'
 import { toTextArray } from '../../values/text-array.js'
 

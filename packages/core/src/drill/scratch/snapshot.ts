@@ -1,7 +1,7 @@
 import { parseJson, printJson, RawJson, type Json, type RowDifference } from '@ledgerman/contract'
 import type { Table } from '../../catalogue/table.js'
 import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
-import type { Queryable } from '../../target/queryable.js'
+import type { Queryable } from '../../sessions/queryable.js'
 
 /** One row: whose, by which key (null where the table has none), and all of it as PostgreSQL's JSON. */
 export interface SnapshotRow {

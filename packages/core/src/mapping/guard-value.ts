@@ -1,0 +1,32 @@
+import type { Mapping } from './mapping.js'
+
+// A guard as callers see it says which kind it is, so that one kept from before a mapping changed its guard never fits by chance.
+const PREFIX = { version: 'v', rowStamp: 's', values: 'd' } as const
+
+/** What a caller says of the record's state: one of these guards, or any state at all (`If-Match: *`). */
+export type GuardCondition = { guards: readonly string[] } | 'any'
+
+/** The guard as it is given out (the ETag without its quotes); null where the mapping has none. */
+export function toGuard({ guard }: Mapping, value: string | null): string | null {
+  return guard.by === 'none' || value === null ? null : PREFIX[guard.by] + value
+}
+
+/**
+ * The bind for the guard's slot: an array of the values that could fit. A guard of another kind, or one that no row can
+ * have, fits nothing and is left out.
+ */
+export function guardBind({ guard }: Mapping, condition: GuardCondition): string {
+  if (condition === 'any' || guard.by === 'none') return '{}'
+  const form = guard.by === 'values' ? /^d[0-9a-f]{32}$/ : guard.by === 'rowStamp' ? /^s\d{1,10}$/ : /^v-?\d{1,19}$/
+  const fits = condition.guards.filter(
+    (each) => each.startsWith(PREFIX[guard.by]) && form.test(each) && isInRange(guard, each),
+  )
+  return `{${fits.map((each) => each.slice(1)).join(',')}}`
+}
+
+function isInRange(guard: Mapping['guard'], given: string): boolean {
+  if (guard.by !== 'version') return true
+  const bits = { int2: 16, int4: 32 }[guard.property.column.type.name] ?? 64
+  const value = BigInt(given.slice(1))
+  return BigInt.asIntN(bits, value) === value
+}

@@ -1,0 +1,98 @@
+import { LedgermanProblem, isProblem, type StepDefinition, type TransactionDefinition } from '@ledgerman/contract'
+import type { Expression } from '../expression/expression.js'
+import { parseExpression } from '../expression/parse.js'
+import { followLinks, Links, type FindMappingByName } from '../mapping/links.js'
+import type { Mapping } from '../mapping/mapping.js'
+import type { Target } from '../target/target.js'
+import type { ColumnType } from '../values/column-type.js'
+import { loadGrammar } from './load-grammar.js'
+import type { Plan } from './plan.js'
+import { resolveTransaction } from './resolve-transaction.js'
+
+/**
+ * Makes a plan out of a definition: asks for the mappings, links and types it names, then resolves it.
+ *
+ * @throws LedgermanProblem definition-invalid with all findings.
+ */
+export async function resolvePlan(
+  target: Target,
+  definition: Omit<TransactionDefinition, 'transaction'>,
+  name: string | null,
+  revision: number | null,
+  findMapping: FindMappingByName,
+): Promise<Plan> {
+  if (definition.steps.some((step) => 'sql' in step)) await loadGrammar()
+  const mappings = await findMappings(definition, findMapping)
+  const types = await findTypes(target, definition)
+  const links = new Links()
+  for (const step of definition.steps) {
+    const mapping = mappings.get(subjectOf(step) ?? '') ?? mappingOfName(definition, subjectOf(step), mappings)
+    if (mapping) await followLinks(mapping, expressionsOf(step), [], findMapping, links)
+  }
+  return resolveTransaction(definition, name, revision, { mappings, links, types })
+}
+
+/** The mapping or loaded name a step is about; undefined where it is about none. */
+export function subjectOf(step: StepDefinition): string | undefined {
+  if ('load' in step) return step.load
+  if ('change' in step) return step.change
+  if ('replace' in step) return step.replace
+  if ('add' in step) return step.add
+  return 'remove' in step ? step.remove : undefined
+}
+
+/** The names of the mappings that a definition uses. */
+export function mappingNamesOf({ steps }: Pick<TransactionDefinition, 'steps'>): Set<string> {
+  const given = new Set(steps.flatMap((step) => ('as' in step && step.as !== undefined ? [step.as] : [])))
+  return new Set(steps.flatMap((step) => subjectOf(step) ?? []).filter((name) => !given.has(name)))
+}
+
+async function findMappings(
+  definition: Pick<TransactionDefinition, 'steps'>,
+  findMapping: FindMappingByName,
+): Promise<Map<string, Mapping>> {
+  const mappings = new Map<string, Mapping>()
+  for (const name of mappingNamesOf(definition)) {
+    try {
+      mappings.set(name, await findMapping(name))
+    } catch (error) {
+      // What is not there is found when the steps are resolved, with its place; one that does not fit is told at once.
+      if (!isProblem(error, 'not-found') || !('mapping' in error.facts)) throw error
+    }
+  }
+  return mappings
+}
+
+async function findTypes(target: Target, { params = {} }: Pick<TransactionDefinition, 'params'>) {
+  const types = new Map<string, ColumnType>()
+  for (const { type } of Object.values(params)) {
+    const found = await target.type(type)
+    if (found) types.set(type, found)
+  }
+  return types
+}
+
+function mappingOfName(
+  { steps }: Pick<TransactionDefinition, 'steps'>,
+  name: string | undefined,
+  mappings: ReadonlyMap<string, Mapping>,
+): Mapping | undefined {
+  const giver = steps.find((step) => 'as' in step && step.as === name)
+  return giver && mappings.get(subjectOf(giver) ?? '')
+}
+
+/** The expressions of a step that can follow links; what cannot be read is told when the step is resolved. */
+function expressionsOf(step: StepDefinition): Expression[] {
+  const sources = [
+    ...('where' in step && step.where !== undefined ? [step.where] : []),
+    ...('compute' in step ? Object.values(step.compute ?? {}).map(String) : []),
+  ]
+  return sources.flatMap((source) => {
+    try {
+      return [parseExpression(source)]
+    } catch (error) {
+      if (error instanceof LedgermanProblem) return []
+      throw error
+    }
+  })
+}

@@ -1,0 +1,108 @@
+import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Target } from '../target/target.js'
+import { toGuard } from '../mapping/guard-value.js'
+import { describeKey } from './record-key.js'
+import type { KeyTexts } from '../mapping/mapping.js'
+import { shownRecord } from '../receipt/record-row.js'
+
+// What can go wrong with a change before PostgreSQL itself refuses it, in the mapping's words.
+
+export function guardRequired(mapping: Mapping): LedgermanProblem {
+  return new LedgermanProblem(
+    'guard-required',
+    `A ${mapping.name} is changed with the guard it was loaded with, so that nobody's change is overwritten unseen. Load it, and send its ETag as If-Match.`,
+    { mapping: mapping.name },
+  )
+}
+
+export function bookNotPrepared(target: Target): LedgermanProblem {
+  return new LedgermanProblem(
+    'book-not-prepared',
+    `The target ${target.name} has no book yet, or one of an earlier version, so nothing can be committed to it. Have it prepared: ledgerman book prepare, or POST /v1/targets/${target.name}/book.`,
+    { target: target.name },
+  )
+}
+
+export function recordChanged(
+  mapping: Mapping,
+  step: Conflict,
+  before: readonly (string | null)[],
+  guard: string | null,
+): LedgermanProblem {
+  const open = mapping.properties.filter((property) => !property.sensitive)
+  const current = shownRecord(
+    open,
+    open.map((property) => before[mapping.properties.indexOf(property)] ?? null),
+  )
+  const shown = (values: RecordValues) =>
+    Object.fromEntries(Object.entries(values).filter(([name]) => !mapping.byName.get(name)?.sensitive))
+  const yours = shown(step.yours)
+  const unknown = Object.fromEntries(Object.keys(yours).map((name) => [name, null]))
+  return new LedgermanProblem(
+    'record-changed',
+    `This ${mapping.name} is not as it was loaded. Nothing was changed; look at the current values, then load it again.`,
+    {
+      mapping: mapping.name,
+      key: describeKey(mapping.key, step.key),
+      yours,
+      current,
+      loaded: { ...unknown, ...shown(step.loaded) },
+      // Null in loaded is a value only where it is not named here.
+      unknown: Object.keys(yours).filter((name) => !(name in step.loaded)),
+      guard: toGuard(mapping, guard),
+      matched: 1,
+    },
+  )
+}
+
+interface Conflict {
+  key: KeyTexts
+  yours: RecordValues
+  loaded: RecordValues
+}
+
+/** @param key of the record that breaks it, where it is one of several. */
+export function ruleBroken(mapping: Mapping, number: number, key?: RecordValues): LedgermanProblem {
+  const rule = mapping.rules[number - 1]
+  const words = rule?.otherwise ?? 'A rule of the mapping is broken.'
+  return new LedgermanProblem('rule-broken', key ? inRecord(words, key) : words, {
+    ...(key ? { key } : {}),
+    mapping: mapping.name,
+    rule: rule?.that,
+    by: 'mapping',
+    matched: 1,
+  })
+}
+
+/** What is said of one record among several, with its key behind. */
+export function inRecord(words: string, key: RecordValues): string {
+  const named = Object.entries(key).map(([name, value]) => `${name} ${String(value)}`)
+  return named.length === 0 ? words : `${words} (${named.join(', ')})`
+}
+
+export function keyMismatch(mapping: Mapping, { name }: Property): LedgermanProblem {
+  return new LedgermanProblem(
+    'request-invalid',
+    `${name} in the body is not the one in the address. A replacement keeps its key.`,
+    { where: name, mapping: mapping.name, properties: [name] },
+  )
+}
+
+export function rowNotWritten({ name, table }: Mapping): LedgermanProblem {
+  const causes = [
+    ...table.triggers.map(({ name: trigger }) => `the trigger ${trigger}`),
+    ...(table.rowSecurity ? ['a row-level policy'] : []),
+  ]
+  return new LedgermanProblem(
+    'row-not-written',
+    `The ${name} was found and should have been written, but was not${causes.length > 0 ? `; ${causes.join(' or ')} may be why` : ''}. Nothing was changed.`,
+    {
+      mapping: name,
+      table: table.path,
+      triggers: table.triggers.map((trigger) => trigger.name),
+      rowSecurity: table.rowSecurity,
+      matched: 1,
+    },
+  )
+}

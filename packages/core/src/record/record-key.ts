@@ -1,0 +1,116 @@
+import { LedgermanProblem, parseJson, RawJson, suggestName, type Json, type RecordValues } from '@ledgerman/contract'
+import type { ValueKind } from '../values/column-type.js'
+import { findPropertyOfColumn, type KeyTexts, type Mapping, type Property } from '../mapping/mapping.js'
+import { valueToText } from '../values/value-text.js'
+import { toValueProblem, ValueError } from '../values/value-error.js'
+
+/**
+ * Checks the key values of an address or command line, which are all text, against the mapping's key.
+ *
+ * @throws LedgermanProblem no-key, request-invalid (another number of values), value-invalid
+ */
+export function parseKeyParts(
+  mapping: Mapping,
+  parts: readonly string[],
+  by: readonly Property[] = mapping.key,
+): KeyTexts {
+  if (by.length === 0) assertKeyed(mapping)
+  const names = by.map((property) => property.name)
+  if (parts.length !== by.length) {
+    throw new LedgermanProblem(
+      'request-invalid',
+      `The key of ${mapping.name} is ${names.join(', ')}: expected ${by.length} ${by.length === 1 ? 'value' : 'values'}, got ${parts.length}.`,
+      { where: 'key', mapping: mapping.name, key: names },
+    )
+  }
+  return new Map(by.map((property, at) => [property.name, keyText(mapping, property, parts[at] ?? '')]))
+}
+
+/**
+ * The properties of another unique key, named as in `by=email` or `by=telescope,night`.
+ *
+ * @throws LedgermanProblem request-invalid where they are no properties, or not unique together.
+ */
+export function parseUniqueKey(mapping: Mapping, by: string): Property[] {
+  const { table, byName } = mapping
+  const chosen = by.split(',').map((name) => {
+    const property = byName.get(name.trim())
+    if (property) return property
+    throw new LedgermanProblem(
+      'request-invalid',
+      `by: ${name.trim()} is not a property of ${mapping.name}; ${suggestName(name.trim(), byName.keys())}`,
+      { where: 'by', mapping: mapping.name },
+    )
+  })
+  const columns = new Set(chosen.map(({ column }) => column.name))
+  const isUnique = table.uniques.some(
+    (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
+  )
+  // A view has no constraints of its own; there the number of rows found decides.
+  if (isUnique || table.kind === 'view') return chosen
+  const known = table.uniques.flatMap((unique) => {
+    const names = unique.columns.map((column) => findPropertyOfColumn(mapping, column)?.name)
+    return names.every((name) => name !== undefined) ? [names.join(',')] : []
+  })
+  throw new LedgermanProblem(
+    'request-invalid',
+    `by: ${by} is not unique in ${table.path}${known.length > 0 ? `; unique are: ${known.join(' · ')}` : ''}. Use find with expect=one for what need not be.`,
+    { where: 'by', mapping: mapping.name },
+  )
+}
+
+/** @throws LedgermanProblem no-key where the table has nothing to find one record by. */
+export function assertKeyed(mapping: Mapping): void {
+  if (mapping.key.length > 0) return
+  const [deferrable] = mapping.table.deferrableKeys
+  if (deferrable !== undefined)
+    throw new LedgermanProblem(
+      'no-key',
+      `The key ${deferrable} of ${mapping.table.path} is deferrable: within a transaction two rows may have it, so it is not taken for one. If that never happens, name its properties in the key of ${mapping.name}.`,
+      { mapping: mapping.name, table: mapping.table.path, constraint: deferrable },
+    )
+  throw new LedgermanProblem(
+    'no-key',
+    `${mapping.table.path} has no unique key without nulls, so one record of ${mapping.name} cannot be told from another. Its records can be listed; to change one, give the table a primary key.`,
+    { mapping: mapping.name, table: mapping.table.path },
+  )
+}
+
+/** The key as the caller gave it, for a problem that has to name the record. */
+export function describeKey(by: readonly Property[], key: KeyTexts): RecordValues {
+  return Object.fromEntries(
+    by.filter((property) => !property.sensitive).map(({ name }) => [name, key.get(name) ?? null]),
+  )
+}
+
+function keyText(mapping: Mapping, property: Property, part: string): string {
+  const { type } = property.column
+  try {
+    const text = valueToText(toJson(part, type.kind), { ...type, length: null, precision: null })
+    return text ?? part
+  } catch (error) {
+    if (!(error instanceof ValueError)) throw error
+    throw toValueProblem(
+      { property: property.name, mapping: mapping.name, type: type.sql, sensitive: property.sensitive },
+      error.expected,
+      part,
+    )
+  }
+}
+
+/** A key that is a list or a document stands in an address as JSON. */
+function jsonOf(part: string): Json {
+  try {
+    return parseJson(part)
+  } catch {
+    return part
+  }
+}
+
+/** In an address every value is text; what JSON would carry as a number or a boolean is read as such. */
+function toJson(part: string, kind: ValueKind): Json {
+  if (kind === 'array' || kind === 'json' || kind === 'jsonb') return jsonOf(part)
+  if (kind === 'boolean') return part === 'true' || (part === 'false' ? false : part)
+  if ((kind === 'integer' || kind === 'float') && /^-?\d+(\.\d+)?(e[+-]?\d+)?$/i.test(part)) return new RawJson(part)
+  return part
+}

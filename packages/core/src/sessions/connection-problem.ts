@@ -1,0 +1,34 @@
+import { LedgermanProblem } from '@ledgerman/contract'
+import { isDatabaseError } from './database-error.js'
+
+/** The problem for a session that cannot be had, or broke. */
+export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
+  const code = isDatabaseError(error) ? error.code : undefined
+  if (code === '28P01' || code === '28000') {
+    return new LedgermanProblem(
+      'target-denied',
+      `The database of ${target} refuses Ledgerman's role: ${(error as Error).message}.`,
+      { target },
+      { cause: error },
+    )
+  }
+  if (error instanceof Error && error.message === 'timeout exceeded when trying to connect')
+    return new LedgermanProblem(
+      'too-many-requests',
+      `All sessions of ${target} are busy, and none came free in time. Nothing was sent; try again in a moment.`,
+      { target },
+      { cause: error },
+    )
+  const reason =
+    error instanceof AggregateError
+      ? error.errors.map((each: Error) => each.message).join('; ')
+      : error instanceof Error
+        ? error.message
+        : String(error)
+  return new LedgermanProblem(
+    'target-unavailable',
+    `${target} cannot be reached: ${reason}. Nothing was sent; try again when it is back.`,
+    { target },
+    { cause: error },
+  )
+}

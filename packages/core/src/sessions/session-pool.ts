@@ -1,0 +1,191 @@
+import type { Socket } from 'node:net'
+import { setTimeout as delay } from 'node:timers/promises'
+import pg from 'pg'
+import { LedgermanProblem } from '@ledgerman/contract'
+import { isConnectionError } from './connection-error.js'
+import { isStalePlan } from './database-error.js'
+import { translateConnectionError } from './connection-problem.js'
+import { PreparedNames } from './prepared-names.js'
+import type { Queryable, Rows } from './queryable.js'
+import { beginSession, startupOptions, type SessionLimits } from './session-settings.js'
+
+/** A session on loan from the pool: hand it back with `release`, or have it destroyed. */
+export interface Session extends Queryable {
+  /** The server's process that serves it. */
+  readonly pid: number
+  /** Hands it back. One that is not clean, or still in a transaction, is destroyed instead. */
+  release(destroy?: boolean): void
+  /** Has it destroyed when it is handed back: a cancel that was sent may still come. */
+  retire(): void
+  /** Breaks the connection off, as a network or a machine does. */
+  breakOff(): void
+  /** How long an answer may take, in milliseconds, where other than the target's limits say: the connection is broken off then. */
+  limitTo(limitMs: number): void
+  /** Runs `work`; whatever it asks may be answered with so many bytes, and the connection is broken off beyond. */
+  withinBytes<T>(most: number, work: () => Promise<T>): Promise<T>
+}
+
+export interface PoolOptions {
+  name: string
+  url: string
+  application: string
+  /** Sessions at most. */
+  most: number
+  limits: SessionLimits
+  /** Further settings that each session begins with. */
+  settings?: Record<string, string>
+  prepareStatements: boolean
+  onSessionError?: ((error: Error) => void) | undefined
+}
+
+/** How long opening a session, or waiting for a free one, may take, in milliseconds. */
+const CONNECT_LIMIT_MS = 1_500
+
+/** The server's own limits fire first; the driver's, so many milliseconds later, is for a server that no longer answers at all. */
+export const DRIVER_PATIENCE_MS = 2_000
+
+type Client = pg.PoolClient & { processID?: number; getTransactionStatus(): 'I' | 'T' | 'E' | null }
+
+/** Sessions of one database that all begin with the same settings. */
+export class SessionPool {
+  readonly #pool: pg.Pool
+  readonly #open = new Set<pg.PoolClient>()
+  readonly #prepared: PreparedNames | undefined
+  readonly #limitMs: number
+
+  constructor(readonly options: PoolOptions) {
+    const { limits, settings = {} } = options
+    this.#limitMs = limits.timeLimitMs + DRIVER_PATIENCE_MS
+    this.#prepared = options.prepareStatements ? new PreparedNames() : undefined
+    this.#pool = new pg.Pool({
+      // Statements go out as they are asked for: BEGIN and what sets a transaction up share a round trip.
+      pipeline: true,
+      connectionString: options.url,
+      max: options.most,
+      connectionTimeoutMillis: CONNECT_LIMIT_MS,
+      idleTimeoutMillis: 60_000,
+      keepAlive: true,
+      application_name: options.application,
+      options: startupOptions(limits, settings),
+      types: { getTypeParser: () => keepText },
+      onConnect: (client: pg.ClientBase) => beginSession(client, limits, settings, this),
+    } as pg.PoolConfig)
+    this.#pool.on('error', (error) => options.onSessionError?.(error))
+    this.#pool.on('connect', (client) => {
+      this.#open.add(client)
+      // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
+      client.on('error', () => undefined)
+    })
+    this.#pool.on('remove', (client) => this.#open.delete(client))
+  }
+
+  /** How many sessions there are, how many of them are on loan, and how many callers wait for one. */
+  get counts(): { open: number; busy: number; waiting: number; most: number } {
+    const { totalCount, idleCount, waitingCount } = this.#pool
+    return { open: totalCount, busy: totalCount - idleCount, waiting: waitingCount, most: this.options.most }
+  }
+
+  /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
+  async lend(): Promise<Session> {
+    const client = await this.#pool.connect().catch((error: unknown) => {
+      throw translateConnectionError(this.options.name, error)
+    })
+    return this.#toSession(client as Client)
+  }
+
+  /** Runs one statement in a session that is lent for it. */
+  async query(
+    text: string,
+    values: readonly (string | null)[] = [],
+    name?: string,
+    { onStart, limitMs }: { onStart?: ((pid: number) => void) | undefined; limitMs?: number } = {},
+  ): Promise<Rows> {
+    const session = await this.lend()
+    if (limitMs !== undefined) session.limitTo(limitMs)
+    try {
+      onStart?.(session.pid)
+      const rows = await session.query(text, values, name)
+      session.release()
+      return rows
+    } catch (error) {
+      session.release(isUnusable(error))
+      throw error
+    }
+  }
+
+  /** Ends every session: those on loan when they come back, or when the time is over, in milliseconds. */
+  async close(limitMs: number): Promise<void> {
+    const ended = this.#pool.end()
+    const isEnded = await Promise.race([ended.then(() => true), delay(limitMs, false, { ref: false })])
+    if (isEnded) return
+    for (const client of this.#open) socketOf(client).destroy()
+  }
+
+  #toSession(client: Client): Session {
+    let limit = this.#limitMs
+    let isBack = false
+    let isRetired = false
+    return {
+      pid: client.processID ?? 0,
+      limitTo(limitMs) {
+        limit = limitMs
+      },
+      query: (text, values = [], name) => {
+        const prepared = this.#prepared?.nameFor(client, name)
+        return client.query<(string | null)[]>({
+          text,
+          values: values as (string | null)[],
+          rowMode: 'array',
+          query_timeout: limit,
+          ...(prepared === undefined ? {} : { name: prepared }),
+        } as pg.QueryArrayConfig)
+      },
+      release(destroy = false) {
+        if (isBack) return
+        isBack = true
+        // A session that is still in a transaction would have the next caller answer for it.
+        const isIdle = client.getTransactionStatus() === 'I'
+        client.release(destroy || isRetired || !isIdle)
+      },
+      retire: () => void (isRetired = true),
+      breakOff: () => void socketOf(client).destroy(),
+      async withinBytes(most, work) {
+        const socket = socketOf(client)
+        const before = socket.bytesRead
+        let isOver = false
+        const count = () => {
+          if (isOver || socket.bytesRead - before <= most) return
+          isOver = true
+          socket.destroy()
+        }
+        socket.on('data', count)
+        try {
+          return await work()
+        } catch (error) {
+          if (!isOver) throw error
+          throw new LedgermanProblem(
+            'too-large',
+            `The statement gave more than ${most} bytes, so it was broken off. Ask for fewer rows, or for less of each.`,
+            { limitBytes: most },
+            { cause: error },
+          )
+        } finally {
+          socket.off('data', count)
+        }
+      },
+    }
+  }
+}
+
+/** Whether the session an error came from is better ended: it broke, or what it has prepared fits no more. */
+export function isUnusable(error: unknown): boolean {
+  return isConnectionError(error) || isStalePlan(error)
+}
+
+function socketOf(client: pg.PoolClient): Socket {
+  return (client as unknown as { connection: { stream: Socket } }).connection.stream
+}
+
+function keepText(text: string): string {
+  return text
+}

@@ -1,0 +1,75 @@
+import type { ClientBase, QueryConfig } from 'pg'
+import { isDatabaseError } from './database-error.js'
+
+/** How long things may take in a target's sessions, in milliseconds. */
+export interface SessionLimits {
+  /** Waiting for a lock. */
+  lockWaitMs: number
+  /** One statement. */
+  timeLimitMs: number
+  /** A transaction in which nothing is asked. */
+  idleMs: number
+}
+
+export const DEFAULT_LIMITS: SessionLimits = { lockWaitMs: 2_000, timeLimitMs: 10_000, idleMs: 15_000 }
+
+/** What every session begins with: limits, and the settings that shape PostgreSQL's text forms, which the codecs rely on. */
+function sessionSettings(limits: SessionLimits, others: Record<string, string>): Record<string, string> {
+  return {
+    lock_timeout: String(limits.lockWaitMs),
+    statement_timeout: String(limits.timeLimitMs),
+    idle_in_transaction_session_timeout: String(limits.idleMs),
+    DateStyle: 'ISO,MDY',
+    TimeZone: 'UTC',
+    IntervalStyle: 'iso_8601',
+    bytea_output: 'hex',
+    extra_float_digits: '1',
+    xmlbinary: 'base64',
+    client_min_messages: 'warning',
+    standard_conforming_strings: 'on',
+    ...others,
+  }
+}
+
+/** The settings as start-up options: given with the connection they hold from its first moment. */
+export function startupOptions(limits: SessionLimits, others: Record<string, string>): string {
+  return Object.entries(sessionSettings(limits, others))
+    .map(([name, value]) => `-c ${name}=${value.replace(/[\\ ]/g, '\\$&')}`)
+    .join(' ')
+}
+
+/** How long a new session may take for its settings, in milliseconds. */
+const BEGIN_LIMIT_MS = 1_500
+
+/** Pools whose role may not say how much its errors leave in the server's log. */
+const keepsLogVerbosity = new WeakSet<object>()
+
+/**
+ * Gives a new session its settings once more, since a proxy in between may have dropped the start-up options, and sees to it that
+ * `pg_catalog` comes first in its search path, so that the name of a type means PostgreSQL's own. The rest of the path is the role's:
+ * its triggers and functions rely on it.
+ *
+ * Where the role may, the server's log is kept from repeating the values of a row that breaks a constraint ("Failing row contains").
+ */
+export async function beginSession(
+  client: Pick<ClientBase, 'query'>,
+  limits: SessionLimits,
+  others: Record<string, string>,
+  pool: object,
+): Promise<void> {
+  const settings = Object.entries(sessionSettings(limits, others))
+  const calls = settings.map((_, at) => `pg_catalog.set_config($${2 * at + 1}, $${2 * at + 2}, false)`)
+  await ask(client, `select ${[...calls, PATH_SQL].join(', ')}`, settings.flat())
+  if (keepsLogVerbosity.has(pool)) return
+  await ask(client, `select pg_catalog.set_config('log_error_verbosity', 'terse', false)`).catch((error: unknown) => {
+    if (!isDatabaseError(error) || error.code !== '42501') throw error
+    keepsLogVerbosity.add(pool)
+  })
+}
+
+const PATH_SQL = `case when pg_catalog.strpos(pg_catalog.current_setting('search_path'), 'pg_catalog') operator(pg_catalog.>) 0
+  then pg_catalog.set_config('search_path', pg_catalog.concat('pg_catalog, ', pg_catalog.current_setting('search_path')), false) end`
+
+function ask(client: Pick<ClientBase, 'query'>, text: string, values: string[] = []): Promise<unknown> {
+  return client.query({ text, values, query_timeout: BEGIN_LIMIT_MS } as QueryConfig)
+}

@@ -1,0 +1,46 @@
+import { existsSync, readdirSync, readFileSync } from 'node:fs'
+import { dirname, join, relative, resolve } from 'node:path'
+
+// What a stranger relies on to find their way through the core. Which folder may import which is held by lint.
+const ROOT = resolve(import.meta.dirname, '../../src')
+const FILES = readdirSync(ROOT, { recursive: true, encoding: 'utf8' }).filter((path) => path.endsWith('.ts'))
+const textOf = (path: string) => readFileSync(join(ROOT, path), 'utf8')
+const importsOf = (path: string) =>
+  [...textOf(path).matchAll(/from '(\.[^']+)\.js'/g)].map(([, to = '']) =>
+    relative(ROOT, join(ROOT, dirname(path), `${to}.ts`)),
+  )
+
+describe('the core', () => {
+  it('has no files that import one another in a circle', () => {
+    const state = new Map<string, 'begun' | 'done'>()
+    const visit = (path: string, way: string[]): string[] | undefined => {
+      if (state.get(path) === 'done') return undefined
+      if (state.get(path) === 'begun') return [...way.slice(way.indexOf(path)), path]
+      state.set(path, 'begun')
+      for (const next of importsOf(path)) {
+        const circle = visit(next, [...way, path])
+        if (circle) return circle
+      }
+      state.set(path, 'done')
+      return undefined
+    }
+    for (const path of FILES) expect(visit(path, [])).toBeUndefined()
+  })
+
+  it('says in each folder by which rules it is kept', () => {
+    const folders = new Set(FILES.filter((path) => path.includes('/')).map((path) => path.split('/')[0] ?? ''))
+    for (const folder of folders) {
+      const readme = join(ROOT, folder, 'README.md')
+      expect([folder, existsSync(readme)]).toEqual([folder, true])
+      // What a README names is there.
+      for (const [, name = ''] of readFileSync(readme, 'utf8').matchAll(/`((?:\.\.\/)?[\w/-]+\.ts)`/g))
+        expect([folder, name, existsSync(join(ROOT, folder, name))]).toEqual([folder, name, true])
+    }
+  })
+
+  it('has files short enough to be held in mind', () => {
+    const lengths = FILES.map((path) => textOf(path).split('\n').length).sort((one, other) => one - other)
+    expect(lengths[Math.floor(lengths.length / 2)]).toBeLessThan(120)
+    expect(lengths.at(-1)).toBeLessThanOrEqual(460)
+  })
+})
