@@ -37,6 +37,7 @@ const CORE_LAYERS = [
   ['target'],
   ['plan', 'find'],
   ['book', 'one-statement'],
+  ['lanes'],
   ['record'],
   ['run'],
   ['drill'],

@@ -6,7 +6,8 @@ import type { Target } from '../target/target.js'
 import { getProperty } from './change-input.js'
 import { loadRecord } from './load-record.js'
 import { showable, toReceipt } from '../receipt/receipt.js'
-import { toHeader, type KeyedResult, type RunOptions } from './run-keyed-step.js'
+import { toHeader } from './run-keyed-step.js'
+import type { KeyedResult, RunOptions } from './keyed-step.js'
 import { changeRecord, type RecordCondition } from './write-record.js'
 
 /**

@@ -11,7 +11,8 @@ import { bookNotPrepared, guardRequired, keyMismatch } from './change-problems.j
 import type { GuardCondition } from '../mapping/guard-value.js'
 import { assertKeyed } from './record-key.js'
 import type { KeyTexts } from '../mapping/mapping.js'
-import { runKeyedStep, type KeyedResult, type RunOptions } from './run-keyed-step.js'
+import { runKeyedStep } from './run-keyed-step.js'
+import type { KeyedResult, RunOptions } from './keyed-step.js'
 
 /** Which record, in which state. */
 export interface RecordCondition {

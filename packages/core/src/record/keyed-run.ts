@@ -1,0 +1,188 @@
+import { isProblem, LedgermanProblem, type Receipt } from '@ledgerman/contract'
+import { REFUSED_BY_BOOK } from '../book/book-schema.js'
+import { statementId } from '../book/introduce-statement.js'
+import { recordRefusal } from '../book/record-refusal.js'
+import { NoTurn, type Turn } from '../sharing/turn-queue.js'
+import { isCancelled, isDatabaseError } from '../sessions/database-error.js'
+import type { Mapping } from '../mapping/mapping.js'
+import {
+  showable,
+  showableBinds,
+  toBindReceipts,
+  toReceipt,
+  toStepReceipt,
+  type RunHeader,
+  type StepOutcome,
+} from '../receipt/receipt.js'
+import { reversibilityOf } from '../receipt/reversibility.js'
+import { bindValues, type SlotSource } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+import { digestKeyPads } from '../values/digest.js'
+import { toTextArray } from '../values/text-array.js'
+import { lockTimeout } from '../waits/lock-timeout.js'
+import { LockWatch } from '../waits/lock-watch.js'
+import { guardBind } from '../mapping/guard-value.js'
+import { ruleBroken, rowNotWritten } from './change-problems.js'
+import { explainConflict, explainRemoved } from './explain-conflict.js'
+import type { KeyedStep, RunOptions } from './keyed-step.js'
+
+/** A keyed step on its way: what its statement is filled with, who looks at its session, and what is told of it. */
+export class KeyedRun {
+  readonly started = performance.now()
+  readonly isCommit: boolean
+  /** The binds of the step, as they may be shown and kept. */
+  readonly #shown: (string | null)[]
+  #watch: LockWatch | undefined
+
+  constructor(
+    readonly target: Target,
+    readonly mapping: Mapping,
+    readonly step: KeyedStep,
+    readonly options: RunOptions,
+    readonly header: RunHeader,
+  ) {
+    this.isCommit = options.mode === 'commit'
+    this.#shown = showableBinds(
+      step.statement.step.slots,
+      bindValues(step.statement.step, this.valueOf),
+      target.digestKey,
+    )
+  }
+
+  /** Somebody looks who holds the lock, if the statement comes to wait for one. What was waited for in line counts. */
+  watch(pid: number, turn?: Turn): LockWatch {
+    this.#watch?.end()
+    const leftMs = Math.max(1, this.target.limits.lockWaitMs - (turn?.waitedMs ?? 0))
+    this.#watch = new LockWatch(this.target, pid, leftMs, (holders) => {
+      turn?.tellHolders(holders)
+      this.options.onWait?.(holders)
+    })
+    return this.#watch
+  }
+
+  endWatch(): void {
+    this.#watch?.end()
+  }
+
+  readonly valueOf = (source: SlotSource): string | null => {
+    const { step, mapping, options, header, target } = this
+    switch (source.from) {
+      case 'key':
+        return step.key.get(source.property) ?? null
+      case 'set':
+        return step.set.texts.get(source.property) ?? null
+      case 'expected':
+        return step.expected.texts.get(source.property) ?? null
+      case 'merged':
+        return step.set.merged[source.at] ?? null
+      case 'literal':
+        return source.text
+      case 'guard':
+        return guardBind(mapping, step.guard)
+      case 'actor':
+        return options.actor
+      case 'digest key':
+        return digestKeyPads(target.digestKey)
+      case 'parameter':
+      case 'loaded':
+      case 'loaded guard':
+      case 'outcome':
+      case 'value':
+      case 'step':
+      case 'place':
+      case 'offset':
+      case 'limit':
+      case 'run':
+        return null
+      case 'entry':
+        return {
+          id: header.id,
+          statement: statementId(mapping, step.statement.step, step.statement.kind),
+          binds: toTextArray(this.#shown),
+          note: header.note,
+        }[source.field]
+    }
+  }
+
+  receipt(outcome: Receipt['outcome'], of: StepOutcome): Receipt {
+    const { mapping, header, step } = this
+    const { kind, set, step: shown } = step.statement
+    const stepReceipt = toStepReceipt(kind, mapping.name, shown.text, toBindReceipts(shown.slots, this.#shown), of)
+    const reversible = outcome === 'refused' ? null : reversibilityOf(mapping, kind, set)
+    return toReceipt(header, outcome, this.#elapsedMs, [stepReceipt], reversible)
+  }
+
+  /** The problem of a run that was rolled back, with its receipt; a refused commit goes to the book. */
+  async refuse(error: unknown): Promise<unknown> {
+    const { mapping, target, step, header } = this
+    const { statement } = step
+    const isOverdue = error instanceof NoTurn || (isCancelled(error) && this.#watch?.hasCancelled === true)
+    const raised = isOverdue ? notGranted(mapping, error) : raisedByStatement(error, mapping)
+    const explained = target.explain(raised ?? error, { mapping, slots: statement.run.slots, kind: statement.kind })
+    if (!isProblem(explained)) return explained
+    const problem = await this.#tellMore(explained, error instanceof NoTurn ? error.holders : this.#watch?.holders)
+    const matched = matchedOf(problem)
+    const isBooked =
+      this.isCommit &&
+      (await recordRefusal(target, {
+        ...header,
+        problem,
+        detail: problem.detail,
+        matched,
+        record: step.key.size === 0 ? undefined : { mapping, key: this.#shownKey() },
+        statement: statementId(mapping, statement.step, statement.kind),
+        binds: this.#shown,
+      }))
+    const receipt = this.#refusedReceipt(matched)
+    return problem.with({ receipt: isBooked ? receipt : { ...receipt, entry: null } })
+  }
+
+  unsettled(problem: unknown): unknown {
+    return isProblem(problem) ? problem.with({ receipt: this.#refusedReceipt(null) }) : problem
+  }
+
+  /** Adds what only somebody else can say: who held the lock, who changed or removed the record. */
+  #tellMore(
+    problem: LedgermanProblem,
+    holders: LockWatch['holders'] = [],
+  ): LedgermanProblem | Promise<LedgermanProblem> {
+    const { target, mapping, step, options } = this
+    const guards = step.guard === 'any' ? [] : step.guard.guards
+    if (problem.code === 'lock-timeout')
+      return lockTimeout(problem, holders, target.limits.lockWaitMs, undefined, this.#elapsedMs)
+    if (problem.code === 'record-changed')
+      return explainConflict(target, mapping, step.key, guards, problem, options.actor)
+    if (problem.code === 'no-such-record' && guards.length > 0)
+      return explainRemoved(target, mapping, step.key, problem)
+    return problem
+  }
+
+  #refusedReceipt(matched: number | null): Receipt {
+    return this.receipt('refused', { matched, changed: 0, durationMs: this.#elapsedMs, rows: [] })
+  }
+
+  #shownKey(): (string | null)[] {
+    return this.mapping.key.map((property) => showable(this.target, property, this.step.key.get(property.name) ?? null))
+  }
+
+  get #elapsedMs(): number {
+    return performance.now() - this.started
+  }
+}
+
+/** The problem of a lock that was waited for as long as it may be, here or in the database. */
+function notGranted(mapping: Mapping, cause: unknown): LedgermanProblem {
+  return new LedgermanProblem('lock-timeout', 'A lock was not granted in time.', { mapping: mapping.name }, { cause })
+}
+
+/** The problem that the statement raised by itself; undefined for any other error. */
+function raisedByStatement(error: unknown, mapping: Mapping): LedgermanProblem | undefined {
+  if (!isDatabaseError(error) || error.code !== REFUSED_BY_BOOK) return undefined
+  const rule = /^rule-broken (\d+)$/.exec(error.message)?.[1]
+  return rule === undefined ? rowNotWritten(mapping) : ruleBroken(mapping, Number(rule))
+}
+
+function matchedOf({ code, facts }: LedgermanProblem): number | null {
+  if (typeof facts['matched'] === 'number') return facts['matched']
+  return code === 'no-such-record' ? 0 : null
+}
