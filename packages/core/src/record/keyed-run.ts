@@ -137,8 +137,10 @@ export class KeyedRun {
     return problem.with({ receipt: isBooked ? receipt : { ...receipt, entry: null } })
   }
 
+  /** Of a run that was settled as refused the entry stands; of one that nobody knows of there is no receipt. */
   unsettled(problem: unknown): unknown {
-    return isProblem(problem) ? problem.with({ receipt: this.#refusedReceipt(null) }) : problem
+    if (!isProblem(problem) || problem.code === 'outcome-unknown') return problem
+    return problem.with({ receipt: this.#refusedReceipt(null) })
   }
 
   /** Adds what only somebody else can say: who held the lock, who changed or removed the record. */

@@ -1,0 +1,65 @@
+import { isProblem, LedgermanProblem } from '@ledgerman/contract'
+import { keyOfFailingRow } from '../problem/failing-row.js'
+import { inRecord } from '../record/change-problems.js'
+import { explainConflict } from '../record/explain-conflict.js'
+import { isConnectionError } from '../sessions/connection-error.js'
+import { isDatabaseError } from '../sessions/database-error.js'
+import { lockTimeout } from '../waits/lock-timeout.js'
+import type { Attempt } from './attempt.js'
+import { partiesOf } from './deadlock-parties.js'
+import { timeLimit } from './deadline.js'
+import type { RunSession } from './run-session.js'
+
+/** Makes a problem of what ended an attempt: in which step, for whose lock, by whose change. */
+export async function explainFailure(held: RunSession, attempt: Attempt, error: unknown): Promise<unknown> {
+  const { target, waitedFor, lockWaitMs, timeLimitMs, request } = held.run
+  const ended = endedFromOutside(held, attempt, error)
+  if (ended) return ended
+  const step = attempt.current?.no
+  const mapping = attempt.current && 'mapping' in attempt.current ? attempt.current.mapping : undefined
+  const explained = target.explain(error, {
+    ...(mapping ? { mapping } : {}),
+    ...(attempt.statement ? { slots: attempt.statement.slots, statement: attempt.statement } : {}),
+    lockWaitMs,
+    timeLimitMs,
+  })
+  if (!isProblem(explained)) return explained
+  const { conflict } = attempt
+  if (conflict && explained.code === 'record-changed')
+    return explainConflict(target, conflict.mapping, conflict.key, conflict.guards, explained, request.actor)
+  if (explained.code === 'lock-timeout' && !('leftOut' in explained.facts))
+    return lockTimeout(explained, waitedFor ?? held.watch.holders, lockWaitMs, step)
+  if (isDatabaseError(error) && error.code === '40P01')
+    return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
+  const placed = step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
+  if (!mapping || !isDatabaseError(error) || !attempt.current || !('isByWhere' in attempt.current)) return placed
+  const key = keyOfFailingRow(error, mapping)
+  if (!key) return placed
+  return new LedgermanProblem(placed.code, inRecord(placed.detail, key), { ...placed.facts, key }, { cause: error })
+}
+
+/** The problem of an attempt that something else than its statements ended: the network, the clock, the caller, a lock's wait. */
+function endedFromOutside(held: RunSession, attempt: Attempt, error: unknown): LedgermanProblem | undefined {
+  const { target, timeLimitMs, lockWaitMs } = held.run
+  const step = attempt.current?.no
+  const cause = { cause: error }
+  if (isConnectionError(error) && step !== undefined)
+    return new LedgermanProblem(
+      'target-unavailable',
+      `The connection to ${target.name} broke in step ${step}. Nothing was committed; try again.`,
+      { target: target.name, step },
+      cause,
+    )
+  if (held.deadline.hasFired && isDatabaseError(error))
+    return held.deadline.isCallerGone
+      ? new LedgermanProblem(
+          'cancelled',
+          'The caller went away; the run was cancelled and rolled back.',
+          { step },
+          cause,
+        )
+      : timeLimit(timeLimitMs, step, error)
+  if (!held.isOverdue(error)) return undefined
+  const problem = new LedgermanProblem('lock-timeout', 'A lock was not granted in time.', {}, cause)
+  return lockTimeout(problem, held.watch.holders, lockWaitMs, step)
+}

@@ -1,0 +1,103 @@
+import { LedgermanProblem } from '@ledgerman/contract'
+import { bookRun } from '../book/book-run.js'
+import { findRequest } from '../book/find-replay.js'
+import { refused, type Lane, type Sent } from '../lanes/lane.js'
+import { isConnectionError } from '../sessions/connection-error.js'
+import { isSerializationFailure } from '../sessions/database-error.js'
+import type { Turn } from '../sharing/turn-queue.js'
+import type { Attempt } from './attempt.js'
+import { assertSame } from './evidence.js'
+import { explainFailure } from './explain-failure.js'
+import type { Found } from './found.js'
+import type { PlanRun } from './plan-run.js'
+import { toRunReceipt } from './run-receipt.js'
+import { RunSession } from './run-session.js'
+
+/** How long a refused run waits for what it had sent already, before it is cancelled, in milliseconds. */
+const AHEAD_PATIENCE_MS = 20
+
+/** A step at a time, between BEGIN and the end; tried again where PostgreSQL ended it to keep others consistent. */
+export function stepByStep(run: PlanRun, turn: Turn): Lane<Found> {
+  return {
+    name: 'step by step',
+    async send() {
+      for (;;) {
+        const opened = await RunSession.open(run, turn, false).catch(refused)
+        if (!(opened instanceof RunSession)) return opened
+        const { mayRetry, ...sent } = await attemptIn(opened).finally(() => opened.close())
+        if (!mayRetry || run.attempts > run.plan.retry) return sent as Sent<Found>
+        await run.backOff()
+      }
+    },
+  }
+}
+
+async function attemptIn(held: RunSession): Promise<Sent<Found> & { mayRetry?: boolean }> {
+  const { run, session } = held
+  const attempt = (run.attempt = run.newAttempt(session))
+  attempt.sendsAhead = !run.request.hooks
+  const progress = { isCommitting: false }
+  try {
+    const found = (await replayed(held, attempt)) ?? (await runThrough(held, attempt, progress))
+    held.isClean = true
+    return { state: run.isCommit ? 'committed' : 'rehearsed', found }
+  } catch (error) {
+    held.watch.end()
+    if (isConnectionError(error) && progress.isCommitting) return { state: 'in doubt', error }
+    held.isClean = await rollBack(held, attempt)
+    return { ...refused(await explainFailure(held, attempt, error)), mayRetry: isSerializationFailure(error) }
+  }
+}
+
+/** Begins, and holds the request's key; gives what stands in the book of one that took effect before. */
+async function replayed({ run, session }: RunSession, attempt: Attempt): Promise<Found | undefined> {
+  const { request, target, plan, isCommit, waitedFor } = run
+  await attempt.begin()
+  // The whole wait is behind it: what is still locked is refused at once, and it is known in which step.
+  if (waitedFor) await session.query(`set local lock_timeout = 1`)
+  if (!isCommit || !request.request) return undefined
+  const before = await findRequest(target, session, plan, request.actor, request.request)
+  if (!before) return undefined
+  await session.query('rollback')
+  return { by: 'a request before', receipt: { ...before, replayed: true } }
+}
+
+async function runThrough(
+  { run, session }: RunSession,
+  attempt: Attempt,
+  progress: { isCommitting: boolean },
+): Promise<Found> {
+  const { plan, request, isCommit } = run
+  const { hooks } = request
+  for (const step of plan.steps) {
+    attempt.current = step
+    await hooks?.beforeStep?.(step.no, session)
+    await attempt.runStep(step)
+    await hooks?.afterStep?.(step.no, session)
+  }
+  if (request.rehearsed) assertSame(request.rehearsed, attempt.evidence)
+  if (isCommit) {
+    attempt.statement = null
+    await bookRun(session, plan, toRunReceipt(run, 'committed', attempt), request.request)
+    await hooks?.beforeCommit?.(session)
+    progress.isCommitting = true
+    const { command } = await (hooks?.commit?.(session) ?? session.query('commit'))
+    // COMMIT of a failed transaction succeeds as a ROLLBACK; only the command tag tells.
+    if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
+  } else {
+    await session.query('set constraints all immediate')
+    await session.query('rollback')
+  }
+  return { by: 'steps', attempt }
+}
+
+/** Whether the session is as it was before. What was sent ahead may wait for a lock that nobody needs any more: it is cancelled. */
+async function rollBack({ run, session }: RunSession, attempt: Attempt): Promise<boolean> {
+  // A cancel may come late: the session is not used again.
+  const isOver = await attempt.isAheadOver(AHEAD_PATIENCE_MS)
+  if (!isOver) await run.target.cancel(session.pid)
+  return session.query('rollback').then(
+    () => isOver,
+    () => false,
+  )
+}
