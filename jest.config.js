@@ -1,7 +1,7 @@
-// Tests run against the TypeScript sources: the "source" condition of each package's exports leads there.
+// Tests run against the TypeScript sources: the "ledgerman-source" condition of each package's exports leads there.
 const shared = {
   testEnvironment: 'node',
-  testEnvironmentOptions: { customExportConditions: ['source', 'node', 'node-addons'] },
+  testEnvironmentOptions: { customExportConditions: ['ledgerman-source', 'node', 'node-addons'] },
   extensionsToTreatAsEsm: ['.ts'],
   transform: { '\\.ts$': ['ts-jest', { useESM: true, tsconfig: 'testing/tsconfig.json' }] },
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },

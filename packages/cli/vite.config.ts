@@ -1,7 +1,7 @@
 import { fileURLToPath } from 'node:url'
 import { defineConfig } from 'vite'
 
-const conditions = ['source', 'node', 'import', 'default']
+const conditions = ['ledgerman-source', 'node', 'import', 'default']
 
 // A few files for the command line: Node finds and reads hundreds of modules in the time that a command takes.
 export default defineConfig({

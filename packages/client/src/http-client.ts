@@ -1,3 +1,4 @@
+import { createParser, type EventSourceMessage } from 'eventsource-parser'
 import {
   LedgermanProblem,
   parseJson,
@@ -118,19 +119,11 @@ export class HttpClient {
     request: Request = {},
     signal?: AbortSignal,
   ): AsyncGenerator<{ event: string; data: string }> {
-    let rest = ''
+    const received: EventSourceMessage[] = []
+    const parser = createParser({ onEvent: (message) => void received.push(message) })
     for await (const text of this.receive(path, request, 'text/event-stream', signal)) {
-      const blocks = (rest + text).split('\n\n')
-      rest = blocks.pop() ?? ''
-      for (const block of blocks) {
-        const field = (name: string) =>
-          block
-            .split('\n')
-            .filter((line) => line.startsWith(`${name}: `))
-            .map((line) => line.slice(name.length + 2))
-            .join('\n')
-        if (field('data') !== '') yield { event: field('event'), data: field('data') }
-      }
+      parser.feed(text)
+      for (const { event = '', data } of received.splice(0)) if (data !== '') yield { event, data }
     }
   }
 

@@ -1,4 +1,5 @@
 export { Target } from './target/target.js'
+export { readTargetState } from './target/target-state.js'
 export type { TargetOptions } from './target/target.js'
 export type { Session } from './sessions/session-pool.js'
 export type { SessionLimits } from './sessions/session-settings.js'

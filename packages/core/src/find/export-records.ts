@@ -1,6 +1,7 @@
 import type { RecordValues } from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
+import type { Rows } from '../sessions/queryable.js'
 import { buildExport } from '../statement/build-find.js'
 import type { Target } from '../target/target.js'
 import { valuesOf } from './run-find.js'
@@ -36,74 +37,33 @@ export async function exportRecords(
   const leave = target.beginExport()
   return { columns: find.columns.map(({ path }) => path.join('.')), batches: batches() }
 
-  async function* batches() {
-    const queue = new Handover<RecordValues[]>()
-    const reading = target
-      .inReader(signal, async (session) => {
-        await session.query('begin')
-        try {
-          await session.query(statement.text, values)
-          for (;;) {
-            const { rows } = await session.query(`fetch ${ROWS_AT_A_TIME} from found`)
-            if (rows.length === 0 || !(await queue.put(rows.map((row) => readFoundRow(find, row))))) break
-            if (rows.length < ROWS_AT_A_TIME) break
-          }
-        } finally {
-          await session.query('rollback')
-        }
-      })
-      .then(
-        () => queue.end(),
-        (error: unknown) => queue.fail(target.explain(error, { mapping, slots: statement.slots, statement })),
-      )
+  async function* batches(): Export['batches'] {
     try {
-      for (let batch = await queue.take(); batch !== undefined; batch = await queue.take()) yield batch
+      const reader = await target.openReader(signal)
+      const fetch = () => reader.session.query(`fetch ${ROWS_AT_A_TIME} from found`)
+      let ahead: Promise<Rows> | undefined
+      try {
+        await reader.session.query('begin')
+        await reader.session.query(statement.text, values)
+        ahead = fetch()
+        while (ahead) {
+          const { rows }: Rows = await ahead
+          // The next batch is fetched while this one is taken.
+          ahead = rows.length < ROWS_AT_A_TIME ? undefined : fetch()
+          ahead?.catch(() => undefined)
+          if (rows.length > 0) yield rows.map((row) => readFoundRow(find, row))
+        }
+      } catch (error) {
+        throw reader.failed(error)
+      } finally {
+        await ahead?.catch(() => undefined)
+        await reader.session.query('rollback').catch((error: unknown) => reader.failed(error))
+        await reader.close()
+      }
+    } catch (error) {
+      throw target.explain(error, { mapping, slots: statement.slots, statement })
     } finally {
-      queue.close()
-      await reading
       leave()
     }
-  }
-}
-
-/** Hands batches from one side to the other, one ahead at most: the side that puts waits for the one that takes. */
-class Handover<T> {
-  #waiting: T | undefined
-  #failure: unknown
-  #isOver = false
-  #wakeTaker: (() => void) | undefined
-  #wakePutter: (() => void) | undefined
-
-  /** @returns false where nobody takes any more. */
-  async put(item: T): Promise<boolean> {
-    while (this.#waiting !== undefined && !this.#isOver) await new Promise<void>((wake) => (this.#wakePutter = wake))
-    if (this.#isOver) return false
-    this.#waiting = item
-    this.#wakeTaker?.()
-    return true
-  }
-
-  async take(): Promise<T | undefined> {
-    while (this.#waiting === undefined && !this.#isOver) await new Promise<void>((wake) => (this.#wakeTaker = wake))
-    const item = this.#waiting
-    this.#waiting = undefined
-    this.#wakePutter?.()
-    if (item === undefined && this.#failure !== undefined) throw this.#failure
-    return item
-  }
-
-  end(): void {
-    this.#isOver = true
-    this.#wakeTaker?.()
-  }
-
-  fail(error: unknown): void {
-    this.#failure = error
-    this.end()
-  }
-
-  close(): void {
-    this.#isOver = true
-    this.#wakePutter?.()
   }
 }

@@ -8,6 +8,7 @@ import { Aliases, Joins } from '../statement/joins.js'
 import { actorSql, brokenRuleSql, changesKey, freshNames, guardAfterSql } from '../statement/keyed-statement.js'
 import { toStatement, type Statement } from '../statement/statement.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { Gates } from './gates.js'
 import { Preceding, type Source } from './preceding.js'
 import { RunParts } from './run-parts.js'
 import {
@@ -47,29 +48,9 @@ export function buildOneStatement(plan: Plan): Statement | undefined {
   return builder.build()
 }
 
-/** A step that finds its one row among those locked before, or none at all: it is judged together with the ones beside it. */
-interface Joined {
-  no: number
-  verdict: string
-  changed: string
-  /** Parts of the statement that its verdict looks at, with the aliases it knows them by. */
-  parts: string[]
-}
-
-/** Where the counts of a step stand: in a part of the statement, under these names. */
-interface Gate {
-  part: string
-  matched: string
-  changed: string
-}
-
 class Builder extends RunParts {
-  readonly #gates = new Map<number, Gate>()
-  #joined: Joined[] = []
-  /** The last part that judges, and the steps' durations, each since the judgement before. */
-  #last = 'g0'
-  readonly #durations = new Map<number, string>()
   readonly #parts: string[] = []
+  readonly #gates = new Gates(this.#parts)
   readonly #images: string[] = []
   readonly #writes: PlannedWrite[] = []
   readonly #rows: string[] = []
@@ -88,13 +69,13 @@ class Builder extends RunParts {
     const slots = new StepSlots(this.slots, step.no)
     const aliases = new Aliases()
     const joins = step.when === null && (step.kind === 'require' || source !== 'table')
-    if (!joins) this.#judgeJoined()
+    if (!joins) this.#gates.judgeJoined()
     const isAsked = step.when ? ` and (select yes from w${step.no})` : ''
     if (step.when)
       this.#parts.push(
-        `w${step.no} as materialized (\n  select ${this.#before} and ${this.verdict(step.when.expression, slots)} as yes\n)`,
+        `w${step.no} as materialized (\n  select ${this.#gates.before} and ${this.verdict(step.when.expression, slots)} as yes\n)`,
       )
-    const condition = `${this.#before}${isAsked}`
+    const condition = `${this.#gates.before}${isAsked}`
     if (step.kind === 'require') this.#require(step, slots)
     else if (step.kind === 'load') this.#load(step, source, condition, slots, aliases)
     else if (isWrite(step) && step.shape.kind === 'add') this.#add(step, condition, slots)
@@ -104,7 +85,7 @@ class Builder extends RunParts {
   }
 
   build(): Statement {
-    this.#judgeJoined()
+    this.#gates.judgeJoined()
     if (this.#images.length > 0)
       this.#parts.push(`imaged as (\n  ${IMAGE_INSERT_SQL}\n  ${this.#images.join('\n  union all\n  ')}\n)`)
     this.#parts.push(this.#counts(), this.entry('counts'))
@@ -115,8 +96,11 @@ class Builder extends RunParts {
   /** What is told of all steps, `COUNTS_A_STEP` texts each, as they stand in JSON. */
   #counts(): string {
     const told = this.plan.steps.flatMap(({ no, when }) => {
-      const [matched, changed] = [`${this.#count('matched', no)}::text`, `${this.#count('changed', no)}::text`]
-      const ms = this.#durations.get(no)
+      const [matched, changed] = [
+        `${this.#gates.count('matched', no)}::text`,
+        `${this.#gates.count('changed', no)}::text`,
+      ]
+      const ms = this.#gates.duration(no)
       const counts = when
         ? [
             `case when (select yes from w${no}) then ${matched} else 'null' end`,
@@ -133,23 +117,17 @@ class Builder extends RunParts {
       ]
     })
     const counted = this.plan.steps.filter(mayWrite)
-    const sum = (of: 'matched' | 'changed') => counted.map(({ no }) => this.#count(of, no)).join(' + ') || '0'
-    const gates = new Set(['g0', ...[...this.#gates.values()].map(({ part }) => part)])
+    const sum = (of: 'matched' | 'changed') => counted.map(({ no }) => this.#gates.count(of, no)).join(' + ') || '0'
     return `counts as materialized (
-  select array[${told.join(', ')}] as told, (${sum('matched')})::integer as matched, (${sum('changed')})::integer as changed, ${this.reversible((no) => this.#count('changed', no))} as reversible
-  from ${[...gates].join(', ')}
+  select array[${told.join(', ')}] as told, (${sum('matched')})::integer as matched, (${sum('changed')})::integer as changed, ${this.reversible((no) => this.#gates.count('changed', no))} as reversible
+  from ${this.#gates.names.join(', ')}
 )`
-  }
-
-  #count(of: 'matched' | 'changed', no: number): string {
-    const gate = this.#gates.get(no)
-    return gate ? `${gate.part}.${gate[of]}` : '0'
   }
 
   #require(step: Extract<PlannedStep, { kind: 'require' }>, slots: StepSlots): void {
     const holds = this.verdict(step.judgement.expression, slots)
-    if (!step.when) this.#joined.push({ no: step.no, verdict: holds, changed: '0', parts: [] })
-    else this.#gate(step, `${this.#before} and ${holds}`, { matched: '1', changed: '0', from: '' })
+    if (!step.when) this.#gates.join({ no: step.no, verdict: holds, changed: '0', parts: [] })
+    else this.#gates.judge(step, `${this.#gates.before} and ${holds}`, { matched: '1', changed: '0', from: '' })
   }
 
   #load(
@@ -176,12 +154,16 @@ class Builder extends RunParts {
     )
     const whole = `pg_catalog.array_to_json(array[${[...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')}])`
     if (source === 'table' || step.when) {
-      this.#gate(step, fitsSql(step.expect, 'count(*)'), { matched: 'count(*)', changed: '0', from: `from h${no}` })
+      this.#gates.judge(step, fitsSql(step.expect, 'count(*)'), {
+        matched: 'count(*)',
+        changed: '0',
+        from: `from h${no}`,
+      })
       this.#give(step, whole, `from h${no} as hit`, null)
       return
     }
     const found1 = `r${no}.${mapping.key[0]?.column.sql} is not null`
-    this.#joined.push({ no, verdict: found1, changed: '0', parts: [`h${no} as r${no}`] })
+    this.#gates.join({ no, verdict: found1, changed: '0', parts: [`h${no} as r${no}`] })
     // The row is given already where all of those locked are.
     const keys = `pg_catalog.json_build_array(array[${wireTexts('hit', mapping.key).join(', ')}], ${source.step})`
     this.#give(step, this.#givesAll(source.step) ? keys : whole, `from h${no} as hit`, null)
@@ -249,7 +231,7 @@ class Builder extends RunParts {
     const verdict = `${hit}.${extra.guard_holds} and ${hit}.${extra.as_expected} and (${done}.${extra.written} is not null or not ${hit}.${extra.differs})${this.#unwritten(step, source, hit)}${brokenRule === NO_RULE ? '' : ` and (${brokenRule}) is null`}`
     if (isJoined) {
       const changed = `(${done}.${extra.written} is not null)::integer`
-      this.#joined.push({
+      this.#gates.join({
         no,
         verdict: `coalesce(${verdict}, false)`,
         changed,
@@ -261,7 +243,7 @@ class Builder extends RunParts {
         `coalesce(pg_catalog.bool_and(${verdict}), true)`,
         ...(shape.checksLeftOut ? [`(count(*) = 0 or ${leavesOut})`] : []),
       ]
-      this.#gate(step, verdicts.join(' and '), {
+      this.#gates.judge(step, verdicts.join(' and '), {
         matched: 'count(*)',
         changed: `pg_catalog.count(done.${extra.written})`,
         from: both,
@@ -297,7 +279,7 @@ class Builder extends RunParts {
 )`)
     const from = `from d${no} as done`
     const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
-    this.#gate(
+    this.#gates.judge(
       step,
       `count(*) = 1${brokenRule === NO_RULE ? '' : ` and pg_catalog.bool_and((${brokenRule}) is null)`}`,
       {
@@ -308,52 +290,6 @@ class Builder extends RunParts {
     )
     const texts = [...wireTexts('done', mapping.properties), `done.${extra.guard}`]
     this.#give(step, `pg_catalog.array_to_json(array[${texts.join(', ')}])`, from, null)
-  }
-
-  /** The condition by which a step comes after what was judged before it. */
-  get #before(): string {
-    return `(select ok from ${this.#last})`
-  }
-
-  #gate(
-    step: PlannedStep,
-    verdict: string,
-    { matched, changed, from }: Record<'matched' | 'changed' | 'from', string>,
-  ) {
-    const { no } = step
-    const judged = step.when ? `(not (select yes from w${no}) or ${verdict})` : verdict
-    this.#parts.push(`g${no} as materialized (
-  select ${refuseUnless(judged, `step ${no}`)} as ok, ${matched}::bigint as matched, ${changed}::bigint as changed, pg_catalog.clock_timestamp() as at${from && `\n  ${from}`}
-)`)
-    this.#gates.set(no, { part: `g${no}`, matched: 'matched', changed: 'changed' })
-    this.#isJudged(no)
-  }
-
-  /** Judges the steps that wait for it, in one part: none of them can wait for a lock, so that their order is nobody's concern. */
-  #judgeJoined(): void {
-    const last = this.#joined.at(-1)
-    if (!last) return
-    const { no } = last
-    const verdict = this.#joined.map((each) => each.verdict).join(' and ')
-    const parts = this.#joined.flatMap((each) => each.parts)
-    const from =
-      parts.length === 0
-        ? ''
-        : `\n  from (select 1) as one ${parts.map((part) => `left join ${part} on true`).join(' ')}`
-    const changes = this.#joined.map((each) => `${each.changed}::bigint as changed_${each.no}`)
-    this.#parts.push(`g${no} as materialized (
-  select ${refuseUnless(parts.length === 0 ? `${this.#before} and ${verdict}` : verdict, `step ${this.#joined[0]?.no} to ${no}`)} as ok,
-    1::bigint as matched, ${changes.join(', ')}, pg_catalog.clock_timestamp() as at${from}
-)`)
-    for (const each of this.#joined)
-      this.#gates.set(each.no, { part: `g${no}`, matched: 'matched', changed: `changed_${each.no}` })
-    this.#joined = []
-    this.#isJudged(no)
-  }
-
-  #isJudged(no: number): void {
-    this.#durations.set(no, `g${no}.at - ${this.#last}.at`)
-    this.#last = `g${no}`
   }
 
   /** Whether every row of a step is given back. */
@@ -378,7 +314,7 @@ class Builder extends RunParts {
     return earlier
       .map((each) => {
         const same = (alias: string) => sameKeySql(mapping.key, hit, alias, keyNamesOf(mapping))
-        const isBeside = this.#joined.some((joined) => joined.no === each.no)
+        const isBeside = this.#gates.waitsForJudgement(each.no)
         return isBeside
           ? ` and (${same(`e${each.no}`)}) is not true`
           : ` and not exists (select 1 from d${each.no} as other where ${same('other')})`
@@ -414,10 +350,7 @@ class Builder extends RunParts {
   }
 
   protected outcome(of: 'matched' | 'changed', name: string): string {
-    const no = this.named.get(name)?.no ?? 0
-    if (!this.#gates.has(no)) this.#judgeJoined()
-    const gate = this.#gates.get(no)
-    return gate ? `(select ${gate[of]} from ${gate.part})` : '0'
+    return this.#gates.outcome(of, this.named.get(name)?.no ?? 0)
   }
 }
 

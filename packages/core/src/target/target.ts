@@ -18,6 +18,7 @@ import type { Queryable, Rows } from '../sessions/queryable.js'
 import { SessionGate } from '../sessions/session-gate.js'
 import { SharedStatement, type SharedStatementOptions } from '../sharing/shared-statement.js'
 import { StatementsInTurn } from '../sharing/statements-in-turn.js'
+import { callerGone, Reader } from './reader.js'
 import { isUnusable, SessionPool, type Session } from '../sessions/session-pool.js'
 import { TurnQueue } from '../sharing/turn-queue.js'
 import { DEFAULT_LIMITS, type SessionLimits } from '../sessions/session-settings.js'
@@ -240,32 +241,26 @@ export class Target implements Queryable {
     }
   }
 
-  /**
-   * Lends a session that can only read. When `signal` fires, what runs in it is cancelled; the session is kept until the
-   * cancel has been sent and ended then, so that a late one can hit nobody else's statement.
-   */
+  /** Runs `work` in a session that can only read. @throws LedgermanProblem cancelled, and what `work` throws */
   async inReader<T>(signal: AbortSignal | undefined, work: (session: Queryable) => Promise<T>): Promise<T> {
+    const reader = await this.openReader(signal)
+    try {
+      return await work(reader.session)
+    } catch (error) {
+      throw reader.failed(error)
+    } finally {
+      await reader.close()
+    }
+  }
+
+  /** Lends a session that can only read; `close` has to follow. @throws LedgermanProblem cancelled where `signal` has fired */
+  async openReader(signal: AbortSignal | undefined): Promise<Reader> {
     if (signal?.aborted) throw callerGone(signal.reason)
     const session = await this.#readers.lend()
-    let cancelling: Promise<unknown> | undefined
-    const cancel = () => {
-      cancelling = this.cancel(session.pid)
-    }
-    let isBroken = false
-    try {
-      // It may have fired while a session was waited for.
-      if (signal?.aborted) throw callerGone(signal.reason)
-      signal?.addEventListener('abort', cancel, { once: true })
-      return await work(session)
-    } catch (error) {
-      isBroken = isUnusable(error)
-      if (signal?.aborted) throw callerGone(error)
-      throw error
-    } finally {
-      signal?.removeEventListener('abort', cancel)
-      await cancelling
-      session.release(isBroken || cancelling !== undefined)
-    }
+    // It may have fired while a session was waited for.
+    if (!signal?.aborted) return new Reader(session, this, signal)
+    session.release()
+    throw callerGone(signal.reason)
   }
 
   /**
@@ -365,27 +360,6 @@ export class Target implements Queryable {
     this.#catalogue.forget()
   }
 
-  /** What a person should know of the target before working on it. @throws LedgermanProblem target-unavailable, target-denied */
-  async state(): Promise<{ server: string; database: string; book: 'prepared' | 'not prepared'; warnings: string[] }> {
-    const { rows } = await this.read(STATE_SQL).catch((error: unknown) => {
-      throw this.explain(error)
-    })
-    const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared] = rows[0] ?? []
-    const warnings: string[] = []
-    if (isSuperuser === 't')
-      warnings.push(
-        `The role ${role} is a superuser: nothing in the database holds it back. Use a role with only the privileges it needs.`,
-      )
-    else if (bypassesRowSecurity === 't')
-      warnings.push(`The role ${role} bypasses row-level security: no policy holds it back.`)
-    return {
-      server: server ?? '',
-      database: database ?? '',
-      book: isPrepared === 't' ? 'prepared' : 'not prepared',
-      warnings,
-    }
-  }
-
   /** Makes a problem of whatever went wrong; where a statement shows that a table was altered, the catalogue is read again. */
   explain(error: unknown, context: Omit<ErrorContext, 'target'> = {}): unknown {
     if (isMissingBook(error)) {
@@ -428,16 +402,8 @@ export class Target implements Queryable {
   }
 }
 
-function callerGone(cause: unknown): LedgermanProblem {
-  return new LedgermanProblem('cancelled', 'The caller went away, so the query was cancelled.', {}, { cause })
-}
-
 /** Whether the book is there, and of this version: what came last is. */
-const HAS_BOOK_SQL = `exists (select from pg_attribute where attrelid = to_regclass('ledgerman.entry') and attname = 'steps')`
-
-const STATE_SQL = `
-select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL}
-from pg_roles r where r.rolname = current_user`
+export const HAS_BOOK_SQL = `exists (select from pg_attribute where attrelid = to_regclass('ledgerman.entry') and attname = 'steps')`
 
 /** Whether the schema of the book, or something in it, was dropped while this process took it for prepared. */
 function isMissingBook(error: unknown): boolean {

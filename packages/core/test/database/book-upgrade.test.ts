@@ -1,4 +1,4 @@
-import { getEntry, prepareBook, Target } from '@ledgerman/core'
+import { getEntry, prepareBook, readTargetState, Target } from '@ledgerman/core'
 import { codeOf } from '../../../../testing/own-tables.js'
 import { makeDatabase, type TestDatabase } from '../../../../testing/databases.js'
 
@@ -39,7 +39,7 @@ it.each([
     const target = new Target({ name: 'old', url: database.url, digestKey: Buffer.from('k') })
     try {
       expect(await target.isBookPrepared()).toBe(false)
-      expect((await target.state()).book).toBe('not prepared')
+      expect((await readTargetState(target)).book).toBe('not prepared')
       const { prepared, created } = await prepareBook(target)
       expect([prepared, created]).toEqual([
         'already',

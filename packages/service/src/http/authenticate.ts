@@ -1,3 +1,4 @@
+import { parseCookie } from 'cookie'
 import type { Request } from 'express'
 import { includesRole, LedgermanProblem, type Role } from '@ledgerman/contract'
 import type { Caller, TokenStore } from '../home/token-store.js'
@@ -47,8 +48,7 @@ async function findCaller(request: Request, tokens: TokenStore): Promise<Caller 
 }
 
 export function readSessionCookie(request: Request): string | undefined {
-  const pairs = (request.headers.cookie ?? '').split(';').map((pair) => pair.trim().split('='))
-  return pairs.find(([name]) => name === SESSION_COOKIE)?.[1]
+  return parseCookie(request.headers.cookie ?? '')[SESSION_COOKIE]
 }
 
 /** A browser says where a request comes from; with a cookie, a change from anywhere else is refused. SameSite=Strict stands before this. */

@@ -1,3 +1,4 @@
+import { stringifySetCookie } from 'cookie'
 import { LedgermanProblem, sessionInfo, sessionInput } from '@ledgerman/contract'
 import { LRUCache } from 'lru-cache'
 import type { z } from 'zod'
@@ -79,5 +80,11 @@ export function sessionRoutes({ tokens }: Services) {
 }
 
 function cookie(value: string, seconds: number, isSecure: boolean): string {
-  return `${SESSION_COOKIE}=${value}; Path=/; Max-Age=${seconds}; HttpOnly; SameSite=Strict${isSecure ? '; Secure' : ''}`
+  return stringifySetCookie(SESSION_COOKIE, value, {
+    path: '/',
+    maxAge: seconds,
+    httpOnly: true,
+    sameSite: 'strict',
+    secure: isSecure,
+  })
 }

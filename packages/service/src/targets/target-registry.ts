@@ -4,6 +4,7 @@ import {
   parseTablePath,
   resolvePlan,
   resolveMapping,
+  readTargetState,
   Target,
   toTablePath,
   type Mapping,
@@ -130,7 +131,7 @@ export class TargetRegistry {
 
   async describe(target: Target): Promise<TargetInfo> {
     try {
-      const state = await target.state()
+      const state = await readTargetState(target)
       return { name: target.name, reachable: true, problem: null, ...state }
     } catch (error) {
       const problem = isProblem(error) ? error.detail : 'The target cannot be asked.'

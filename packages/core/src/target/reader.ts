@@ -1,0 +1,40 @@
+import { LedgermanProblem } from '@ledgerman/contract'
+import type { Lookout } from '../sessions/queryable.js'
+import { isUnusable, type Session } from '../sessions/session-pool.js'
+
+/**
+ * A session that can only read, on loan. When the caller's signal fires, what runs in it is cancelled; the session is kept until the
+ * cancel has been sent, and ended then, so that a late one can hit nobody else's statement.
+ */
+export class Reader {
+  #cancelling: Promise<void> | undefined
+  #isBroken = false
+  readonly #cancel = () => {
+    this.#cancelling = this.lookout.cancel(this.session.pid)
+  }
+
+  constructor(
+    readonly session: Session,
+    readonly lookout: Lookout,
+    readonly signal: AbortSignal | undefined,
+  ) {
+    signal?.addEventListener('abort', this.#cancel, { once: true })
+  }
+
+  /** What to throw for an error of a statement in it. */
+  failed(error: unknown): unknown {
+    if (isUnusable(error)) this.#isBroken = true
+    return this.signal?.aborted ? callerGone(error) : error
+  }
+
+  /** Hands the session back. */
+  async close(): Promise<void> {
+    this.signal?.removeEventListener('abort', this.#cancel)
+    await this.#cancelling
+    this.session.release(this.#isBroken || this.#cancelling !== undefined)
+  }
+}
+
+export function callerGone(cause: unknown): LedgermanProblem {
+  return new LedgermanProblem('cancelled', 'The caller went away, so the query was cancelled.', {}, { cause })
+}

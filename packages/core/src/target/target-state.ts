@@ -1,0 +1,34 @@
+import { HAS_BOOK_SQL, type Target } from './target.js'
+
+/** What a person should know of a target before working on it. */
+export interface TargetState {
+  server: string
+  database: string
+  book: 'prepared' | 'not prepared'
+  warnings: string[]
+}
+
+/** @throws LedgermanProblem target-unavailable, target-denied */
+export async function readTargetState(target: Target): Promise<TargetState> {
+  const { rows } = await target.read(STATE_SQL).catch((error: unknown) => {
+    throw target.explain(error)
+  })
+  const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared] = rows[0] ?? []
+  const warnings: string[] = []
+  if (isSuperuser === 't')
+    warnings.push(
+      `The role ${role} is a superuser: nothing in the database holds it back. Use a role with only the privileges it needs.`,
+    )
+  else if (bypassesRowSecurity === 't')
+    warnings.push(`The role ${role} bypasses row-level security: no policy holds it back.`)
+  return {
+    server: server ?? '',
+    database: database ?? '',
+    book: isPrepared === 't' ? 'prepared' : 'not prepared',
+    warnings,
+  }
+}
+
+const STATE_SQL = `
+select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL}
+from pg_roles r where r.rolname = current_user`

@@ -1,0 +1,125 @@
+import { isProblem, type DefinitionKind } from '@ledgerman/contract'
+import type { Target } from '@ledgerman/core'
+import type { z } from 'zod'
+import { expectedRevision, publishOne, revisionOf } from '../definitions/publish-one.js'
+import type { DefinitionStore, Revision } from '../home/definition-store.js'
+import { AS_IT_STANDS, defineRoute } from '../http/route.js'
+import type { Services } from './services.js'
+
+const REVISION = 'The revision in quotes, such as "3".'
+
+/** What mappings and transactions, as published definitions, do not have in common. */
+export interface Published<Kind extends DefinitionKind> {
+  kind: Kind
+  store: DefinitionStore<Kind>
+  definition: z.ZodType
+  info: z.ZodType
+  list: z.ZodType
+  summaries: { one: string; publish: string }
+  toSummary(revision: Revision<Kind>): object
+  /** What is known of it against the live target. @throws LedgermanProblem definition-invalid or not-found where it does not fit any more */
+  resolve(target: Target, revision: Revision<Kind>): Promise<object>
+  /** What stands in place of that where it does not fit. */
+  unresolved: object
+}
+
+/** The routes under which definitions of a kind are listed, read, published and removed. */
+export function publishedRoutes<Kind extends DefinitionKind>(services: Services, published: Published<Kind>) {
+  const { targets } = services
+  const { kind, store, definition, info, list, summaries, toSummary, resolve, unresolved } = published
+  const all = `/v1/targets/{target}/${kind}s`
+  const one = `${all}/{${kind}}`
+  const targetOf = (params: Record<string, string>) => targets.get(params['target'] ?? '')
+
+  async function describe(target: Target, found: Revision<Kind>): Promise<object> {
+    const described = { ...toSummary(found), definition: found.definition, source: found.source }
+    try {
+      return { ...described, ...(await resolve(target, found)), drift: null }
+    } catch (error) {
+      if (!isProblem(error, 'definition-invalid') && !isProblem(error, 'not-found')) throw error
+      return { ...described, ...unresolved, drift: error.detail }
+    }
+  }
+
+  return [
+    defineRoute({
+      method: 'get',
+      path: all,
+      role: 'reader',
+      summary: `List ${kind}s at their latest revision.`,
+      replies: { 200: { description: 'In order of name.', schema: list } },
+      handle: async ({ params }) => ({
+        status: 200,
+        body: { [`${kind}s`]: (await store.list(targetOf(params).name)).map(toSummary) },
+      }),
+    }),
+    defineRoute({
+      method: 'get',
+      path: one,
+      role: 'reader',
+      summary: summaries.one,
+      replies: { 200: { description: 'The latest revision.', schema: info, headers: { etag: REVISION } } },
+      handle: async ({ params }) => {
+        const target = targetOf(params)
+        const found = await store.get(target.name, params[kind] ?? '')
+        return { status: 200, body: await describe(target, found), headers: { etag: `"${found.revision}"` } }
+      },
+    }),
+    defineRoute({
+      method: 'get',
+      path: `${one}/revisions/{revision}`,
+      role: 'reader',
+      summary: `An earlier revision of a ${kind}.`,
+      replies: { 200: { description: 'As it was published.', schema: info } },
+      handle: async ({ params }) => {
+        const target = targetOf(params)
+        const found = await store.getRevision(target.name, params[kind] ?? '', revisionOf({ params }))
+        return { status: 200, body: await describe(target, found) }
+      },
+    }),
+    defineRoute({
+      method: 'put',
+      path: one,
+      role: 'author',
+      summary: summaries.publish,
+      headers: { 'If-Match': REVISION, 'If-None-Match': '* to publish only where there is none yet.' },
+      body: {
+        'application/yaml': { schema: definition, parse: AS_IT_STANDS },
+        'application/json': { schema: definition, parse: AS_IT_STANDS },
+      },
+      replies: {
+        200: {
+          description: 'The latest revision, new or the same as before.',
+          schema: info,
+          headers: { etag: REVISION },
+        },
+        201: { description: 'The first revision.', schema: info, headers: { etag: REVISION } },
+      },
+      problems: ['definition-invalid', 'record-changed', 'media-type'],
+      handle: async (call) => {
+        const target = targetOf(call.params)
+        const { revision, isNew } = await publishOne(services, target, kind, call)
+        return {
+          status: isNew && revision.revision === 1 ? 201 : 200,
+          body: await describe(target, revision as Revision<Kind>),
+          headers: { etag: `"${revision.revision}"` },
+        }
+      },
+    }),
+    defineRoute({
+      method: 'delete',
+      path: one,
+      role: 'author',
+      summary: `Remove a ${kind}. Its revisions stay readable, and so do entries made with it.`,
+      headers: { 'If-Match': REVISION },
+      replies: { 204: { description: 'Removed.' } },
+      problems: ['record-changed'],
+      handle: async (call) => {
+        const expected = expectedRevision(call)
+        const known = expected === 'none' ? undefined : expected
+        await store.remove(targetOf(call.params).name, call.params[kind] ?? '', call.caller.actor, known)
+        return { status: 204 }
+      },
+    }),
+  ]
+}
