@@ -53,4 +53,3 @@ export const entryQuery = z.strictObject({
 export type EntrySummary = z.output<typeof entrySummary>
 export type EntryInfo = z.output<typeof entryInfo>
 export type EntryList = z.output<typeof entryList>
-export type EntryQuery = z.output<typeof entryQuery>

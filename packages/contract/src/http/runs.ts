@@ -57,4 +57,3 @@ export const runState = z
 
 export type RunState = z.output<typeof runState>
 export type RunInput = z.output<typeof runInput>
-export type NamedRunInput = z.output<typeof named>

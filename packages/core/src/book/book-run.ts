@@ -1,7 +1,7 @@
-import { createHash } from 'node:crypto'
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
 import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import type { BookedWrite } from './read-run-receipt.js'
+import { introduceStatements, statementId, type KeptStatement } from './introduce-statement.js'
 import { recordRefusal } from './record-refusal.js'
 import { withoutValues } from '../problem/safe-message.js'
 import type { Session } from '../sessions/session-pool.js'
@@ -15,33 +15,15 @@ export interface BookedRequest {
 }
 
 /** Sees to it that the text of every statement of a plan stands in the book, before an entry refers to it. */
-export async function introducePlan(target: Target, plan: Plan): Promise<void> {
-  const unknown = plan.steps.filter((step) => !target.knownStatements.has(stepStatementId(step)))
-  if (unknown.length === 0) return
-  const rows = unknown.map((step) => {
-    const statement = shownStatement(step)
-    const mapping = 'mapping' in step ? step.mapping : null
-    return {
-      id: stepStatementId(step),
-      kind: step.kind,
-      mapping: mapping?.name ?? '',
-      revision: mapping?.revision ?? 0,
-      relation: mapping?.table.path ?? '',
-      key_columns: mapping?.key.map(({ column }) => column.name) ?? [],
-      touched: isWrite(step)
-        ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched).map(({ column }) => column.name)
-        : [],
-      text: statement.text,
-      binds: statement.slots.map(({ name, type }) => ({ name, type })),
-    }
-  })
-  await target.query(
-    `insert into ledgerman.statement select * from jsonb_to_recordset($1::jsonb)
-     as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb)
-     on conflict (id) do nothing`,
-    [JSON.stringify(rows)],
-  )
-  for (const { id } of rows) target.knownStatements.set(id, true)
+export function introducePlan(target: Target, plan: Plan): Promise<void> {
+  return introduceStatements(target, plan.steps.map(toKept))
+}
+
+function toKept(step: PlannedStep): KeptStatement {
+  const mapping = 'mapping' in step ? step.mapping : null
+  // Without a key an image holds all of the row.
+  const touched = isWrite(step) ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched) : []
+  return { kind: step.kind, mapping, statement: shownStatement(step), touched }
 }
 
 /** Writes a run's entry and its steps, in the run's own transaction. Its images were written by the steps themselves. */
@@ -159,17 +141,8 @@ function bookedDetail({ sensitiveParams, steps }: Plan, { detail }: LedgermanPro
   return isSensitive ? withoutValues(detail) : detail
 }
 
-const ids = new WeakMap<PlannedStep, string>()
-
-/** A step's statement's number in the book: 63 bits of a digest of its text and of what it belongs to. */
+/** A step's statement's number in the book. */
 export function stepStatementId(step: PlannedStep): string {
-  let id = ids.get(step)
-  if (id === undefined) {
-    const mapping = 'mapping' in step ? step.mapping : null
-    const digest = createHash('sha256')
-      .update([step.kind, mapping?.name, mapping?.revision, mapping?.table.path, shownStatement(step).text].join('\0'))
-      .digest()
-    ids.set(step, (id = String(digest.readBigUInt64BE() >> 1n)))
-  }
-  return id
+  const mapping = 'mapping' in step ? step.mapping : null
+  return statementId({ kind: step.kind, mapping, statement: shownStatement(step) })
 }

@@ -1,70 +1,71 @@
 import { createHash } from 'node:crypto'
 import type { StepKind } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import type { KeyedStatement } from '../statement/keyed-statement.js'
 import type { Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 
+/** A statement as the book keeps it, once: entries refer to it by number. */
+export interface KeptStatement {
+  kind: StepKind
+  /** Null for a statement that belongs to none: a raw one, or a rule. */
+  mapping: Mapping | null
+  statement: Statement
+  /** Properties whose images it writes. */
+  touched: readonly Property[]
+}
+
 /**
- * Sees to it that the statement's text stands in the book before an entry refers to it: once a process and target, so it
+ * Sees to it that these statements' texts stand in the book before an entry refers to them: once a process and target, so it
  * costs the change itself nothing. Written on its own; a text that no entry refers to does no harm.
  */
-export async function introduceStatement(target: Target, mapping: Mapping, keyed: KeyedStatement): Promise<void> {
-  const id = statementId(mapping, keyed.step, keyed.kind)
-  if (target.knownStatements.has(id)) return
-  // Of callers who come at once the first one writes it for all.
-  let introducing = underWay.get(target)
-  if (!introducing) underWay.set(target, (introducing = new Map()))
-  let going = introducing.get(id)
-  if (!going) {
-    going = writeStatement(target, mapping, keyed, id).finally(() => introducing.delete(id))
-    introducing.set(id, going)
+export async function introduceStatements(target: Target, statements: readonly KeptStatement[]): Promise<void> {
+  const unknown = statements.filter((each) => !target.knownStatements.has(statementId(each)))
+  if (unknown.length === 0) return
+  // Of callers who come at once the first one writes them for all.
+  let going = underWay.get(target)
+  if (!going) underWay.set(target, (going = new Map()))
+  const own = unknown.filter((each) => !going.has(statementId(each)))
+  if (own.length > 0) {
+    const ids = own.map(statementId)
+    const writing = write(target, own).finally(() => ids.forEach((id) => going.delete(id)))
+    for (const id of ids) going.set(id, writing)
   }
-  await going
+  await Promise.all(unknown.map((each) => going.get(statementId(each))))
 }
 
 const underWay = new WeakMap<Target, Map<string, Promise<void>>>()
 
-async function writeStatement(
-  target: Target,
-  mapping: Mapping,
-  { kind, step: statement, touched }: KeyedStatement,
-  id: string,
-): Promise<void> {
-  const binds = JSON.stringify(statement.slots.map(({ name, type }) => ({ name, type })))
+async function write(target: Target, statements: readonly KeptStatement[]): Promise<void> {
+  const rows = statements.map((each) => ({
+    id: statementId(each),
+    kind: each.kind,
+    mapping: each.mapping?.name ?? '',
+    revision: each.mapping?.revision ?? 0,
+    relation: each.mapping?.table.path ?? '',
+    key_columns: each.mapping?.key.map(({ column }) => column.name) ?? [],
+    touched: each.touched.map(({ column }) => column.name),
+    text: each.statement.text,
+    binds: each.statement.slots.map(({ name, type }) => ({ name, type })),
+  }))
   await target.query(
-    `insert into ledgerman.statement (id, kind, mapping, revision, relation, key_columns, touched, text, binds)
-     values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict (id) do nothing`,
-    [
-      id,
-      kind,
-      mapping.name,
-      String(mapping.revision),
-      mapping.table.path,
-      columnNames(mapping.key),
-      columnNames(touched),
-      statement.text,
-      binds,
-    ],
+    `insert into ledgerman.statement select * from jsonb_to_recordset($1::jsonb)
+     as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb)
+     on conflict (id) do nothing`,
+    [JSON.stringify(rows)],
   )
-  target.knownStatements.set(id, true)
+  for (const { id } of rows) target.knownStatements.set(id, true)
 }
 
 const ids = new WeakMap<Statement, string>()
 
 /** The statement's number in the book: 63 bits of a digest of its text and of what it belongs to. */
-export function statementId(mapping: Mapping, statement: Statement, kind: StepKind): string {
+export function statementId({ kind, mapping, statement }: Omit<KeptStatement, 'touched'>): string {
   let id = ids.get(statement)
   if (id === undefined) {
     const digest = createHash('sha256')
-      .update([kind, mapping.name, mapping.revision, mapping.table.path, statement.text].join('\0'))
+      .update([kind, mapping?.name, mapping?.revision, mapping?.table.path, statement.text].join('\0'))
       .digest()
-    id = String(digest.readBigUInt64BE() >> 1n)
-    ids.set(statement, id)
+    ids.set(statement, (id = String(digest.readBigUInt64BE() >> 1n)))
   }
   return id
-}
-
-function columnNames(properties: readonly Property[]): string {
-  return `{${properties.map(({ column }) => `"${column.name.replace(/["\\]/g, '\\$&')}"`).join(',')}}`
 }

@@ -26,6 +26,7 @@ export interface Work<Found, Result> {
 export async function carryOut<Found, Result>(target: Target, work: Work<Found, Result>): Promise<Result> {
   for await (const lane of work.lanes) {
     const sent = await lane.send()
+    target.activity.sent?.(lane.name, sent.state, 'because' in sent ? sent.because : undefined)
     switch (sent.state) {
       case 'passed':
         continue

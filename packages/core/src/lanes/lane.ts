@@ -6,8 +6,8 @@ export const LANES = ['shared', 'in turn', 'one statement', 'step by step'] as c
  */
 export type Sent<Found> =
   | { state: 'committed' | 'rehearsed'; found: Found }
-  /** Nothing was done: the next way is tried. */
-  | { state: 'passed' }
+  /** Nothing was done, for that error where there was one: the next way is tried. */
+  | { state: 'passed'; because?: unknown }
   /** It was rolled back. */
   | { state: 'refused'; error: unknown }
   /** The connection broke when it may have been committed. */

@@ -49,6 +49,12 @@ export class KeyedRun {
     )
   }
 
+  /** The number of its statement in the book. */
+  get statementId(): string {
+    const { kind, step } = this.step.statement
+    return statementId({ kind, mapping: this.mapping, statement: step })
+  }
+
   /** Somebody looks who holds the lock, if the statement comes to wait for one. What was waited for in line counts. */
   watch(pid: number, turn?: Turn): LockWatch {
     this.#watch?.end()
@@ -97,7 +103,7 @@ export class KeyedRun {
       case 'entry':
         return {
           id: header.id,
-          statement: statementId(mapping, step.statement.step, step.statement.kind),
+          statement: this.statementId,
           binds: toTextArray(this.#shown),
           note: header.note,
         }[source.field]
@@ -130,7 +136,7 @@ export class KeyedRun {
         detail: problem.detail,
         matched,
         record: step.key.size === 0 ? undefined : { mapping, key: this.#shownKey() },
-        statement: statementId(mapping, statement.step, statement.kind),
+        statement: this.statementId,
         binds: this.#shown,
       }))
     const receipt = this.#refusedReceipt(matched)

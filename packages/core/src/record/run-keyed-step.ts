@@ -1,5 +1,5 @@
 import { newEntryId } from '../book/entry-id.js'
-import { introduceStatement } from '../book/introduce-statement.js'
+import { introduceStatements } from '../book/introduce-statement.js'
 import { carryOut } from '../lanes/carry-out.js'
 import { refused, type Lane } from '../lanes/lane.js'
 import type { Mapping } from '../mapping/mapping.js'
@@ -52,7 +52,8 @@ export function runKeyedStep(
 async function* introduced(run: KeyedRun): AsyncGenerator<Lane<KeyedRow>> {
   const { target, mapping, step } = run
   if (run.isCommit) {
-    const failed = await introduceStatement(target, mapping, step.statement).then(
+    const { kind, step: statement, touched } = step.statement
+    const failed = await introduceStatements(target, [{ kind, mapping, statement, touched }]).then(
       () => null,
       (error: unknown) => ({ error }),
     )

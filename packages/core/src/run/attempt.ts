@@ -17,19 +17,12 @@ import { isExpected, unexpected } from './expectation.js'
 import { playBack } from './play-back.js'
 import type { RunState } from './run-state.js'
 import { runRawStatement, sentStatement } from './raw-statement.js'
+import type { SeenRows } from './seen-rows.js'
 import { StepBinds } from './step-binds.js'
 import { afterTexts } from './written-row.js'
 import { askedKey, changedMeanwhile, heldByOthers, leavesNoneOut, requireBroken } from './step-refusals.js'
 
 const RECEIPT_ROWS = 100
-
-/** Rows that a step read or wrote: the values of all properties in order, in text form. */
-export interface SeenRows {
-  step: PlannedStep
-  /** Null for the result of a raw statement, whose values stand in the order of its columns. */
-  mapping: Mapping | null
-  rows: { before: (string | null)[] | null; after: (string | null)[] | null; isWritten: boolean }[]
-}
 
 /** One attempt at a plan: its steps, one after the other, in a transaction that somebody else began. */
 export class Attempt {

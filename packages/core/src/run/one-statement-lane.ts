@@ -1,4 +1,4 @@
-import { PASSED, refused, type Lane, type Sent } from '../lanes/lane.js'
+import { refused, type Lane, type Sent } from '../lanes/lane.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isLockTimeout, isSerializationFailure, isStalePlan } from '../sessions/database-error.js'
 import type { Turn } from '../sharing/turn-queue.js'
@@ -14,7 +14,7 @@ export function oneStatement(run: PlanRun, asOne: AsOne, turn: Turn): Lane<Found
   return {
     name: 'one statement',
     async send() {
-      const opened = await RunSession.open(run, turn, true).catch(refused)
+      const opened = await RunSession.open(run, turn).catch(refused)
       if (!(opened instanceof RunSession)) return opened
       const sent = await sendIn(opened, asOne).finally(() => opened.close())
       if (sent.state === 'passed') asOne.wasRefused()
@@ -39,7 +39,7 @@ async function sendIn(held: RunSession, asOne: AsOne): Promise<Sent<Found> & { m
     held.isClean = isFinal ? await isRolledBack(held) : !isStalePlan(error)
     if (isFinal) return refused(await explainFailure(held, attempt, error))
     if (isLockTimeout(error)) run.waitedFor = held.watch.holders
-    return { ...PASSED, mayRetry }
+    return { state: 'passed', because: error, mayRetry }
   }
 }
 

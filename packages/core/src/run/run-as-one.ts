@@ -1,4 +1,4 @@
-import { LedgermanProblem, type Receipt } from '@ledgerman/contract'
+import { LedgermanProblem } from '@ledgerman/contract'
 import { stepStatementId, type BookedRun } from '../book/book-run.js'
 import { buildSharedRun } from '../one-statement/build-shared-run.js'
 import { buildOneStatement } from '../one-statement/build-one-statement.js'
@@ -15,18 +15,11 @@ import type { Attempt } from './attempt.js'
 /** After how many runs at most a plan that had to be run step by step again is tried as one statement again. */
 const LONGEST_PAUSE = 64
 
-/** A run that waited for its rows this long, in milliseconds, has so many others after it lock theirs by a statement of their own first. */
-const CONTENDED_MS = 2
-const CONTENDED_RUNS = 32
-
 /** A plan as one statement, and how that went lately. */
 export class AsOne {
   static readonly #known = new WeakMap<Plan, AsOne | null>()
   #pause = 0
   #next = 1
-  /** For how many runs the rows are still locked by a statement before. */
-  #locksFirst = 0
-  readonly #firstLock: FirstLock | undefined
   /** Null where it cannot be shared; undefined where nobody asked yet. */
   #shared: Statement | null | undefined
 
@@ -37,7 +30,6 @@ export class AsOne {
     readonly plan: Plan,
   ) {
     this.#steps = plan.steps.map(toStepTemplate)
-    this.#firstLock = firstLockOf(plan)
   }
 
   /** Undefined where the plan cannot be one statement, or was refused as one too often lately: what is refused is run twice. */
@@ -52,11 +44,9 @@ export class AsOne {
     return known
   }
 
-  wentWell({ steps }: Receipt): void {
+  wentWell(): void {
     this.#pause = 0
     this.#next = 1
-    const waited = steps.slice(0, this.#firstLock?.no ?? 0).reduce((sum, step) => sum + (step.durationMs ?? 0), 0)
-    if (waited > CONTENDED_MS && this.plan.isolation === 'read committed') this.#locksFirst = CONTENDED_RUNS
   }
 
   wasRefused(): void {
@@ -73,14 +63,11 @@ export class AsOne {
     const { statement } = this
     const values = this.#bindsOf(statement, attempt, header, note)
     attempt.statement = statement
-    const firstLock = this.#locksFirst-- > 0 ? this.#firstLock : undefined
-    if (!firstLock && !needsTransaction(target, plan))
-      return (await session.query(statement.text, values, statement.name)).rows
+    if (!needsTransaction(target, plan)) return (await session.query(statement.text, values, statement.name)).rows
     const { statement: prologue } = plan.prologue
     await allAnswered([
       session.query(`begin isolation level ${plan.isolation}`),
       session.query(prologue.text, attempt.binds.of(prologue, null), prologue.name),
-      ...(firstLock ? [session.query(firstLock.text, attempt.binds.of(firstLock, null), firstLock.name)] : []),
     ])
     const [written, committed] = await allAnswered([
       session.query(statement.text, values, statement.name),
@@ -153,19 +140,6 @@ async function allAnswered(sent: readonly Promise<Rows>[]): Promise<Rows[]> {
 /** What a run gets together with others that has to be done alone. */
 function noRows(): Promise<(string | null)[][]> {
   return Promise.resolve([])
-}
-
-type FirstLock = Statement & { no: number }
-
-/**
- * The statement of a load that locks before anything was written. A statement that had to wait for a row goes over all its parts
- * once more for the row's latest version; sent ahead in the same transaction, this one does the waiting, and it is short.
- */
-function firstLockOf({ steps }: Plan): FirstLock | undefined {
-  const first = steps.find((step) => step.kind !== 'require' && !(step.kind === 'load' && step.lock === 'none'))
-  if (first?.kind !== 'load' || first.when || first.statement.slots.some((slot) => isLateBind(first, slot)))
-    return undefined
-  return { ...first.statement, name: first.statement.name, no: first.no }
 }
 
 /** Whether a session's own settings are not those of the run, or a policy has to know the actor before any row is read. */

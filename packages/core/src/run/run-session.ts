@@ -27,9 +27,8 @@ export class RunSession {
   }
 
   /** @throws LedgermanProblem target-unavailable, target-denied or too-many-requests where none can be had */
-  static async open(run: PlanRun, turn: Turn, isForOneStatement: boolean): Promise<RunSession> {
-    const { target } = run
-    return new RunSession(run, await (isForOneStatement ? target.sessionInTurn() : target.session()), turn)
+  static async open(run: PlanRun, turn: Turn): Promise<RunSession> {
+    return new RunSession(run, await run.target.session(), turn)
   }
 
   /** Whether it was ended because it had waited for a lock as long as it may. */

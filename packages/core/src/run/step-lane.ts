@@ -22,7 +22,7 @@ export function stepByStep(run: PlanRun, turn: Turn): Lane<Found> {
     name: 'step by step',
     async send() {
       for (;;) {
-        const opened = await RunSession.open(run, turn, false).catch(refused)
+        const opened = await RunSession.open(run, turn).catch(refused)
         if (!(opened instanceof RunSession)) return opened
         const { mayRetry, ...sent } = await attemptIn(opened).finally(() => opened.close())
         if (!mayRetry || run.attempts > run.plan.retry) return sent as Sent<Found>

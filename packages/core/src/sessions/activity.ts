@@ -4,6 +4,8 @@ import { isProblem, type ProblemCode, type Receipt } from '@ledgerman/contract'
 export interface TargetActivity {
   /** A change of one record, or a run, is over. */
   ended?(what: 'change' | 'run', mode: Receipt['mode'], outcome: string, code: ProblemCode | null): void
+  /** A run was sent one way (a lane), and that came to this; an error where it was passed on for one. */
+  sent?(lane: string, state: string, because: unknown): void
   /** So many callers were sent for together. */
   grouped?(callers: number): void
   /** A run that PostgreSQL ended is tried again. */

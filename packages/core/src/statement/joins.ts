@@ -41,10 +41,6 @@ export class Joins {
     return this.#joined.map((each) => each.sql).join('')
   }
 
-  get isEmpty(): boolean {
-    return this.#joined.length === 0
-  }
-
   /** @throws Astray where a name behind the first is not known; undefined where the first is not. */
   find(names: readonly string[]): Place | undefined {
     let { mapping, alias } = this as { mapping: Mapping; alias: string }

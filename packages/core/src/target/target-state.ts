@@ -1,4 +1,5 @@
-import { HAS_BOOK_SQL, type Target } from './target.js'
+import { HAS_BOOK_SQL } from './known-book.js'
+import type { Target } from './target.js'
 
 /** What a person should know of a target before working on it. */
 export interface TargetState {

@@ -1,4 +1,3 @@
-import { LRUCache } from 'lru-cache'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
 import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
@@ -15,9 +14,9 @@ import { TABLE_PATHS_SQL } from '../catalogue/read-catalogue.js'
 import type { TargetActivity } from '../sessions/activity.js'
 import { KnownCatalogue } from '../catalogue/known-catalogue.js'
 import type { Queryable, Rows } from '../sessions/queryable.js'
-import { SessionGate } from '../sessions/session-gate.js'
 import { SharedStatement, type SharedStatementOptions } from '../sharing/shared-statement.js'
 import { StatementsInTurn } from '../sharing/statements-in-turn.js'
+import { isMissingBook, KnownBook } from './known-book.js'
 import { callerGone, Reader } from './reader.js'
 import { isUnusable, SessionPool, type Session } from '../sessions/session-pool.js'
 import { TurnQueue } from '../sharing/turn-queue.js'
@@ -29,8 +28,6 @@ export interface TargetOptions {
   url: string
   /** Sessions at most, and as many again that only read. @default 10 */
   connections?: number
-  /** How many sessions may be busy before others are held back for a moment. @default 5 */
-  busySessions?: number
   limits?: Partial<SessionLimits>
   /** Prepare statements on the server, once a session. Turn off behind a proxy that hands sessions round. @default true */
   prepareStatements?: boolean
@@ -41,9 +38,6 @@ export interface TargetOptions {
   activity?: TargetActivity
 }
 
-/** For how long a caller is held back at most while enough sessions are busy, in milliseconds. */
-const GATE_PATIENCE_MS = 20
-
 /** Sessions for looking who waits and for cancelling: they are there when all others wait. */
 const CONTROL_SESSIONS = 2
 const CONTROL_LIMIT_MS = 2_000
@@ -51,9 +45,6 @@ const CATALOGUE_SESSIONS = 2
 
 /** For how long `close` waits for sessions that are on loan, in milliseconds. */
 const CLOSE_LIMIT_MS = 5_000
-
-/** How many statements are known to stand in the book, and how many shapes of a statement are kept. */
-const MOST_KNOWN_STATEMENTS = 10_000
 
 /** Who looks at a session while a statement runs in it, and may cancel that. */
 export interface SessionWatch {
@@ -78,16 +69,12 @@ export class Target implements Queryable {
   /** Sessions that read the catalogue: in them no name can mean anything but PostgreSQL's own. */
   readonly #catalogueReaders: SessionPool
   #exports = 0
-  readonly #gate: SessionGate
   /** Callers who change one and the same record, each by itself. */
   readonly recordTurns = new TurnQueue(AT_ONE_RECORD)
   /** Runs of one and the same transaction, each by itself: at most half of the sessions. */
   readonly runTurns: TurnQueue
   readonly #catalogue: KnownCatalogue
-  /** Kept once it is true; while it is asked, all who want to know wait for the one answer. */
-  #bookPrepared: Promise<boolean> | undefined
-  /** Statements whose text is known to stand in the book. */
-  readonly knownStatements = new LRUCache<string, true>({ max: MOST_KNOWN_STATEMENTS })
+  readonly #book = new KnownBook((text) => this.read(text))
   readonly #shared = new WeakMap<Statement, SharedStatement>()
   readonly #inTurn = new WeakMap<Statement, StatementsInTurn>()
 
@@ -102,7 +89,6 @@ export class Target implements Queryable {
       this.read.bind(this),
       this.explain.bind(this),
     )
-    this.#gate = new SessionGate(options.busySessions ?? 5, GATE_PATIENCE_MS)
     this.runTurns = new TurnQueue(Math.max(2, Math.floor((options.connections ?? 10) / 2)))
     const pool = {
       name: options.name,
@@ -158,20 +144,6 @@ export class Target implements Queryable {
    * @param watch begun with the server's process; the session is kept until what it began has settled.
    */
   async runAlone(
-    text: string,
-    values: readonly (string | null)[],
-    name: string | undefined,
-    watch: (pid: number) => SessionWatch,
-  ): Promise<Rows> {
-    await this.#gate.enter()
-    try {
-      return await this.#watched(text, values, name, watch)
-    } finally {
-      this.#gate.leave()
-    }
-  }
-
-  async #watched(
     text: string,
     values: readonly (string | null)[],
     name: string | undefined,
@@ -295,24 +267,6 @@ export class Target implements Queryable {
     return this.#writers.lend()
   }
 
-  /** Lends a session for one statement that is a whole transaction, as `runAlone` has it. @throws LedgermanProblem as `session` */
-  async sessionInTurn(): Promise<Session> {
-    await this.#gate.enter()
-    try {
-      const session = await this.session()
-      return {
-        ...session,
-        release: (destroy) => {
-          session.release(destroy)
-          this.#gate.leave()
-        },
-      }
-    } catch (error) {
-      this.#gate.leave()
-      throw error
-    }
-  }
-
   /**
    * The table of that path as the catalogue describes it. Kept until `forgetCatalogue`.
    *
@@ -378,20 +332,18 @@ export class Target implements Queryable {
     return explained
   }
 
-  async isBookPrepared(): Promise<boolean> {
-    const asked = (this.#bookPrepared ??= this.read(`select ${HAS_BOOK_SQL}`).then(({ rows }) => rows[0]?.[0] === 't'))
-    const isPrepared = await asked.catch((error: unknown) => {
-      if (this.#bookPrepared === asked) this.#bookPrepared = undefined
-      throw error
-    })
-    if (!isPrepared && this.#bookPrepared === asked) this.#bookPrepared = undefined
-    return isPrepared
+  isBookPrepared(): Promise<boolean> {
+    return this.#book.isPrepared()
   }
 
   /** For when a statement shows that the book is gone. */
   forgetBook(): void {
-    this.#bookPrepared = undefined
-    this.knownStatements.clear()
+    this.#book.forget()
+  }
+
+  /** Statements whose text is known to stand in the book. */
+  get knownStatements() {
+    return this.#book.statements
   }
 
   /** Ends every session: those on loan when they come back, or when the time is over, in milliseconds. */
@@ -400,14 +352,4 @@ export class Target implements Queryable {
       [this.#writers, this.#readers, this.#catalogueReaders, this.#control].map((pool) => pool.close(limitMs)),
     )
   }
-}
-
-/** Whether the book is there, and of this version: what came last is. */
-export const HAS_BOOK_SQL = `exists (select from pg_attribute where attrelid = to_regclass('ledgerman.entry') and attname = 'steps')`
-
-/** Whether the schema of the book, or something in it, was dropped while this process took it for prepared. */
-function isMissingBook(error: unknown): boolean {
-  return (
-    isDatabaseError(error) && ['42P01', '3F000', '42883'].includes(error.code) && /\bledgerman\b/.test(error.message)
-  )
 }

@@ -41,6 +41,6 @@ describe('the core', () => {
   it('has files short enough to be held in mind', () => {
     const lengths = FILES.map((path) => textOf(path).split('\n').length).sort((one, other) => one - other)
     expect(lengths[Math.floor(lengths.length / 2)]).toBeLessThan(120)
-    expect(lengths.at(-1)).toBeLessThanOrEqual(460)
+    expect(lengths.at(-1)).toBeLessThanOrEqual(400)
   })
 })

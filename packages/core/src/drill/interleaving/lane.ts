@@ -1,6 +1,7 @@
 import { isProblem, type RecordValues } from '@ledgerman/contract'
 import { isWrite, type PlannedStep } from '../../plan/plan.js'
-import type { Attempt, SeenRows } from '../../run/attempt.js'
+import type { Attempt } from '../../run/attempt.js'
+import type { SeenRows } from '../../run/seen-rows.js'
 import type { Session } from '../../sessions/session-pool.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { attemptOf, type Drilled } from '../scratch/observe-run.js'

@@ -1,6 +1,7 @@
 import { isProblem, LedgermanProblem, toProblemDocument, type DrilledRun, type Walk } from '@ledgerman/contract'
 import { isWrite } from '../../plan/plan.js'
-import type { Attempt, SeenRows } from '../../run/attempt.js'
+import type { Attempt } from '../../run/attempt.js'
+import type { SeenRows } from '../../run/seen-rows.js'
 import type { Session } from '../../sessions/session-pool.js'
 import { shownRecord } from '../../receipt/record-row.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
