@@ -42,3 +42,8 @@ export function timeLimit(timeLimitMs: number, step: number | undefined, cause: 
     { cause },
   )
 }
+
+/** The problem of a run whose caller went away before anything of it was sent. */
+export function callerLeft(): LedgermanProblem {
+  return new LedgermanProblem('cancelled', 'The caller went away before the run began. Nothing was changed.')
+}

@@ -6,6 +6,7 @@ import { lockTimeout } from '../waits/lock-timeout.js'
 import type { Found } from './found.js'
 import { oneStatement } from './one-statement-lane.js'
 import type { PlanRun } from './plan-run.js'
+import { callerLeft } from './deadline.js'
 import { AsOne } from './run-as-one.js'
 import type { RunRequest } from './run-request.js'
 import { inTurn, together } from './shared-lanes.js'
@@ -14,8 +15,13 @@ import { stepByStep } from './step-lane.js'
 /** What steps that were sent with their run stand in line as. */
 const AD_HOC = ':steps'
 
-/** The ways a plan may be run, each only where those before did not take it. */
+/** The ways a plan may be run, each only where those before did not take it, and the caller is still there. */
 export async function* planLanes(run: PlanRun): AsyncGenerator<Lane<Found>> {
+  for await (const lane of lanesOf(run))
+    yield run.request.signal?.aborted ? { ...lane, send: () => Promise.resolve(refused(callerLeft())) } : lane
+}
+
+async function* lanesOf(run: PlanRun): AsyncGenerator<Lane<Found>> {
   const { target, plan, request, lockWaitMs } = run
   const asOne = mayBeOne(request) ? AsOne.of(plan) : undefined
   if (asOne) yield together(run, asOne)

@@ -2,7 +2,7 @@ import { isCancelled } from '../sessions/database-error.js'
 import { DRIVER_PATIENCE_MS, type Session } from '../sessions/session-pool.js'
 import type { Turn } from '../sharing/turn-queue.js'
 import { LockWatch } from '../waits/lock-watch.js'
-import { Deadline } from './deadline.js'
+import { callerLeft, Deadline } from './deadline.js'
 import type { PlanRun } from './plan-run.js'
 
 /** The session of a run: watched while it waits, cancelled when its time is over, handed back clean or destroyed. */
@@ -26,9 +26,12 @@ export class RunSession {
     this.deadline = new Deadline(target, session, run.started + timeLimitMs - performance.now(), request.signal)
   }
 
-  /** @throws LedgermanProblem target-unavailable, target-denied or too-many-requests where none can be had */
+  /** @throws LedgermanProblem target-unavailable, target-denied or too-many-requests where none can be had; cancelled where the caller has gone */
   static async open(run: PlanRun, turn: Turn): Promise<RunSession> {
-    return new RunSession(run, await run.target.session(), turn)
+    const session = await run.target.session()
+    if (!run.request.signal?.aborted) return new RunSession(run, session, turn)
+    session.release()
+    throw callerLeft()
   }
 
   /** Whether it was ended because it had waited for a lock as long as it may. */
