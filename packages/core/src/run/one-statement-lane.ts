@@ -36,16 +36,9 @@ async function sendIn(held: RunSession, asOne: AsOne): Promise<Sent<Found> & { m
     if (isConnectionError(error)) return { state: 'in doubt', error }
     const mayRetry = isSerializationFailure(error)
     const isFinal = held.isOutOfTime(error) || held.isOverdue(error) || (mayRetry && run.attempts > run.plan.retry)
-    held.isClean = isFinal ? await isRolledBack(held) : !isStalePlan(error)
+    held.isClean = isFinal ? await held.rollBack() : !isStalePlan(error)
     if (isFinal) return refused(await explainFailure(held, attempt, error))
     if (isLockTimeout(error)) run.waitedFor = held.watch.holders
     return { state: 'passed', because: error, mayRetry }
   }
-}
-
-function isRolledBack({ session }: RunSession): Promise<boolean> {
-  return session.query('rollback').then(
-    () => true,
-    () => false,
-  )
 }

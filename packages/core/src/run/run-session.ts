@@ -43,6 +43,14 @@ export class RunSession {
     return this.deadline.hasFired || isCancelled(error)
   }
 
+  /** Whether the session is out of its transaction. */
+  rollBack(): Promise<boolean> {
+    return this.session.query('rollback').then(
+      () => true,
+      () => false,
+    )
+  }
+
   async close(): Promise<void> {
     this.watch.end()
     this.deadline.end()

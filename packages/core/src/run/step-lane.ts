@@ -92,12 +92,9 @@ async function runThrough(
 }
 
 /** Whether the session is as it was before. What was sent ahead may wait for a lock that nobody needs any more: it is cancelled. */
-async function rollBack({ run, session }: RunSession, attempt: Attempt): Promise<boolean> {
+async function rollBack(held: RunSession, attempt: Attempt): Promise<boolean> {
   // A cancel may come late: the session is not used again.
   const isOver = await attempt.isAheadOver(AHEAD_PATIENCE_MS)
-  if (!isOver) await run.target.cancel(session.pid)
-  return session.query('rollback').then(
-    () => isOver,
-    () => false,
-  )
+  if (!isOver) await held.run.target.cancel(held.session.pid)
+  return (await held.rollBack()) && isOver
 }
