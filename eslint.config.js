@@ -40,6 +40,7 @@ const CORE_LAYERS = [
   ['lanes'],
   ['record'],
   ['run'],
+  ['bulk'],
   ['drill'],
 ]
 

@@ -12,13 +12,15 @@ import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
 import { Metrics } from './metrics/metrics.js'
 import { allRoutes } from './routes/all-routes.js'
+import { JobRunner } from './jobs/job-runner.js'
+import { JobStore } from './jobs/job-store.js'
 import { OpenWalks } from './drills/open-walks.js'
 import { BegunRuns } from './runs/begun-runs.js'
 import { TargetRegistry } from './targets/target-registry.js'
 
-/** How long a caller may take to send a request's headers, and all of it, in milliseconds. */
+/** How long a caller may take to send a request's headers, and all of a large file, in milliseconds; other bodies have less. */
 const HEADERS_LIMIT_MS = 20_000
-const REQUEST_LIMIT_MS = 60_000
+const REQUEST_LIMIT_MS = 60 * 60_000
 
 /** How often scratch databases that nobody is in any more are looked for, in milliseconds. */
 const SWEEP_EVERY_MS = 5 * 60_000
@@ -50,13 +52,20 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   )
   const openWalks = new OpenWalks()
   metrics.watch({ targets, home, openWalks })
+  const rehearsals = new RehearsalStore(home)
+  const jobs = new JobStore(home)
+  const runner = new JobRunner(jobs, targets, rehearsals, config.jobs, log)
+  metrics.watchJobs(jobs, runner)
   const server = createServer(
     createApp({
       routes: allRoutes({
         home,
         tokens,
         targets,
-        rehearsals: new RehearsalStore(home),
+        rehearsals,
+        jobs,
+        runner,
+        jobLimits: config.jobs,
         begunRuns: new BegunRuns(),
         metrics,
         openWalks,
@@ -75,6 +84,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)
+  runner.start()
   const sweep = () =>
     void sweepScratch(config.home.url).then(
       (dropped) => dropped.length > 0 && log.info({ dropped }, 'scratch databases of before were dropped'),
@@ -87,7 +97,10 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     server,
     async stop() {
       clearInterval(sweeping)
+      // Jobs are given back at once, so that another service goes on with them.
+      const handedBack = runner.stop()
       await closeServer(server, config.stopLimitMs)
+      await Promise.race([handedBack, delay(config.stopLimitMs, undefined, { ref: false })])
       const closed = openWalks.stopAll().then(() => Promise.all([targets.close(), home.close()]))
       await Promise.race([closed, delay(config.stopLimitMs, undefined, { ref: false })])
     },

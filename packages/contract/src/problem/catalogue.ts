@@ -11,6 +11,10 @@ export const problemCatalogue = {
   'expression-invalid': { status: 400, exit: 2, title: 'The expression is not valid' },
   /** A definition cannot be read, or does not fit the live catalogue. */
   'definition-invalid': { status: 400, exit: 2, title: 'The definition is not valid' },
+  /** A change of many records that neither states their number nor was rehearsed. */
+  'count-required': { status: 400, exit: 2, title: 'The number of rows has to be stated, or rehearsed' },
+  /** A file of corrections that cannot be read, or does not fit its mapping. */
+  'file-invalid': { status: 400, exit: 2, title: 'The file is not valid' },
   /** No token, or one that is not known. */
   unauthenticated: { status: 401, exit: 8, title: 'A valid token is needed' },
   /** The token's role does not reach. */
@@ -39,6 +43,8 @@ export const problemCatalogue = {
   'book-not-prepared': { status: 409, exit: 1, title: 'The book is not prepared in this target' },
   /** An entry that cannot be put back. */
   'not-reversible': { status: 409, exit: 1, title: 'The entry cannot be reversed' },
+  /** A job that is over, and so can be neither cancelled nor resumed; or one that is not, and so cannot be resumed. */
+  'job-ended': { status: 409, exit: 1, title: 'The job cannot do that any more' },
   /** An Idempotency-Key that came with another request. */
   'idempotency-key-reused': { status: 409, exit: 1, title: 'The idempotency key was used for another request' },
   /** An Idempotency-Key whose first request is still running. */

@@ -18,7 +18,7 @@ export const bindReceipt = z.strictObject({
   value: z.unknown().describe('As sent to the database, in text form; sensitive values only as a digest.'),
 })
 
-const rowReceipt = z.strictObject({
+export const rowReceipt = z.strictObject({
   key: values,
   before: values.nullable(),
   after: values.nullable(),

@@ -2,7 +2,7 @@
 export const REFUSED_BY_BOOK = 'LM001'
 
 /** Counted up with every change to the tables below. */
-export const BOOK_VERSION = 3
+export const BOOK_VERSION = 4
 
 /** What brings a book of the version before up to the next, by the version it then has. Run as one transaction. */
 export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
@@ -24,6 +24,12 @@ export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
     'drop view ledgerman.history',
     'drop table ledgerman.step',
     'view ledgerman.step',
+    'view ledgerman.history',
+  ],
+  4: [
+    'table ledgerman.image_block',
+    'indexes ledgerman.image_block_entry, image_block_record',
+    'drop view ledgerman.history',
     'view ledgerman.history',
   ],
 }
@@ -94,6 +100,23 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
     sql: `create index image_entry on ledgerman.image (entry, step); create index image_record on ledgerman.image (record) where record is not null`,
   },
   {
+    name: 'table ledgerman.image_block',
+    sql: `create table ledgerman.image_block (
+  entry uuid not null,
+  step integer not null,
+  bits smallint not null,
+  prefix bigint not null,
+  rows integer not null,
+  key text[],
+  before text[],
+  after text[]
+)`,
+  },
+  {
+    name: 'indexes ledgerman.image_block_entry, image_block_record',
+    sql: `create index image_block_entry on ledgerman.image_block (entry, step); create index image_block_record on ledgerman.image_block (prefix, bits) where key is not null`,
+  },
+  {
     name: 'index ledgerman.entry_request',
     sql: 'create unique index entry_request on ledgerman.entry (actor, request_key) where request_key is not null',
   },
@@ -118,7 +141,15 @@ union all
 select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, i.key),
   jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), e.problem, e.note, e.id
 from ledgerman.entry e join ledgerman.image i on i.entry = e.id join ledgerman.step p on p.entry = i.entry and p.no = i.step
-  join ledgerman.statement s on s.id = p.statement where e.run is not null`,
+  join ledgerman.statement s on s.id = p.statement where e.run is not null
+union all
+select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation,
+  case when b.key is not null then jsonb_object(s.key_columns, array(select b.key[k][i] from generate_subscripts(b.key, 1) k order by k)) end,
+  case when b.before is not null then jsonb_object(s.touched, array(select b.before[c][i] from generate_subscripts(b.before, 1) c order by c)) end,
+  case when b.after is not null then jsonb_object(s.touched, array(select b.after[c][i] from generate_subscripts(b.after, 1) c order by c)) end,
+  e.problem, e.note, e.id
+from ledgerman.entry e join ledgerman.image_block b on b.entry = e.id cross join lateral generate_series(1, b.rows) i
+  join ledgerman.step p on p.entry = b.entry and p.no = b.step join ledgerman.statement s on s.id = p.statement where e.run is not null`,
   },
   {
     name: 'function ledgerman.refuse(text)',
@@ -132,6 +163,8 @@ comment on table ledgerman.statement is 'Each statement that was run, once: its 
 comment on table ledgerman.entry is 'One run each: who, when, with which binds, and the images of the record before and after.';
 comment on column ledgerman.entry.run is 'Where several steps were run: transaction, revision, isolation, attempts, duration. Its images stand in a table of their own.';
 comment on column ledgerman.entry.steps is 'What each step was, matched and changed, as the view step shows them.';
+comment on table ledgerman.image_block is 'Images of many rows together: each array has a line for each column, and a place for each row.';
+comment on column ledgerman.image_block.prefix is 'The first bits of the hash of each key in the block: what a record is found by.';
 comment on column ledgerman.entry.before is 'Columns that the change touched, by name, in text form; digests where sensitive.'`,
   },
 ]

@@ -11,6 +11,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../receipt/receipt.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import { recordHashSql } from '../statement/book-sql.js'
+import { blocksOfRecordSql } from '../statement/image-block-sql.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
 import { shownRecord } from '../receipt/record-row.js'
 import type { FindMapping } from './find-mapping.js'
@@ -64,7 +65,7 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
         ? `(select ${canonicalKeySql(filter.keyed, 'given.parts')} from (select ${given} as parts) as given)`
         : given
       const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
-      return `e.id in (${ofRecord('id from ledgerman.entry')} union all ${ofRecord('entry from ledgerman.image')})`
+      return `e.id in (${ofRecord('id from ledgerman.entry')} union all ${ofRecord('entry from ledgerman.image')} union all ${blocksOfRecordSql(key, 'b.entry')})`
     },
     filter.key && JSON.stringify(filter.key),
   )

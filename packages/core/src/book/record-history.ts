@@ -1,4 +1,5 @@
 import { recordHashSql } from '../statement/book-sql.js'
+import { blocksOfRecordSql, placeOfBlockSql } from '../statement/image-block-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
@@ -37,6 +38,14 @@ wanted as (select key, ${recordHashSql('key')} as record from written), events a
   union all
   select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
   from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
+    join ledgerman.entry e on e.id = i.entry join ledgerman.step p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
+  where s.relation = $2
+  union all
+  select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
+  from wanted w cross join lateral (${blocksOfRecordSql(
+    'w.key',
+    `b.entry, b.step, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}`,
+  )}) i
     join ledgerman.entry e on e.id = i.entry join ledgerman.step p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
   where s.relation = $2
 )

@@ -6,6 +6,11 @@ const PREFIX = { version: 'v', rowStamp: 's', values: 'd' } as const
 /** What a caller says of the record's state: one of these guards, or any state at all (`If-Match: *`). */
 export type GuardCondition = { guards: readonly string[] } | 'any'
 
+/** What a guard as callers see it begins with; nothing where the mapping has none. */
+export function guardPrefix({ guard }: Mapping): string {
+  return guard.by === 'none' ? '' : PREFIX[guard.by]
+}
+
 /** The guard as it is given out (the ETag without its quotes); null where the mapping has none. */
 export function toGuard({ guard }: Mapping, value: string | null): string | null {
   return guard.by === 'none' || value === null ? null : PREFIX[guard.by] + value

@@ -87,3 +87,8 @@ export function propertyValue(mapping: Mapping, { name, column }: Property, text
     )
   }
 }
+
+/** A value out of its text form; in PostgreSQL's own text form where JSON cannot carry it. */
+export function jsonOfText(text: string | null, property: Property): Json {
+  return valueOrText(text, property)
+}

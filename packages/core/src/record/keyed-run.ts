@@ -99,6 +99,8 @@ export class KeyedRun {
       case 'offset':
       case 'limit':
       case 'run':
+      case 'line':
+      case 'bits':
         return null
       case 'entry':
         return {

@@ -22,9 +22,11 @@ export type SlotSource =
   | { from: 'outcome'; of: 'changed' | 'matched'; name: string }
   | { from: 'value'; text: string | null; at: string }
   | { from: 'place' | 'step'; at: number }
+  | { from: 'line'; of: 'first' | 'last' }
   | { from: 'guard' | 'loaded guard' | 'actor' | 'limit' | 'offset' | 'digest key' }
   | { from: 'entry'; field: EntryField }
   | { from: 'run'; field: RunField }
+  | { from: 'bits' }
 
 export type EntryField = 'id' | 'statement' | 'binds' | 'note'
 

@@ -18,7 +18,8 @@ import { SharedStatement, type SharedStatementOptions } from '../sharing/shared-
 import { StatementsInTurn } from '../sharing/statements-in-turn.js'
 import { isMissingBook, KnownBook } from './known-book.js'
 import { callerGone, Reader } from './reader.js'
-import { isUnusable, SessionPool, type Session } from '../sessions/session-pool.js'
+import { openOwnSession, type OwnSession } from '../sessions/own-session.js'
+import { isUnusable, SessionPool, type PoolOptions, type Session } from '../sessions/session-pool.js'
 import { TurnQueue } from '../sharing/turn-queue.js'
 import { DEFAULT_LIMITS, type SessionLimits } from '../sessions/session-settings.js'
 
@@ -66,6 +67,7 @@ export class Target implements Queryable {
   /** Sessions that can only read, so that a find needs no BEGIN of its own to be sure of that. */
   readonly #readers: SessionPool
   readonly #control: SessionPool
+  readonly #sessionOptions: Omit<PoolOptions, 'most'>
   /** Sessions that read the catalogue: in them no name can mean anything but PostgreSQL's own. */
   readonly #catalogueReaders: SessionPool
   #exports = 0
@@ -99,6 +101,7 @@ export class Target implements Queryable {
       prepareStatements: options.prepareStatements ?? true,
       onSessionError: options.onSessionError,
     }
+    this.#sessionOptions = pool
     this.#writers = new SessionPool(pool)
     this.#readers = new SessionPool({ ...pool, settings: { default_transaction_read_only: 'on' } })
     this.#catalogueReaders = new SessionPool({
@@ -233,6 +236,21 @@ export class Target implements Queryable {
     if (!signal?.aborted) return new Reader(session, this, signal)
     session.release()
     throw callerGone(signal.reason)
+  }
+
+  /**
+   * Opens a session that belongs to one long task: it takes none of those that others wait for. `close` has to follow.
+   *
+   * @param timeLimitMs of each statement.
+   * @throws LedgermanProblem target-unavailable, target-denied
+   */
+  openOwnSession(timeLimitMs: number, what: string, settings: Record<string, string> = {}): Promise<OwnSession> {
+    const options = this.#sessionOptions
+    const limits = { ...this.limits, timeLimitMs }
+    return openOwnSession(
+      { ...options, application: `${options.application} ${what}`, limits, settings },
+      this.#writers,
+    )
   }
 
   /**

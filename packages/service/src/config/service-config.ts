@@ -28,6 +28,30 @@ const configFile = z.strictObject({
     .default(1024 * 1024)
     .describe('How large the body of a request may be, in bytes.'),
   stopLimitMs: milliseconds.default(20_000).describe('For how long a stop waits for what still runs.'),
+  jobs: z
+    .strictObject({
+      atOnce: z.int().min(1).max(100).default(4).describe('Jobs that this service runs at once.'),
+      perTarget: z.int().min(1).max(100).default(2).describe('Jobs at once on one target, of all services.'),
+      timeLimitMs: z
+        .int()
+        .min(100)
+        .max(24 * 3_600_000)
+        .default(3_600_000)
+        .describe('How long one statement of a job may take.'),
+      fileLimitBytes: z
+        .int()
+        .min(1_000)
+        .max(16 * 1024 ** 3)
+        .default(512 * 1024 * 1024)
+        .describe('How large a file of corrections may be, in bytes.'),
+      keepHours: z
+        .int()
+        .min(1)
+        .max(24 * 365)
+        .default(24)
+        .describe('For how long the rows of a file are kept once its job is over.'),
+    })
+    .prefault({}),
   home: z.strictObject({ url: z.string().min(1), connections: z.int().min(1).max(100).default(5) }),
   targets: z.record(z.string().regex(/^[A-Za-z0-9_-]+$/), targetConfig).default({}),
 })

@@ -55,4 +55,50 @@ export const HOME_STEPS: readonly string[] = [
   // Names that are taken already stay as they are: only new ones have to differ in more than letter case.
   `drop index ledgerman_home.token_name;
    create index token_name on ledgerman_home.token (lower(name)) where revoked_at is null;`,
+  `create table ledgerman_home.job (
+     id uuid primary key,
+     target text not null,
+     mapping text not null,
+     revision integer not null,
+     kind text not null,
+     mode text not null,
+     state text not null,
+     actor text not null,
+     note text,
+     condition text,
+     request json not null,
+     rows bigint,
+     created_at timestamptz not null default now(),
+     started_at timestamptz,
+     ended_at timestamptz,
+     not_before timestamptz,
+     failures integer not null default 0,
+     instance uuid,
+     lease_until timestamptz,
+     cancel_asked boolean not null default false,
+     chunks_done integer not null default 0,
+     progress json,
+     report json,
+     entries text[] not null default '{}',
+     rehearsal text,
+     problem json
+   );
+   create index job_open on ledgerman_home.job (created_at) where state in ('queued', 'running');
+   create table ledgerman_home.job_part (
+     job uuid not null,
+     no integer not null,
+     rows integer not null,
+     data bytea not null,
+     received_at timestamptz not null default now(),
+     primary key (job, no)
+   );
+   create table ledgerman_home.job_failed_row (
+     job uuid not null,
+     chunk integer not null,
+     line bigint,
+     key json not null,
+     reason text not null,
+     code text not null
+   );
+   create index job_failed_row_job on ledgerman_home.job_failed_row (job, line);`,
 ]

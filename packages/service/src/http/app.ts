@@ -26,7 +26,7 @@ import { authenticate } from './authenticate.js'
 import { CallLimit } from './call-limit.js'
 import { hideStatements } from './hide-statements.js'
 import { toOpenApi } from './openapi.js'
-import { invalid, readBody } from './read-body.js'
+import { comesAsStream, invalid, mediaTypeOf, readBody } from './read-body.js'
 import { logRequests } from './request-log.js'
 import type { Call, Route } from './route.js'
 
@@ -103,8 +103,12 @@ async function serve(
   assertStorable(request)
   const checked = queryOf(route).safeParse(request.query)
   if (!checked.success) throw invalid('query', checked.error, request.query)
-  if (route.body) await new Promise<void>((resolve, reject) => readBytes(request, response, settle(resolve, reject)))
-  const read = route.body ? readBody(request, route.body) : { body: undefined, text: '', mediaType: '' }
+  const isStream = route.body !== undefined && comesAsStream(request, route.body)
+  if (route.body && !isStream) await readInTime(request, response, readBytes)
+  const read =
+    route.body && !isStream
+      ? readBody(request, route.body)
+      : { body: undefined, text: '', mediaType: isStream ? mediaTypeOf(request) : '' }
   const limit = new CallLimit(route, response)
   const call = {
     params: request.params,
@@ -132,6 +136,19 @@ async function serve(
     : await handle(call)
   if (reply.stream) await sendStream(response, reply)
   else sendReply(response, reply)
+}
+
+/** How long a caller may take to send a body that is read as a whole, in milliseconds. */
+const BODY_LIMIT_MS = 60_000
+
+/** Collects a body; one that comes a byte a second is not waited for. */
+async function readInTime(request: Request, response: Response, readBytes: RequestHandler): Promise<void> {
+  const timer = setTimeout(() => request.destroy(), BODY_LIMIT_MS)
+  try {
+    await new Promise<void>((resolve, reject) => readBytes(request, response, settle(resolve, reject)))
+  } finally {
+    clearTimeout(timer)
+  }
 }
 
 /** What a problem says of other sessions. */

@@ -1,6 +1,6 @@
 import type { Request } from 'express'
 import { LedgermanProblem, describeIssues, findJsonLimit, parseJson } from '@ledgerman/contract'
-import { AS_IT_STANDS, type BodyShape } from './route.js'
+import { AS_IT_COMES, AS_IT_STANDS, type BodyShape } from './route.js'
 
 /**
  * Reads a body that was collected as bytes: media type, character set, syntax, shape, in that order.
@@ -8,6 +8,36 @@ import { AS_IT_STANDS, type BodyShape } from './route.js'
  * @throws LedgermanProblem media-type, request-invalid
  */
 export function readBody(request: Request, shape: BodyShape): { body: unknown; text: string; mediaType: string } {
+  const { mediaType, accepted } = acceptedForm(request, shape)
+  const text = decode(request.body)
+  if (text.includes('\0'))
+    throw new LedgermanProblem('request-invalid', 'The body holds U+0000, which PostgreSQL cannot store.', {
+      where: 'body',
+    })
+  if (accepted.parse === AS_IT_STANDS) return { body: text, text, mediaType }
+  const value = parse(text, typeof accepted.parse === 'function' ? accepted.parse : readJson)
+  assertNoPrototype(value)
+  const checked = accepted.schema.safeParse(value)
+  if (!checked.success) throw invalid('body', checked.error, value)
+  return { body: checked.data, text, mediaType }
+}
+
+/** Whether a body in this form is for the handler to read as it comes. @throws LedgermanProblem media-type */
+export function comesAsStream(request: Request, shape: BodyShape): boolean {
+  const isStream = acceptedForm(request, shape).accepted.parse === AS_IT_COMES
+  const encoding = request.headers['content-encoding'] ?? 'identity'
+  if (isStream && encoding !== 'identity')
+    throw new LedgermanProblem('media-type', `The body is encoded as ${encoding}; send it plain.`, {
+      where: 'content-encoding',
+    })
+  return isStream
+}
+
+export function mediaTypeOf(request: Request): string {
+  return (request.headers['content-type'] ?? '').split(';')[0]?.trim().toLowerCase() ?? ''
+}
+
+function acceptedForm(request: Request, shape: BodyShape): { mediaType: string; accepted: BodyShape[string] } {
   const [mediaType = '', ...parameters] = (request.headers['content-type'] ?? '')
     .split(';')
     .map((part) => part.trim().toLowerCase())
@@ -26,17 +56,7 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
       },
     )
   }
-  const text = decode(request.body)
-  if (text.includes('\0'))
-    throw new LedgermanProblem('request-invalid', 'The body holds U+0000, which PostgreSQL cannot store.', {
-      where: 'body',
-    })
-  if (accepted.parse === AS_IT_STANDS) return { body: text, text, mediaType }
-  const value = parse(text, accepted.parse ?? readJson)
-  assertNoPrototype(value)
-  const checked = accepted.schema.safeParse(value)
-  if (!checked.success) throw invalid('body', checked.error, value)
-  return { body: checked.data, text, mediaType }
+  return { mediaType, accepted }
 }
 
 /** The problem for an input that a schema refuses. */

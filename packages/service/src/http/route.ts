@@ -36,11 +36,14 @@ export interface BodyShape {
   /** By media type: the schema its content has, and how the text becomes a value (JSON where not said). */
   [mediaType: string]: {
     schema: z.ZodType
-    parse?: ((text: string) => unknown) | typeof AS_IT_STANDS
+    parse?: ((text: string) => unknown) | typeof AS_IT_STANDS | typeof AS_IT_COMES
     /** The same as a JSON Schema can say it, where `schema` cannot be printed as one. */
     shape?: z.ZodType
   }
 }
+
+/** The body is not read before the handler: it takes it from the request as it comes, whatever its size. */
+export const AS_IT_COMES = Symbol('as it comes')
 
 /** The body is left as text: the handler reads it, and tells what is wrong with it by line. */
 export const AS_IT_STANDS = Symbol('as it stands')

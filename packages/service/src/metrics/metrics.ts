@@ -119,6 +119,19 @@ export class Metrics {
     )
   }
 
+  /** Says how many jobs wait and run, here and on all services. */
+  watchJobs(
+    jobs: { open(): Promise<{ target: string; state: string; jobs: number }[]> },
+    runner: { count: number },
+  ): void {
+    this.#gauge('ledgerman_jobs_here', 'Jobs that this service runs.', [], (gauge) => gauge.set(runner.count))
+    this.#gauge('ledgerman_jobs', 'Jobs that wait or run, on all services.', ['target', 'state'], async (gauge) => {
+      gauge.reset()
+      for (const { target, state, jobs: count } of await jobs.open().catch(() => []))
+        gauge.set({ target, state }, count)
+    })
+  }
+
   get contentType(): string {
     return this.#registry.contentType
   }
@@ -136,13 +149,13 @@ export class Metrics {
     return new Histogram({ name, help, buckets, labelNames, registers: [this.#registry] })
   }
 
-  #gauge(name: string, help: string, labelNames: string[], collect: (gauge: Gauge) => void) {
+  #gauge(name: string, help: string, labelNames: string[], collect: (gauge: Gauge) => void | Promise<void>) {
     const gauge: Gauge = new Gauge({
       name,
       help,
       labelNames,
       registers: [this.#registry],
-      collect: (): void => collect(gauge),
+      collect: () => collect(gauge),
     })
   }
 }

@@ -4,6 +4,7 @@ import { drillRoutes } from './drill-routes.js'
 import { entryRoutes } from './entry-routes.js'
 import { findRoutes } from './find-routes.js'
 import { healthRoutes } from './health-routes.js'
+import { jobRoutes } from './job-routes.js'
 import { mappingRoutes } from './mapping-routes.js'
 import { metricRoutes } from './metric-routes.js'
 import { recordRoutes } from './record-routes.js'
@@ -28,6 +29,7 @@ export function allRoutes(services: Services): Route[] {
     definitionRoutes,
     tableRoutes,
     waitRoutes,
+    jobRoutes,
     drillRoutes,
     targetRoutes,
     tokenRoutes,

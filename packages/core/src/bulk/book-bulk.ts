@@ -1,0 +1,168 @@
+import type { JobReport, Receipt, StepKind } from '@ledgerman/contract'
+import { introduceStatements, statementId, type KeptStatement } from '../book/introduce-statement.js'
+import { recordRefusal } from '../book/record-refusal.js'
+import { withoutValues } from '../problem/safe-message.js'
+import { reversibilityOf } from '../receipt/reversibility.js'
+import { showableBinds } from '../receipt/receipt.js'
+import type { Queryable } from '../sessions/queryable.js'
+import type { Target } from '../target/target.js'
+import { keptProperties, type BulkShape } from './bulk-shape.js'
+import type { BulkRefused, BulkRequest } from './bulk-request.js'
+import type { Statement } from '../statement/statement.js'
+
+/** One statement of a change of many, as its entry tells it. */
+export interface BulkStep {
+  kind: StepKind
+  statement: Statement
+  binds: readonly (string | null)[]
+  matched: number
+  changed: number
+  expected: string
+}
+
+/** What an entry says of a job as a whole. */
+export interface BulkHeader {
+  id: string
+  startedAt: string
+  /** The number of the chunk, from 1; null where the job is one. */
+  chunk: number | null
+  isolation: string
+  attempts: number
+  durationMs: number | null
+  condition: string | null
+}
+
+/** Under which a chunk, or a job that is one, stands in the book once and not again. */
+export function chunkKey(job: string, chunk: number | null): string {
+  return chunk === null ? `job:${job}` : `job:${job}:${chunk}`
+}
+
+/** Sees to it that the statements' texts stand in the book before the entry refers to them. */
+export function introduceBulk(
+  target: Target,
+  shape: BulkShape,
+  steps: readonly Pick<BulkStep, 'kind' | 'statement'>[],
+) {
+  return introduceStatements(
+    target,
+    steps.map((step) => toKept(shape, step)),
+  )
+}
+
+function toKept(shape: BulkShape, { kind, statement }: Pick<BulkStep, 'kind' | 'statement'>): KeptStatement {
+  const { mapping } = shape
+  const touched = kind === 'add' ? mapping.properties : keptProperties(shape)
+  return { kind, mapping, statement, touched }
+}
+
+/**
+ * Writes the entry of a job or chunk, in its own transaction. A second one for the same chunk fails: whoever took the job over while the
+ * first was believed dead cannot apply it again.
+ */
+export async function bookBulk(
+  target: Target,
+  session: Queryable,
+  shape: BulkShape,
+  request: BulkRequest,
+  header: BulkHeader,
+  steps: readonly BulkStep[],
+  report: JobReport,
+): Promise<void> {
+  const run = JSON.stringify({ ...runOf(shape, request, header, steps), report: { ...report, rows: [] } })
+  const texts = steps.map((step, at) => ({
+    no: at + 1,
+    name: null,
+    statement: statementId(toKept(shape, step)),
+    binds: showableBinds(step.statement.slots, step.binds, target.digestKey),
+    expected: step.expected,
+    matched: step.matched,
+    changed: step.changed,
+    skipped: false,
+    duration_ms: null,
+  }))
+  const total = (of: 'matched' | 'changed') => String(steps.reduce((sum, step) => sum + step[of], 0))
+  await session.query(
+    `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
+values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, $9)`,
+    [
+      header.id,
+      request.actor,
+      request.note,
+      total('matched'),
+      total('changed'),
+      run,
+      JSON.stringify(texts),
+      chunkKey(request.job, header.chunk),
+      '',
+    ],
+  )
+}
+
+/** Writes a refused job to the book, after its roll-back. @returns the entry's id; null where it could not be written. */
+export async function bookRefusedBulk(
+  target: Target,
+  shape: BulkShape,
+  request: BulkRequest,
+  header: BulkHeader,
+  { problem, report }: BulkRefused,
+): Promise<string | null> {
+  if (request.mode !== 'commit' || !(await target.isBookPrepared().catch(() => false))) return null
+  const isSensitive = shape.mapping.properties.some(({ sensitive }) => sensitive)
+  const isWritten = await recordRefusal(target, {
+    id: header.id,
+    startedAt: header.startedAt,
+    actor: request.actor,
+    note: request.note,
+    problem,
+    detail: isSensitive ? withoutValues(problem.detail) : problem.detail,
+    matched: report?.matched ?? null,
+    run: runOf(shape, request, header, []),
+    steps: [],
+  })
+  return isWritten ? header.id : null
+}
+
+function runOf(shape: BulkShape, request: BulkRequest, header: BulkHeader, steps: readonly BulkStep[]) {
+  const { mapping, kind } = shape
+  const { chunk, isolation, attempts, durationMs, startedAt, condition } = header
+  return {
+    transaction: null,
+    revision: null,
+    isolation,
+    attempts,
+    durationMs,
+    startedAt,
+    reversible: bulkReversibility(shape, steps),
+    definitions: { [mapping.name]: mapping.revision },
+    writes: [{ kind, mapping: mapping.name, where: condition }],
+    job: request.job,
+    ...(chunk === null ? {} : { chunk }),
+    images: shape.images,
+  }
+}
+
+/** Whether all that it wrote can be put back from the images. */
+export function bulkReversibility(
+  shape: BulkShape,
+  steps: readonly Pick<BulkStep, 'kind' | 'changed'>[],
+): Receipt['reversible'] {
+  const wrote = steps.filter(({ changed }) => changed > 0)
+  if (shape.images === 'none' || shape.mapping.key.length === 0) return wrote.length === 0 ? 'yes' : 'no'
+  const each = wrote.map(({ kind }) => reversibilityOf(shape.mapping, kind, shape.set))
+  if (each.every((one) => one === 'yes')) return 'yes'
+  return each.every((one) => one === 'no') ? 'no' : 'partly'
+}
+
+/** The report of a chunk that is in the book already; undefined where it is not. */
+export async function findBookedChunk(
+  session: Queryable,
+  request: Pick<BulkRequest, 'job' | 'actor'>,
+  chunk: number | null,
+): Promise<{ entry: string; report: JobReport } | undefined> {
+  const { rows } = await session.query(
+    `select id, (run->'report')::text from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
+    [request.actor, chunkKey(request.job, chunk)],
+  )
+  const [id, report] = rows[0] ?? []
+  return id && report ? { entry: id, report: JSON.parse(report) as JobReport } : undefined
+}

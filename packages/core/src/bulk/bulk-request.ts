@@ -1,0 +1,80 @@
+import type { FailedRow, JobReport, LedgermanProblem, RunMode } from '@ledgerman/contract'
+import type { LockHolder } from '@ledgerman/contract'
+import type { SlotSource, Slot } from '../statement/statement.js'
+
+/** What a change of many rows is asked with, beside its shape. */
+export interface BulkRequest {
+  /** The job's id: no chunk of it takes effect twice. */
+  job: string
+  mode: RunMode
+  actor: string
+  note: string | null
+  /** How long one statement may take, in milliseconds. */
+  timeLimitMs: number
+  /** What a rehearsal saw, where exactly that is to be committed. */
+  rehearsed?: BulkEvidence | undefined
+  signal: AbortSignal
+  onProgress: (progress: BulkProgress) => void
+  onWait?: (holders: LockHolder[]) => void
+}
+
+export interface BulkProgress {
+  phase: string
+  rows: number
+  total: number | null
+}
+
+/** What a rehearsal saw: how many rows were found, and a digest of what they were and were to be. */
+export interface BulkEvidence {
+  matched: number
+  digest: string | null
+}
+
+/** What became of a job, or of a chunk of it. */
+export interface BulkResult {
+  report: JobReport
+  evidence: BulkEvidence
+  /** The id of the entry that it left. */
+  entry: string | null
+}
+
+/** A job that leaves nothing behind: why, and which rows stood in its way. */
+export class BulkRefused extends Error {
+  override readonly name = 'BulkRefused'
+
+  constructor(
+    readonly problem: LedgermanProblem,
+    readonly report: JobReport | null,
+    /** Rows that were not applied, more than the report shows. */
+    readonly failed: readonly FailedRow[] = [],
+    /** The entry that says so in the book. */
+    public entry: string | null = null,
+  ) {
+    super(problem.detail, { cause: problem })
+  }
+}
+
+/** Gives the value of a slot that comes from what was asked: a parameter, a literal, a value. */
+export type GivenValue = (source: SlotSource, slot: Slot) => string | null
+
+export function emptyReport(): JobReport {
+  return { matched: 0, changed: 0, same: 0, added: 0, notFound: 0, ambiguous: 0, refused: 0, sample: [], rows: [] }
+}
+
+/** The most rows that were not applied, and that are shown as changed, in a report. */
+const REPORT_ROWS = 100
+
+/** The report of two parts of a job together. */
+export function joinReports(one: JobReport, other: JobReport): JobReport {
+  return {
+    matched: one.matched + other.matched,
+    changed: one.changed + other.changed,
+    same: one.same + other.same,
+    added: one.added + other.added,
+    notFound: one.notFound + other.notFound,
+    ambiguous: one.ambiguous + other.ambiguous,
+    refused: one.refused + other.refused,
+    sample: [...one.sample, ...other.sample].slice(0, REPORT_ROWS),
+    rows: [...one.rows, ...other.rows].slice(0, REPORT_ROWS),
+  }
+}

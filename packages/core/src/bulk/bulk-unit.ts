@@ -1,0 +1,455 @@
+import {
+  isProblem,
+  LedgermanProblem,
+  type Expectation,
+  type FailedRow,
+  type JobReport,
+  type ProblemCode,
+} from '@ledgerman/contract'
+import { isDatabaseError } from '../sessions/database-error.js'
+import type { OwnSession } from '../sessions/own-session.js'
+import type { Rows } from '../sessions/queryable.js'
+import { rowNotWritten } from '../record/change-problems.js'
+import { shownRecord } from '../receipt/record-row.js'
+import { showable, toRowReceipt } from '../receipt/receipt.js'
+import { blockBits } from '../statement/image-block-sql.js'
+import { isExpected, unexpected } from '../run/expectation.js'
+import { bindValues, SlotList, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+import { digestKeyPads } from '../values/digest.js'
+import type { Property } from '../mapping/mapping.js'
+import type { BulkStep } from './book-bulk.js'
+import { BulkRefused, emptyReport, type BulkEvidence, type BulkRequest, type GivenValue } from './bulk-request.js'
+import { isPredictable, type BulkShape } from './bulk-shape.js'
+import { BulkStatements, SHOWN_ROWS, SURVEY } from './bulk-statements.js'
+
+/** Rows that were not applied are told one by one up to so many, of a part that is all or nothing. */
+const MOST_FAILED = 10_000
+
+/** How many statements are spent to find out which rows the database refuses, of a part that is all or nothing. */
+const MOST_TRIES = 500
+
+/** Rows of a file by number, from 1: the first and the last. */
+export interface RowRange {
+  first: number
+  last: number
+}
+
+export interface UnitOptions {
+  expect: Expectation
+  /** Rows that cannot be applied are left, and told; elsewhere one of them ends the whole. */
+  leavesFailed: boolean
+  /** Whether images are written to the book. */
+  isBooked: boolean
+  entry: string
+  range: RowRange
+}
+
+/** What a part of a change of many did, inside the transaction that somebody else began. */
+export interface UnitResult {
+  report: JobReport
+  failed: FailedRow[]
+  evidence: BulkEvidence
+  steps: BulkStep[]
+}
+
+/** One part of a change of many: what is found, judged and written in one transaction. */
+export class BulkUnit {
+  readonly #statements: BulkStatements
+  readonly #report = emptyReport()
+  readonly #failed: FailedRow[] = []
+  #bits = 0
+  #tries = 0
+  #changed = 0
+  #added = 0
+
+  constructor(
+    readonly target: Target,
+    readonly session: OwnSession,
+    readonly shape: BulkShape,
+    readonly request: BulkRequest,
+    readonly options: UnitOptions,
+    readonly given: GivenValue,
+    /** Whether rows are locked and kept in a table before they are judged. */
+    readonly isStaged: boolean,
+  ) {
+    this.#statements = new BulkStatements(shape, isStaged)
+  }
+
+  /** Whether this way of going about it can be taken in a snapshot of its own. */
+  static isDirect(shape: BulkShape): boolean {
+    if (!isPredictable(shape)) return false
+    const [joins, slots] = [shape.newJoins(), new SlotList()]
+    shape.condition(joins, slots)
+    shape.news(joins, slots)
+    return joins.sql === ''
+  }
+
+  /**
+   * Finds, judges and writes.
+   *
+   * @throws BulkRefused where it may not stand; what the session throws.
+   */
+  async run(): Promise<UnitResult> {
+    const { request, shape, options } = this
+    if (this.isStaged) await this.#stage()
+    this.#tell('counting')
+    const wantsDigest = request.mode === 'rehearse' || request.rehearsed !== undefined
+    const found = await this.#survey(wantsDigest)
+    const evidence = { matched: found.matched, digest: wantsDigest ? found.digest : null }
+    await this.#judge(found, evidence)
+    const toChange = found.changed
+    this.#tell('changing', 0, toChange)
+    this.#bits = blockBits(toChange + this.#report.notFound, found.bytes * 2)
+    if (!this.isStaged && toChange > 0)
+      this.#report.rows.push(...this.#rowsOf(await this.#ask(this.#statements.sample())))
+    await this.#apply(options.range)
+    this.#report.changed = this.#changed + this.#added
+    this.#report.added = this.#added
+    this.#report.notFound -= this.#added
+    const lost = this.#failed.filter(({ code }) => DATABASE_REFUSALS.has(code)).length
+    if (this.#changed < toChange - lost) throw this.#refused(rowNotWritten(shape.mapping))
+    this.#tell('changing', this.#changed, toChange)
+    this.#report.sample = this.#failed.slice(0, SHOWN_ROWS)
+    return { report: this.#report, failed: this.#failed, evidence, steps: this.#steps() }
+  }
+
+  async #stage(): Promise<void> {
+    this.#tell('locking')
+    await this.session.query('drop table if exists pg_temp.ledgerman_hit')
+    await this.session.query(this.#statements.hitTable())
+    await this.#ask(this.#statements.fillHit())
+    await this.session.query('analyze pg_temp.ledgerman_hit')
+  }
+
+  async #survey(withDigest: boolean): Promise<Survey> {
+    const { rows } = await this.#ask(this.#statements.survey(withDigest))
+    const column = (name: (typeof SURVEY)[number]) => rows[0]?.[SURVEY.indexOf(name)] ?? null
+    const number = (name: (typeof SURVEY)[number]) => Number(column(name) ?? 0)
+    return {
+      matched: number('matched'),
+      changed: number('changed'),
+      guardBroken: number('guardBroken'),
+      ruleBroken: number('ruleBroken'),
+      leavesOut: column('leavesOut') !== 'f',
+      bytes: number('bytes'),
+      digest: column('digest'),
+    }
+  }
+
+  /** Whether what was found may be written at all. */
+  async #judge(found: Survey, evidence: BulkEvidence): Promise<void> {
+    const { shape, request, options } = this
+    const { mapping, given } = shape
+    const report = this.#report
+    report.matched = found.matched
+    report.refused = found.guardBroken + found.ruleBroken
+    report.same = found.matched - found.changed - report.refused
+    if (given) await this.#judgeFile()
+    const { rehearsed } = request
+    if (rehearsed && (rehearsed.matched !== evidence.matched || rehearsed.digest !== evidence.digest))
+      throw this.#refused(
+        new LedgermanProblem(
+          'rehearsal-stale',
+          `What was rehearsed is no longer what would be committed: ${rehearsed.matched === evidence.matched ? 'rows were changed since' : `${rehearsed.matched} rows matched then, ${evidence.matched} do now`}. Rehearse again.`,
+          { differs: [{ step: 1, what: 'rows differ', matched: evidence.matched }] },
+        ),
+      )
+    if (!found.leavesOut && found.matched > 0)
+      throw this.#refused(
+        new LedgermanProblem(
+          'count-required',
+          `The condition leaves no row of ${mapping.name} out: all ${found.matched} match. If that is meant, say everyRow.`,
+          { matched: found.matched, mapping: mapping.name },
+        ),
+      )
+    if (!isExpected(options.expect, found.matched)) throw this.#refused(this.#unexpected(found.matched))
+    if (report.refused > 0) await this.#readRefused()
+    if (this.#failed.length > 0 && !options.leavesFailed) throw this.#refusedFor(this.#failed[0] as FailedRow)
+  }
+
+  #unexpected(matched: number): LedgermanProblem {
+    const what = this.shape.mapping.name
+    const { expect } = this.options
+    const told = unexpected({ step: 1, what, expect, matched, sampleKeys: [], isKeyed: false, key: {} })
+    const words = told.detail.replace(/^Step 1:? /, '')
+    return new LedgermanProblem(told.code, words.charAt(0).toUpperCase() + words.slice(1), told.facts)
+  }
+
+  async #judgeFile(): Promise<void> {
+    const { rows } = await this.#ask(this.#statements.unfound())
+    const [none, several] = (rows[0] ?? []).map(Number)
+    this.#report.notFound = none ?? 0
+    this.#report.ambiguous = several ?? 0
+    if (this.shape.given?.addsMissing && !several) return
+    if (!none && !several) return
+    const unfound = await this.#ask(this.#statements.unfoundRows(this.#failedLimit))
+    for (const [line, count, ...key] of unfound.rows) {
+      const isMissing = count === '0'
+      if (isMissing && this.shape.given?.addsMissing) continue
+      this.#failed.push({
+        line: Number(line),
+        key: this.#keyOf(key),
+        reason: isMissing ? `There is no such ${this.shape.mapping.name}.` : `${count} records have this key.`,
+        code: isMissing ? 'no-such-record' : 'record-ambiguous',
+      })
+    }
+    if (several && this.options.leavesFailed)
+      await this.session.query('delete from pg_temp.ledgerman_given where line = any($1::bigint[])', [
+        `{${this.#failed.flatMap(({ code, line }) => (code === 'record-ambiguous' ? [line] : [])).join(',')}}`,
+      ])
+  }
+
+  async #readRefused(): Promise<void> {
+    const { mapping } = this.shape
+    const { rows } = await this.#ask(this.#statements.refused(this.#failedLimit))
+    for (const [line, code, rule, ...key] of rows)
+      this.#failed.push({
+        line: line === null || line === undefined ? null : Number(line),
+        key: this.#keyOf(key),
+        reason:
+          code === 'rule-broken'
+            ? (mapping.rules[Number(rule) - 1]?.otherwise ?? 'A rule of the mapping is broken.')
+            : this.#conflictWords,
+        code: code as ProblemCode,
+      })
+  }
+
+  get #conflictWords(): string {
+    const { hasGuard, kept } = this.shape.given ?? { hasGuard: false, kept: [] }
+    const names = kept.map(({ name }) => name).join(', ')
+    if (kept.length === 0) return 'It was changed since its guard was read.'
+    return `It is not as in the file: ${hasGuard ? 'its guard, ' : ''}${names} ${kept.length === 1 && !hasGuard ? 'differs' : 'differ'}.`
+  }
+
+  /** Writes a range of rows; what the database refuses of it is looked for by halves. */
+  async #apply(range: RowRange): Promise<void> {
+    const isFile = this.shape.given !== null
+    if (!isFile) {
+      await this.#write(range)
+      await this.session.query('set constraints all immediate')
+      return
+    }
+    if (this.#tries > 0 && !this.options.leavesFailed && this.#hasEnoughFailed) return
+    this.#tries++
+    const before = [this.#changed, this.#added, this.#report.rows.length] as const
+    await this.session.query('savepoint part')
+    try {
+      await this.#write(range)
+      await this.session.query('set constraints all immediate')
+      await this.session.query('release savepoint part')
+    } catch (error) {
+      if (!isOfARow(error)) throw error
+      await this.session.query('rollback to savepoint part')
+      ;[this.#changed, this.#added] = before
+      if (this.isStaged) this.#report.rows.length = before[2]
+      if (range.first >= range.last) await this.#fail(range.first, error)
+      else {
+        const middle = Math.floor((range.first + range.last) / 2)
+        await this.#apply({ first: range.first, last: middle })
+        await this.#apply({ first: middle + 1, last: range.last })
+      }
+    }
+    const isWhole = range.first === this.options.range.first && range.last === this.options.range.last
+    const [first] = this.#failed
+    if (isWhole && first && !this.options.leavesFailed) throw this.#refusedFor(first)
+  }
+
+  get #hasEnoughFailed(): boolean {
+    return this.#failed.length >= SHOWN_ROWS || (this.#tries > MOST_TRIES && this.#failed.length > 0)
+  }
+
+  async #write(range: RowRange): Promise<void> {
+    const { shape, options } = this
+    if (this.isStaged) {
+      const { rows } = await this.#ask(this.#statements.writeStaged(options.isBooked), range)
+      this.#tellWritten(rows)
+      this.#changed += Number(rows[0]?.[0] ?? 0)
+    } else {
+      if (options.isBooked && shape.images !== 'none') await this.#ask(this.#statements.images(), range)
+      const { rowCount } = await this.#ask(this.#statements.write(), range)
+      this.#changed += rowCount ?? 0
+    }
+    if (!shape.given?.addsMissing || this.#report.notFound === 0) return
+    const { rows } = await this.#ask(this.#statements.add(options.isBooked), range)
+    this.#tellWritten(rows, true)
+    this.#added += Number(rows[0]?.[0] ?? 0)
+  }
+
+  /** Takes what a statement that writes gave back: how many rows, how many of them break a rule, the first ones. */
+  #tellWritten(rows: Rows['rows'], isAdd = false): void {
+    if (Number(rows[0]?.[1] ?? 0) > 0)
+      throw new LedgermanProblem('rule-broken', 'A row breaks a rule of the mapping as the database writes it.', {
+        mapping: this.shape.mapping.name,
+      })
+    const told = rows.map((row) => row.slice(2))
+    this.#report.rows.push(...this.#rowsOf({ rows: told }, isAdd).slice(0, SHOWN_ROWS - this.#report.rows.length))
+  }
+
+  async #fail(no: number, error: unknown): Promise<void> {
+    const { mapping, given } = this.shape
+    const { rows } = await this.session.query(
+      `select line, ${mapping.key.map((_, at) => `c${at + 1}`).join(', ')} from pg_temp.ledgerman_given where no = $1::bigint`,
+      [String(no)],
+    )
+    const [line, ...key] = rows[0] ?? []
+    if (line === undefined || !given) return
+    const problem = this.target.explain(error, { mapping })
+    if (!isProblem(problem)) throw error
+    this.#report.refused++
+    this.#failed.push({ line: Number(line), key: this.#keyOf(key), reason: problem.detail, code: problem.code })
+  }
+
+  #refusedFor(first: FailedRow): BulkRefused {
+    const report = this.#report
+    const count = this.shape.given?.addsMissing
+      ? this.#failed.length
+      : Math.max(this.#failed.length, report.notFound + report.ambiguous + report.refused)
+    const key = Object.values(first.key).map(String).join(',')
+    const place = first.line === null ? `${this.shape.mapping.name} ${key}` : `line ${first.line} (${key})`
+    const others = count === 1 ? '' : ` ${count - 1} more ${count === 2 ? 'row' : 'rows'} cannot be applied either.`
+    return this.#refused(
+      new LedgermanProblem(first.code, `${place}: ${first.reason}${others} Nothing was changed.`, {
+        mapping: this.shape.mapping.name,
+        ...(first.line === null ? {} : { line: first.line }),
+        key: first.key,
+        failed: count,
+        matched: report.matched,
+      }),
+    )
+  }
+
+  #refused(problem: LedgermanProblem): BulkRefused {
+    const report = { ...this.#report, changed: 0, added: 0, rows: [], sample: this.#failed.slice(0, SHOWN_ROWS) }
+    return new BulkRefused(problem, report, this.#failed)
+  }
+
+  get #failedLimit(): number {
+    return this.options.leavesFailed ? 200_000 : MOST_FAILED
+  }
+
+  #steps(): BulkStep[] {
+    const { shape, options } = this
+    const statement = ofRequest(this.isStaged ? this.#statements.writeStaged(false) : this.#statements.write())
+    const step = (kind: BulkStep['kind'], of: Statement, matched: number, changed: number, expected: string) => ({
+      kind,
+      statement: of,
+      binds: this.#values(of, options.range),
+      matched,
+      changed,
+      expected,
+    })
+    const first = step(shape.kind, statement, this.#report.matched, this.#changed, String(options.expect))
+    if (this.#added === 0) return [first]
+    return [first, step('add', this.#statements.add(false), this.#added, this.#added, 'any')]
+  }
+
+  #rowsOf({ rows }: Pick<Rows, 'rows'>, isAdd = false) {
+    const { mapping, kind, touched, set } = this.shape
+    const sides = isAdd ? mapping.properties : touched
+    const shown = (texts: readonly (string | null)[], properties: readonly Property[]) =>
+      properties.map((property, at) => showable(this.target, property, texts[at] ?? null))
+    return rows.map(([, ...texts]) => {
+      const key = texts.slice(0, mapping.key.length)
+      const before = texts.slice(mapping.key.length, mapping.key.length + sides.length)
+      const after = texts.slice(mapping.key.length + sides.length)
+      return toRowReceipt(
+        mapping,
+        {
+          key: shown(key, mapping.key),
+          touched: sides,
+          before: isAdd ? null : shown(before, sides),
+          after: kind === 'remove' ? null : shown(after, sides),
+        },
+        (property) => set.includes(property),
+      )
+    })
+  }
+
+  #keyOf(texts: readonly (string | null)[]): FailedRow['key'] {
+    const { key } = this.shape.mapping
+    return shownRecord(
+      key,
+      key.map((property, at) => showable(this.target, property, texts[at] ?? null)),
+    )
+  }
+
+  #ask(asked: Statement, range: RowRange = this.options.range): Promise<Rows> {
+    const statement = ofRequest(asked)
+    return this.session.query(statement.text, this.#values(statement, range)).catch((error: unknown) => {
+      // Where the statement was made of expressions, an error in one of them is told there.
+      if (isDatabaseError(error)) statements.set(error, statement)
+      throw error
+    })
+  }
+
+  #values(statement: Statement, range: RowRange): (string | null)[] {
+    return bindValues(statement, (source, slot) => this.#valueOf(source, slot, range))
+  }
+
+  #valueOf(source: SlotSource, slot: Slot, range: RowRange): string | null {
+    switch (source.from) {
+      case 'entry':
+        return source.field === 'id' ? this.options.entry : null
+      case 'bits':
+        return String(this.#bits)
+      case 'line':
+        return String(range[source.of])
+      case 'digest key':
+        return digestKeyPads(this.target.digestKey)
+      case 'actor':
+        return this.request.actor
+      default:
+        return this.given(source, slot)
+    }
+  }
+
+  #tell(phase: string, rows = 0, total: number | null = null): void {
+    this.request.onProgress({ phase, rows, total })
+  }
+}
+
+interface Survey {
+  matched: number
+  changed: number
+  guardBroken: number
+  ruleBroken: number
+  leavesOut: boolean
+  /** Of one row, about. */
+  bytes: number
+  digest: string | null
+}
+
+const statements = new WeakMap<Error, Statement>()
+
+/** The statement as whoever asked knows it: a change of many has one step, and nobody wrote its number. */
+function ofRequest(statement: Statement): Statement {
+  const own = (name: string) => name.replace(/^steps\.1\./, '')
+  const { text, name, marks } = statement
+  return {
+    text,
+    name,
+    marks,
+    slots: statement.slots.map((slot) => ({ ...slot, name: own(slot.name) })),
+    expressions: statement.expressions.map((each) => ({ ...each, label: own(each.label) })),
+  }
+}
+
+/** The statement that an error came from. */
+export function statementOfError(error: unknown): Statement | undefined {
+  return error instanceof Error ? statements.get(error) : undefined
+}
+
+const DATABASE_REFUSALS: ReadonlySet<ProblemCode> = new Set([
+  'constraint-broken',
+  'value-invalid',
+  'refused-by-database',
+  'row-not-written',
+  'target-denied',
+] as const)
+
+/** Whether it was a row that the database, or a rule, refused: others of the same statement may be fine. */
+function isOfARow(error: unknown): boolean {
+  if (isProblem(error, 'rule-broken')) return true
+  return isDatabaseError(error) && /^(?:2[123]|44|P0|HV|0L|XX001)|^42501/.test(error.code)
+}

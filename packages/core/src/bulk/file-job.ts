@@ -1,0 +1,262 @@
+import { LedgermanProblem, type FailedRow, type Images } from '@ledgerman/contract'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { Links } from '../mapping/links.js'
+import { bookNotPrepared } from '../record/change-problems.js'
+import { shownRecord } from '../receipt/record-row.js'
+import { showable } from '../receipt/receipt.js'
+import { isDatabaseError } from '../sessions/database-error.js'
+import { Aliases, Joins } from '../statement/joins.js'
+import { touchedBy } from '../statement/keyed-statement.js'
+import type { Target } from '../target/target.js'
+import { storedSql } from '../values/sql-form.js'
+import type { ColumnType } from '../values/column-type.js'
+import { bookRefusedBulk, findBookedChunk } from './book-bulk.js'
+import { newEntryId } from '../book/entry-id.js'
+import { BulkRefused, emptyReport, joinReports, type BulkRequest, type BulkResult } from './bulk-request.js'
+import { BulkSession, type BulkTask } from './bulk-session.js'
+import { givenColumn, type BulkShape, type GivenShape } from './bulk-shape.js'
+import { sameGivenSql, SHOWN_ROWS } from './bulk-statements.js'
+import { fileInvalid } from './given-columns.js'
+
+/** A file of corrections that was read: every value is of its column's type. */
+export interface FileJob {
+  mapping: Mapping
+  given: GivenShape
+  images: Images
+  /** Rows a transaction; null for all or nothing. */
+  chunk: number | null
+  rows: number
+  /** The rows in COPY's text format, as `copyLine` writes them. */
+  read: () => AsyncIterable<Buffer | string>
+}
+
+/** Told of each chunk of a file. */
+export interface ChunkHooks {
+  /** The chunks that are known to be done, from 1. */
+  done: number
+  /** Told before a chunk is committed which of its rows were left, so that it can be kept. */
+  onFailed: (chunk: number, failed: readonly FailedRow[]) => Promise<void>
+  onChunk: (chunk: number, result: BulkResult) => Promise<void>
+}
+
+/** @throws LedgermanProblem book-not-prepared, request-invalid */
+export async function assertFileJob(
+  target: Target,
+  job: Pick<FileJob, 'mapping' | 'given'>,
+  isCommit: boolean,
+): Promise<void> {
+  if (isCommit && !(await target.isBookPrepared())) throw bookNotPrepared(target)
+  const { mapping, given } = job
+  if (!given.addsMissing) return
+  const lost = mapping.properties.filter(
+    ({ column, lockedForAddBecause, name }) =>
+      lockedForAddBecause === null &&
+      column.notNull &&
+      column.default === null &&
+      column.identity === null &&
+      !given.properties.some((property) => property.name === name),
+  )
+  if (lost.length > 0)
+    throw new LedgermanProblem(
+      'file-invalid',
+      `A new ${mapping.name} needs ${lost.map(({ name }) => name).join(', ')} as well; the file has no such ${lost.length === 1 ? 'column' : 'columns'}. Nothing was changed.`,
+      { line: 1, column: null, found: 'no column for it', expected: lost.map(({ name }) => name).join(', ') },
+    )
+}
+
+/**
+ * Applies a file: its rows are copied into a temporary table, checked there against the records, and applied by one statement, or by one
+ * a chunk.
+ *
+ * @returns what all of it did; of a file that goes in chunks, what the chunks of this call did.
+ * @throws BulkRefused, LedgermanProblem
+ */
+export async function runFileJob(
+  target: Target,
+  job: FileJob,
+  request: BulkRequest,
+  hooks: ChunkHooks,
+): Promise<BulkResult> {
+  const shape = shapeOf(job)
+  const task: BulkTask = { target, shape, request, given: () => null, condition: null }
+  return BulkSession.within(task, async (session) => {
+    const isWhole = job.chunk === null || request.mode === 'rehearse'
+    const known =
+      request.mode === 'commit' && isWhole ? await findBookedChunk(session.session, request, null) : undefined
+    if (known)
+      return { report: known.report, entry: known.entry, evidence: { matched: known.report.matched, digest: null } }
+    await copyRows(session, job)
+    const twice = await findTwice(session, job)
+    if (twice.length > 0 && job.chunk === null) throw await refusedFor(session, job, twice)
+    if (isWhole) {
+      const range = { first: 1, last: job.rows }
+      const result = await session.run(null, { expect: 'any', leavesFailed: job.chunk !== null, range })
+      return { ...result, report: withTwice(result.report, twice) }
+    }
+    return runChunks(session, job, hooks, twice)
+  })
+}
+
+/** One chunk after the other, in the order of the file, from the first that is not done. */
+async function runChunks(
+  session: BulkSession,
+  job: FileJob,
+  hooks: ChunkHooks,
+  twice: readonly (FailedRow & { no: number })[],
+): Promise<BulkResult> {
+  const { request } = session.task
+  const size = job.chunk ?? job.rows
+  let all: BulkResult = { report: emptyReport(), evidence: { matched: 0, digest: null }, entry: null }
+  for (let chunk = hooks.done + 1; (chunk - 1) * size < job.rows; chunk++) {
+    const range = { first: (chunk - 1) * size + 1, last: Math.min(job.rows, chunk * size) }
+    const own = twice.filter(({ no }) => no >= range.first && no <= range.last)
+    // Whoever ran this job before may have committed it without having told.
+    const known = chunk === hooks.done + 1 ? await findBookedChunk(session.session, request, chunk) : undefined
+    const result: BulkResult = known
+      ? { ...known, evidence: { matched: known.report.matched, digest: null } }
+      : await session.run(chunk, { expect: 'any', leavesFailed: true, range }, ({ failed }) =>
+          hooks.onFailed(chunk, [...failed, ...own.map(({ no: _, ...row }) => row)]),
+        )
+    const told = { ...result, report: known ? result.report : withTwice(result.report, own) }
+    all = { ...told, report: joinReports(all.report, told.report) }
+    await hooks.onChunk(chunk, told)
+  }
+  return all
+}
+
+function withTwice(report: BulkResult['report'], twice: readonly (FailedRow & { no: number })[]): BulkResult['report'] {
+  if (twice.length === 0) return report
+  const sample = [...report.sample, ...twice.map(({ no: _, ...row }) => row)].sort(
+    (one, other) => (one.line ?? 0) - (other.line ?? 0),
+  )
+  return { ...report, ambiguous: report.ambiguous + twice.length, sample: sample.slice(0, SHOWN_ROWS) }
+}
+
+/** Copies the rows into the temporary table, with what the planner has to know of it. */
+async function copyRows({ session, task }: BulkSession, job: FileJob): Promise<void> {
+  const { given, mapping } = job
+  const columns = given.properties.map((property) => `${givenColumn(given, property)} ${givenType(property)}`)
+  const guard = given.hasGuard ? ', guard text' : ''
+  await session.query(`create temporary table ledgerman_given (no bigint, line bigint, ${columns.join(', ')}${guard})`)
+  let copied = 0
+  const counted = async function* () {
+    for await (const part of job.read()) {
+      yield part
+      copied += typeof part === 'string' ? part.split('\n').length - 1 : countLines(part)
+      task.request.onProgress({ phase: 'copying', rows: copied, total: job.rows })
+    }
+  }
+  try {
+    await session.copyIn('copy pg_temp.ledgerman_given from stdin', counted())
+  } catch (error) {
+    throw placed(error, mapping, given)
+  }
+  if (job.chunk !== null) await session.query('create index on pg_temp.ledgerman_given (no)')
+  await session.query('analyze pg_temp.ledgerman_given')
+}
+
+function countLines(part: Buffer): number {
+  let count = 0
+  for (let at = part.indexOf(10); at >= 0; at = part.indexOf(10, at + 1)) count++
+  return count
+}
+
+/** A value that only the database knows to be none: COPY says in which row and column. */
+function placed(error: unknown, mapping: Mapping, given: GivenShape): unknown {
+  if (!isDatabaseError(error)) return error
+  const place = /COPY ledgerman_given, line (\d+), column c(\d+)/.exec(error.where ?? '')
+  const property = place && given.properties[Number(place[2]) - 1]
+  if (!place || !property) return error
+  const says = property.sensitive ? 'its value is none of its type' : error.message
+  const column = mapping.key.length === 0 ? null : Number(place[2])
+  return fileInvalid(Number(place[1]) + 1, column, `${property.name}: ${says}`, property.column.type.sql)
+}
+
+/** The rows of which the file has another with the same key; they are taken out of the temporary table. */
+async function findTwice({ session, task }: BulkSession, job: FileJob): Promise<(FailedRow & { no: number })[]> {
+  const { mapping, given, chunk } = job
+  const keys = mapping.key.map((property) => givenColumn(given, property)).join(', ')
+  const { rows: some } = await session.query(
+    `select 1 from pg_temp.ledgerman_given group by ${keys} having pg_catalog.count(*) > 1 limit 1`,
+  )
+  if (some.length === 0) return []
+  const { rows } = await session.query(
+    `select no, line, first, last, ${keys} from (
+  select no, line, ${keys}, pg_catalog.count(*) over same as rows, pg_catalog.min(line) over same as first, pg_catalog.max(line) over same as last
+  from pg_temp.ledgerman_given window same as (partition by ${keys})
+) as counted where rows > 1 order by no limit 10000`,
+  )
+  // Which of them is meant nobody knows: none of them is applied.
+  if (chunk !== null)
+    await session.query('delete from pg_temp.ledgerman_given where no = any($1::bigint[])', [
+      `{${rows.map(([no]) => no).join(',')}}`,
+    ])
+  return rows.map(([no, line, first, last, ...key]) => ({
+    no: Number(no),
+    line: Number(line),
+    key: keyOf(task.target, mapping, key),
+    reason: `Line ${line === first ? last : first} has the same key.`,
+    code: 'record-ambiguous' as const,
+  }))
+}
+
+async function refusedFor(session: BulkSession, job: FileJob, twice: readonly (FailedRow & { no: number })[]) {
+  const { target, shape, request } = session.task
+  const failed = twice.map(({ no: _, ...row }) => row)
+  const [first, second] = failed
+  const report = { ...emptyReport(), ambiguous: failed.length, sample: failed.slice(0, SHOWN_ROWS) }
+  const problem = new LedgermanProblem(
+    'record-ambiguous',
+    `Lines ${first?.line} and ${second?.line} have the same key, ${Object.values(first?.key ?? {})
+      .map(String)
+      .join(
+        ',',
+      )}${failed.length > 2 ? `; ${failed.length} lines share theirs with another` : ''}. Which one is meant? Take the others out. Nothing was changed.`,
+    { mapping: job.mapping.name, line: first?.line, key: first?.key, failed: failed.length },
+  )
+  const refused = new BulkRefused(problem, report, failed)
+  const startedAt = new Date().toISOString()
+  const header = {
+    id: newEntryId(),
+    startedAt,
+    chunk: null,
+    isolation: 'read committed',
+    attempts: 1,
+    durationMs: null,
+    condition: null,
+  }
+  refused.entry = await bookRefusedBulk(target, shape, request, header, refused)
+  return refused
+}
+
+function keyOf(target: Target, { key }: Mapping, texts: readonly (string | null | undefined)[]) {
+  return shownRecord(
+    key,
+    key.map((property, at) => showable(target, property, texts[at] ?? null)),
+  )
+}
+
+function shapeOf({ mapping, given, images }: FileJob): BulkShape {
+  const { set } = given
+  const links = new Links()
+  return {
+    mapping,
+    kind: 'change',
+    images,
+    set,
+    touched: touchedBy(mapping, set),
+    newJoins: () => new Joins(mapping, 't', links, new Aliases()),
+    news: () => set.map((property) => storedSql(`g.${givenColumn(given, property)}`, property.column.type)),
+    condition: () => mapping.key.map((property) => sameGivenSql(property, given)).join(' and '),
+    given,
+    checksLeftOut: false,
+  }
+}
+
+/** The type of a column of the temporary table: that of the text form a value has here. */
+function givenType({ column: { type }, key }: Property): string {
+  const isMoney = (of: Pick<ColumnType, 'kind'>) => of.kind === 'money'
+  if (isMoney(type)) return 'numeric'
+  if (type.element && isMoney(type.element)) return 'numeric[]'
+  return key ? type.comparable : type.sql
+}

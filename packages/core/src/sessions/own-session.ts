@@ -1,0 +1,75 @@
+import type { Readable } from 'node:stream'
+import { pipeline } from 'node:stream/promises'
+import { setTimeout as delay } from 'node:timers/promises'
+import pg from 'pg'
+import { from as copyFrom, to as copyTo } from 'pg-copy-streams'
+import { translateConnectionError } from './connection-problem.js'
+import type { Queryable, Rows } from './queryable.js'
+import { DRIVER_PATIENCE_MS, type PoolOptions } from './session-pool.js'
+import { beginSession, startupOptions } from './session-settings.js'
+
+/** A session that belongs to one long task alone: beside all pools, so that nobody waits for it. It can send and take rows as a stream. */
+export interface OwnSession extends Queryable {
+  readonly pid: number
+  /** Sends rows in COPY's text format to the `COPY … FROM STDIN` that `text` is. */
+  copyIn(text: string, rows: AsyncIterable<Buffer | string>): Promise<void>
+  /** The bytes that the `COPY … TO STDOUT` that `text` is gives. */
+  copyOut(text: string): Readable
+  /** Breaks the connection off: whatever it runs is given up by the server. */
+  breakOff(): void
+  /** Ends it; by force where the server does not answer. */
+  close(): Promise<void>
+}
+
+const CONNECT_LIMIT_MS = 3_000
+const CLOSE_LIMIT_MS = 2_000
+
+type OwnClient = pg.Client & { processID?: number; connection: { stream: { destroy(): void } } }
+
+/**
+ * Opens a session of its own.
+ *
+ * @param owner who the server's willingness to log tersely is remembered for.
+ * @throws LedgermanProblem target-unavailable or target-denied where none can be had.
+ */
+export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: object): Promise<OwnSession> {
+  const { limits, settings = {} } = options
+  const client = new pg.Client({
+    connectionString: options.url,
+    connectionTimeoutMillis: CONNECT_LIMIT_MS,
+    keepAlive: true,
+    application_name: options.application,
+    options: startupOptions(limits, settings),
+    types: { getTypeParser: () => (text: string) => text },
+  } as pg.ClientConfig) as OwnClient
+  // A session can break between two statements, when nobody is waiting for an answer: the next one meets it.
+  client.on('error', () => undefined)
+  try {
+    await client.connect()
+    await beginSession(client, limits, settings, owner)
+  } catch (error) {
+    client.connection.stream.destroy()
+    throw translateConnectionError(options.name, error)
+  }
+  const patienceMs = limits.timeLimitMs === 0 ? 0 : limits.timeLimitMs + DRIVER_PATIENCE_MS
+  return {
+    pid: client.processID ?? 0,
+    query: (text, values = []) =>
+      client.query({
+        text,
+        values: values as (string | null)[],
+        rowMode: 'array',
+        ...(patienceMs > 0 ? { query_timeout: patienceMs } : {}),
+      } as pg.QueryArrayConfig) as Promise<Rows>,
+    copyIn: async (text, rows) => {
+      await pipeline(rows, client.query(copyFrom(text)))
+    },
+    copyOut: (text) => client.query(copyTo(text)),
+    breakOff: () => client.connection.stream.destroy(),
+    async close() {
+      const ended = client.end().catch(() => undefined)
+      await Promise.race([ended, delay(CLOSE_LIMIT_MS, undefined, { ref: false })])
+      client.connection.stream.destroy()
+    },
+  }
+}

@@ -1,0 +1,277 @@
+import { randomUUID } from 'node:crypto'
+import { setTimeout as delay } from 'node:timers/promises'
+import {
+  isProblem,
+  LedgermanProblem,
+  toProblemDocument,
+  type JobProgress,
+  type ProblemDocument,
+} from '@ledgerman/contract'
+import { BulkRefused } from '@ledgerman/core'
+import type { Logger } from 'pino'
+import type { ServiceConfig } from '../config/service-config.js'
+import type { RehearsalStore } from '../home/rehearsal-store.js'
+import type { TargetRegistry } from '../targets/target-registry.js'
+import { LEASE_MS, type ClaimedJob, type JobStore } from './job-store.js'
+import { runJob } from './run-job.js'
+
+/** How often it is looked for jobs that wait, or whose runner is gone, in milliseconds. */
+const LOOK_EVERY_MS = 1_000
+const RENEW_EVERY_MS = 1_000
+
+/** How often a job is tried again whose target cannot be reached, and how long is waited between, in milliseconds. */
+const MOST_FAILURES = 30
+const LONGEST_PAUSE_MS = 5_000
+
+const SWEEP_EVERY_MS = 10 * 60_000
+
+interface Running {
+  abort: AbortController
+  done: Promise<void>
+}
+
+/** Runs jobs: takes those that wait, one after the other, as many at once as it may. */
+export class JobRunner {
+  readonly #instance = randomUUID()
+  readonly #running = new Map<string, Running>()
+  #timer: NodeJS.Timeout | undefined
+  #sweeping: NodeJS.Timeout | undefined
+  #isStopped = false
+  #looking: Promise<void> | undefined
+  #isAskedAgain = false
+
+  constructor(
+    readonly jobs: JobStore,
+    readonly targets: TargetRegistry,
+    readonly rehearsals: RehearsalStore,
+    readonly config: ServiceConfig['jobs'],
+    readonly log: Logger,
+  ) {}
+
+  start(): void {
+    this.#timer = setInterval(() => this.look(), LOOK_EVERY_MS).unref()
+    const sweep = () => void this.jobs.sweep(this.config.keepHours).catch(() => undefined)
+    this.#sweeping = setInterval(sweep, SWEEP_EVERY_MS).unref()
+    this.look()
+  }
+
+  get count(): number {
+    return this.#running.size
+  }
+
+  /** Looks at once whether there is something to do. */
+  look(): void {
+    if (this.#looking) {
+      this.#isAskedAgain = true
+      return
+    }
+    this.#looking = this.#take()
+      .catch((error: unknown) => this.log.debug({ error: String(error) }, 'jobs could not be looked for'))
+      .finally(() => {
+        this.#looking = undefined
+        if (this.#isAskedAgain) {
+          this.#isAskedAgain = false
+          this.look()
+        }
+      })
+  }
+
+  /** Ends a job that this service runs; another's is told by its runner. */
+  cancel(id: string): void {
+    this.#running.get(id)?.abort.abort(CANCELLED)
+  }
+
+  /** Takes no more jobs; those that run are rolled back and given back, so that another service goes on with them. */
+  async stop(): Promise<void> {
+    this.#isStopped = true
+    clearInterval(this.#timer)
+    clearInterval(this.#sweeping)
+    await this.#looking
+    for (const { abort } of this.#running.values()) abort.abort(STOPPED)
+    await Promise.all([...this.#running.values()].map(({ done }) => done))
+  }
+
+  async #take(): Promise<void> {
+    while (!this.#isStopped && this.#running.size < this.config.atOnce) {
+      const job = await this.jobs.claim(this.#instance, this.targets.names(), this.config.perTarget)
+      if (!job) return
+      const abort = new AbortController()
+      const done = this.#run(job, abort).finally(() => {
+        this.#running.delete(job.id)
+        if (!this.#isStopped) this.look()
+      })
+      this.#running.set(job.id, { abort, done })
+    }
+  }
+
+  async #run(job: ClaimedJob, abort: AbortController): Promise<void> {
+    const progress = new ProgressMeter(job)
+    const renewing = this.#keepRenewing(job, abort, progress)
+    this.log.info({ job: job.id, target: job.target, mapping: job.mapping, kind: job.request.kind }, 'job begun')
+    try {
+      const { jobs, targets, rehearsals, config } = this
+      const done = await runJob(
+        { jobs, targets, rehearsals, instance: this.#instance, timeLimitMs: config.timeLimitMs },
+        job,
+        abort.signal,
+        progress,
+      )
+      await this.#told(() =>
+        this.jobs.end(job.id, this.#instance, { ...done, state: 'done', progress: progress.atEnd(done.report) }),
+      )
+      this.log.info({ job: job.id, changed: done.report.changed }, 'job done')
+    } catch (error) {
+      await this.#told(() => this.#failed(job, abort.signal, progress, error)).catch((lost: unknown) =>
+        this.log.warn({ job: job.id, error: String(lost) }, 'how the job ended could not be kept'),
+      )
+    } finally {
+      await renewing.end()
+    }
+  }
+
+  async #failed(job: ClaimedJob, signal: AbortSignal, progress: ProgressMeter, error: unknown): Promise<void> {
+    const { id } = job
+    if (signal.aborted && signal.reason === STOPPED) return this.jobs.putBack(id, this.#instance, 0, false)
+    if (signal.aborted && signal.reason === LOST) return
+    if (signal.aborted && signal.reason === CANCELLED)
+      return this.jobs.end(id, this.#instance, { state: 'cancelled', progress: progress.now(), report: null })
+    const refused = error instanceof BulkRefused ? error : undefined
+    const problem = refused?.problem ?? error
+    if (isProblem(problem, 'target-unavailable') && job.failures < MOST_FAILURES) {
+      this.log.warn({ job: id, problem: problem.detail }, 'job put back')
+      return this.jobs.putBack(id, this.#instance, Math.min(LONGEST_PAUSE_MS, 200 * 2 ** job.failures), true)
+    }
+    if (!isProblem(problem)) this.log.error({ job: id, error: describe(problem) }, 'job failed')
+    if (refused && refused.failed.length > 0) await this.jobs.keepFailed(id, 0, refused.failed)
+    await this.jobs.end(id, this.#instance, {
+      state: 'failed',
+      progress: progress.now(),
+      report: refused?.report ?? null,
+      entry: refused?.entry ?? null,
+      problem: documentOf(problem),
+    })
+  }
+
+  /** What has to be kept in the home database is tried for a while: it may be away just as the target was. */
+  async #told(tell: () => Promise<void>): Promise<void> {
+    for (let tries = 0; ; tries++) {
+      try {
+        return await tell()
+      } catch (error) {
+        if (tries > 20) throw error
+        await delay(500)
+      }
+    }
+  }
+
+  #keepRenewing(job: ClaimedJob, abort: AbortController, progress: ProgressMeter) {
+    let renewedAt = performance.now()
+    let going: Promise<void> = Promise.resolve()
+    let isOver = false
+    const renew = async () => {
+      try {
+        const { isOurs, cancelAsked } = await this.jobs.renew(job.id, this.#instance, progress.now())
+        renewedAt = performance.now()
+        if (isOver) return
+        if (!isOurs) abort.abort(LOST)
+        else if (cancelAsked) abort.abort(CANCELLED)
+      } catch {
+        // Nobody else may have taken it while the home database is away; when it is back somebody will.
+        if (performance.now() - renewedAt > 2 * LEASE_MS) abort.abort(LOST)
+      }
+    }
+    let isGoing = false
+    const timer = setInterval(() => {
+      if (isGoing) return
+      isGoing = true
+      going = renew().finally(() => (isGoing = false))
+    }, RENEW_EVERY_MS)
+    return {
+      end: async () => {
+        isOver = true
+        clearInterval(timer)
+        await going
+      },
+    }
+  }
+}
+
+const CANCELLED = new Error('The job was cancelled.')
+const STOPPED = new Error('The service stops.')
+const LOST = new Error('Another service has taken the job.')
+
+/** How far a job is: rows, rate and time left. */
+export class ProgressMeter {
+  #rows = 0
+  #total: number | null
+  #phase: string | null = null
+  #chunk: number | null
+  /** Rows of the chunks before, and when this runner began. */
+  #base: number
+  readonly #started = performance.now()
+  readonly #from: number
+
+  constructor({ rows, chunksDone, request }: Pick<ClaimedJob, 'rows' | 'chunksDone' | 'request'>) {
+    this.#total = rows
+    this.#chunk = chunksDone > 0 ? chunksDone : null
+    this.#base = request.kind === 'file' && request.chunk !== null ? Math.min(chunksDone * request.chunk, rows ?? 0) : 0
+    this.#from = this.#base
+  }
+
+  tell(phase: string, rows: number, total: number | null): void {
+    this.#phase = phase
+    // The copying ahead is no row that is through.
+    this.#rows = phase === 'changing' ? rows : 0
+    if (this.#total === null && total !== null && phase === 'changing') this.#total = total
+  }
+
+  chunkDone(chunk: number, rows: number): void {
+    this.#chunk = chunk
+    this.#base = rows
+    this.#rows = 0
+  }
+
+  now(): JobProgress {
+    const through = this.#base + this.#rows
+    const seconds = (performance.now() - this.#started) / 1000
+    const perSecond = through > this.#from && seconds > 0 ? Math.round((through - this.#from) / seconds) : null
+    const left = this.#total === null ? null : Math.max(0, this.#total - through)
+    return {
+      rows: through,
+      total: this.#total,
+      perSecond,
+      remainingMs: perSecond && left !== null ? Math.round((left / perSecond) * 1000) : null,
+      chunk: this.#chunk,
+      phase: this.#phase,
+    }
+  }
+
+  atEnd({
+    matched,
+    notFound,
+    ambiguous,
+    changed,
+  }: {
+    matched: number
+    notFound: number
+    ambiguous: number
+    changed: number
+  }): JobProgress {
+    const { chunk } = this.now()
+    const seconds = Math.max(0.001, (performance.now() - this.#started) / 1000)
+    const rows = this.#total ?? matched + notFound + ambiguous
+    return { rows, total: rows, perSecond: Math.round(changed / seconds), remainingMs: 0, chunk, phase: null }
+  }
+}
+
+function documentOf(error: unknown): ProblemDocument {
+  const problem = isProblem(error) ? error : new LedgermanProblem('internal', 'Something went wrong in Ledgerman.')
+  return toProblemDocument(problem.code, problem.detail, problem.facts)
+}
+
+function describe(error: unknown): Record<string, unknown> {
+  if (!(error instanceof Error)) return { type: typeof error }
+  const { code } = error as { code?: string }
+  const isOfDatabase = 'severity' in error
+  return isOfDatabase ? { sqlstate: code } : { name: error.name, message: error.message, stack: error.stack }
+}

@@ -1,0 +1,363 @@
+import {
+  LedgermanProblem,
+  parseJson,
+  printJson,
+  type FailedRow,
+  type Images,
+  type Job,
+  type JobInput,
+  type JobKind,
+  type JobList,
+  type JobProgress,
+  type JobQuery,
+  type JobReport,
+  type JobState,
+  type OnMissing,
+  type ProblemDocument,
+  type RunMode,
+} from '@ledgerman/contract'
+import type { BulkEvidence } from '@ledgerman/core'
+import type { HomeDatabase } from '../home/home-database.js'
+
+/** All that a job needs to be run by whichever service takes it. */
+export type JobRequest =
+  | { kind: 'filter'; input: JobInput; rehearsed: BulkEvidence | null; subject: string }
+  | {
+      kind: 'file'
+      form: 'csv' | 'ndjson'
+      delimiter: string
+      /** The names of the columns, as they stand in the file. */
+      names: string[]
+      guard: string | null
+      onMissing: OnMissing
+      images: Images
+      chunk: number | null
+      rehearsed: BulkEvidence | null
+      subject: string
+    }
+
+export interface NewJob {
+  id: string
+  target: string
+  mapping: string
+  revision: number
+  mode: RunMode
+  actor: string
+  note: string | null
+  condition: string | null
+  rows: number | null
+  request: JobRequest
+}
+
+/** A job as its runner has it. */
+export interface ClaimedJob extends NewJob {
+  chunksDone: number
+  failures: number
+  report: JobReport | null
+  entries: string[]
+}
+
+interface JobRow {
+  id: string
+  target: string
+  mapping: string
+  revision: number
+  kind: JobKind
+  mode: RunMode
+  state: JobState
+  actor: string
+  note: string | null
+  condition: string | null
+  request: string
+  rows: string | null
+  created_at: Date
+  started_at: Date | null
+  ended_at: Date | null
+  failures: number
+  chunks_done: number
+  progress: string | null
+  report: string | null
+  entries: string[]
+  rehearsal: string | null
+  problem: string | null
+}
+
+/** For how long a job is a runner's, in milliseconds, unless it says again that it still runs it. */
+export const LEASE_MS = 5_000
+const CLAIM_LOCK = 4_680_300
+const COLUMNS =
+  'id, target, mapping, revision, kind, mode, state, actor, note, condition, request::text, rows, created_at, started_at, ended_at, failures, chunks_done, progress::text, report::text, entries, rehearsal, problem::text'
+
+/** Jobs, in the home database: every service on it sees them all, and runs those of its targets. */
+export class JobStore {
+  constructor(readonly home: HomeDatabase) {}
+
+  async add(job: NewJob): Promise<Job> {
+    const { id, target, mapping, revision, mode, actor, note, condition, rows, request } = job
+    const [row] = await this.home.query<JobRow>(
+      `insert into ledgerman_home.job (id, target, mapping, revision, kind, mode, state, actor, note, condition, rows, request)
+       values ($1, $2, $3, $4, $5, $6, 'queued', $7, $8, $9, $10, $11) returning ${COLUMNS}`,
+      [id, target, mapping, revision, request.kind, mode, actor, note, condition, rows, printJson(request)],
+    )
+    return toJob(row as JobRow)
+  }
+
+  /** @throws LedgermanProblem not-found, also for who may not see its target. */
+  async get(id: string, targets: readonly string[] | null): Promise<Job> {
+    return toJob(await this.#row(id, targets))
+  }
+
+  async #row(id: string, targets: readonly string[] | null): Promise<JobRow> {
+    const [row] = UUID.test(id)
+      ? await this.home.query<JobRow>(`select ${COLUMNS} from ledgerman_home.job where id = $1`, [id])
+      : []
+    if (!row || (targets !== null && !targets.includes(row.target)))
+      throw new LedgermanProblem('not-found', `There is no job ${id}.`, { job: id })
+    return row
+  }
+
+  /** The newest first. */
+  async list({ target, state, limit, after }: JobQuery, targets: readonly string[] | null): Promise<JobList> {
+    const rows = await this.home.query<JobRow>(
+      `select ${COLUMNS} from ledgerman_home.job
+       where ($1::text is null or target = $1) and ($2::text is null or state = $2) and ($3::text[] is null or target = any($3))
+         and ($4::uuid is null or id < $4) order by id desc limit $5`,
+      [target ?? null, state ?? null, targets, after ?? null, limit + 1],
+    )
+    const jobs = rows.slice(0, limit).map(toJob)
+    return { jobs, next: rows.length > limit ? (jobs.at(-1)?.id ?? null) : null }
+  }
+
+  /** Takes the next job that nobody runs: a new one, or one whose runner has not been heard of. */
+  claim(instance: string, targets: readonly string[], perTarget: number): Promise<ClaimedJob | undefined> {
+    return this.home.transaction(async (query) => {
+      // Services count what runs on a target one after the other.
+      await query('select pg_advisory_xact_lock($1)', [CLAIM_LOCK])
+      const [row] = await query<JobRow>(
+        `update ledgerman_home.job set state = 'running', instance = $1, lease_until = now() + $2 * interval '1 millisecond',
+           started_at = coalesce(started_at, now())
+         where id = (select j.id from ledgerman_home.job j
+           where (j.state = 'queued' or (j.state = 'running' and j.lease_until < now())) and j.target = any($3)
+             and (j.not_before is null or j.not_before <= now())
+             and (select count(*) from ledgerman_home.job r where r.target = j.target and r.state = 'running' and r.lease_until >= now()) < $4
+           order by j.created_at limit 1)
+         returning ${COLUMNS}`,
+        [instance, LEASE_MS, targets, perTarget],
+      )
+      return row && toClaimed(row)
+    })
+  }
+
+  /** Says that a job is still run, and how far it is. @returns whether it still is this runner's, and whether its end is asked for. */
+  async renew(id: string, instance: string, progress: JobProgress): Promise<{ isOurs: boolean; cancelAsked: boolean }> {
+    const [row] = await this.home.query<{ cancel_asked: boolean }>(
+      `update ledgerman_home.job set lease_until = now() + $3 * interval '1 millisecond', progress = $4
+       where id = $1 and instance = $2 and state = 'running' returning cancel_asked`,
+      [id, instance, LEASE_MS, JSON.stringify(progress)],
+    )
+    return { isOurs: row !== undefined, cancelAsked: row?.cancel_asked ?? false }
+  }
+
+  /** Keeps what a chunk did. */
+  async chunkDone(id: string, instance: string, chunk: number, entry: string | null, report: JobReport): Promise<void> {
+    await this.home.query(
+      `update ledgerman_home.job set chunks_done = $3, report = $4, entries = case when $5::text is null or $5 = any(entries) then entries else entries || $5::text end
+       where id = $1 and instance = $2`,
+      [id, instance, chunk, JSON.stringify(report), entry],
+    )
+  }
+
+  /** Keeps which rows of a chunk were left, in place of what was kept of it before. */
+  async keepFailed(id: string, chunk: number, failed: readonly FailedRow[]): Promise<void> {
+    await this.home.transaction(async (query) => {
+      await query('delete from ledgerman_home.job_failed_row where job = $1 and chunk = $2', [id, chunk])
+      for (let at = 0; at < failed.length; at += 5_000)
+        await query(
+          `insert into ledgerman_home.job_failed_row (job, chunk, line, key, reason, code)
+           select $1, $2, line, key, reason, code from json_to_recordset($3::json) as r(line bigint, key json, reason text, code text)`,
+          [id, chunk, JSON.stringify(failed.slice(at, at + 5_000))],
+        )
+    })
+  }
+
+  /** By line, why a row was not applied. */
+  async failed(id: string): Promise<Map<number, { reason: string; code: string }>> {
+    const rows = await this.home.query<{ line: string; reason: string; code: string }>(
+      'select line, reason, code from ledgerman_home.job_failed_row where job = $1 and line is not null order by line',
+      [id],
+    )
+    return new Map(rows.map(({ line, reason, code }) => [Number(line), { reason, code }]))
+  }
+
+  async end(
+    id: string,
+    instance: string,
+    to: {
+      state: Extract<JobState, 'done' | 'failed' | 'cancelled'>
+      progress: JobProgress
+      report: JobReport | null
+      entry?: string | null
+      rehearsal?: string | null
+      problem?: ProblemDocument | null
+    },
+  ): Promise<void> {
+    await this.home.query(
+      `update ledgerman_home.job set state = $3, ended_at = now(), lease_until = null, progress = $4, report = coalesce($5::json, report),
+         entries = case when $6::text is null or $6 = any(entries) then entries else entries || $6::text end, rehearsal = $7, problem = $8
+       where id = $1 and instance = $2 and state = 'running'`,
+      [
+        id,
+        instance,
+        to.state,
+        JSON.stringify(to.progress),
+        to.report && JSON.stringify(to.report),
+        to.entry ?? null,
+        to.rehearsal ?? null,
+        to.problem ? printJson(to.problem) : null,
+      ],
+    )
+  }
+
+  /** Gives a job back, for another try after so many milliseconds. */
+  async putBack(id: string, instance: string, inMs: number, isFailure: boolean): Promise<void> {
+    await this.home.query(
+      `update ledgerman_home.job set state = 'queued', instance = null, lease_until = null, not_before = now() + $3 * interval '1 millisecond',
+         failures = failures + $4
+       where id = $1 and instance = $2 and state = 'running'`,
+      [id, instance, inMs, isFailure ? 1 : 0],
+    )
+  }
+
+  /** Asks for a job's end: one that waits is over at once. @throws LedgermanProblem not-found, job-ended */
+  async cancel(id: string, targets: readonly string[] | null): Promise<Job> {
+    const { state } = await this.#row(id, targets)
+    const [row] = await this.home.query<JobRow>(
+      `update ledgerman_home.job set cancel_asked = true, state = case when state = 'queued' then 'cancelled' else state end,
+         ended_at = case when state = 'queued' then now() end
+       where id = $1 and state in ('queued', 'running') returning ${COLUMNS}`,
+      [id],
+    )
+    if (row) return toJob(row)
+    throw new LedgermanProblem('job-ended', `The job is ${state} already, so it cannot be cancelled.`, {
+      job: id,
+      state,
+    })
+  }
+
+  /** Has a job go on that failed or was cancelled. @throws LedgermanProblem not-found, job-ended */
+  async resume(id: string, targets: readonly string[] | null): Promise<Job> {
+    const { state, kind } = await this.#row(id, targets)
+    const [row] = await this.home.query<JobRow>(
+      `update ledgerman_home.job set state = 'queued', cancel_asked = false, ended_at = null, not_before = null, failures = 0, problem = null
+       where id = $1 and state in ('failed', 'cancelled')
+         and (kind <> 'file' or exists (select from ledgerman_home.job_part p where p.job = job.id)) returning ${COLUMNS}`,
+      [id],
+    )
+    if (row) return toJob(row)
+    const isGone = kind === 'file' && (state === 'failed' || state === 'cancelled')
+    throw new LedgermanProblem(
+      'job-ended',
+      isGone
+        ? 'The rows of its file are no longer kept. Send the file again.'
+        : `The job is ${state}; only one that failed or was cancelled can be resumed.`,
+      { job: id, state },
+    )
+  }
+
+  async keepPart(job: string, no: number, rows: number, data: string): Promise<void> {
+    await this.home.query('insert into ledgerman_home.job_part (job, no, rows, data) values ($1, $2, $3, $4)', [
+      job,
+      no,
+      rows,
+      Buffer.from(data),
+    ])
+  }
+
+  async dropParts(job: string): Promise<void> {
+    await this.home.query('delete from ledgerman_home.job_part where job = $1', [job])
+  }
+
+  /** The rows of a file, part by part: never more than one is held. */
+  async *parts(job: string): AsyncGenerator<Buffer> {
+    for (let no = 1; ; no++) {
+      const [row] = await this.home.query<{ data: Buffer }>(
+        'select data from ledgerman_home.job_part where job = $1 and no = $2',
+        [job, no],
+      )
+      if (!row) return
+      yield row.data
+    }
+  }
+
+  /** Drops the rows of files whose jobs are long over, or that never became a job. */
+  async sweep(keepHours: number): Promise<void> {
+    await this.home.query(
+      `delete from ledgerman_home.job_part p where received_at < now() - interval '2 hours' and not exists (select from ledgerman_home.job j where j.id = p.job)
+         or exists (select from ledgerman_home.job j where j.id = p.job and j.ended_at < now() - $1 * interval '1 hour')`,
+      [keepHours],
+    )
+    await this.home.query(
+      `delete from ledgerman_home.job_failed_row f where exists (select from ledgerman_home.job j where j.id = f.job and j.ended_at < now() - $1 * interval '1 hour')`,
+      [keepHours],
+    )
+  }
+
+  /** How many jobs there are in each state that is not over, by target. */
+  async open(): Promise<{ target: string; state: string; jobs: number }[]> {
+    return this.home.query(
+      `select target, state, count(*)::integer as jobs from ledgerman_home.job where state in ('queued', 'running') group by 1, 2`,
+    )
+  }
+
+  /** What the runner needs of a job that is over: how to write its rows again. */
+  async request(id: string, targets: readonly string[] | null): Promise<ClaimedJob> {
+    return toClaimed(await this.#row(id, targets))
+  }
+}
+
+const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i
+
+function toClaimed(row: JobRow): ClaimedJob {
+  const { id, target, mapping, revision, mode, actor, note, condition, entries, failures } = row
+  return {
+    id,
+    target,
+    mapping,
+    revision,
+    mode,
+    actor,
+    note,
+    condition,
+    rows: row.rows === null ? null : Number(row.rows),
+    request: parseJson(row.request) as unknown as JobRequest,
+    chunksDone: row.chunks_done,
+    failures,
+    report: row.report === null ? null : (JSON.parse(row.report) as JobReport),
+    entries,
+  }
+}
+
+function toJob(row: JobRow): Job {
+  const total = row.rows === null ? null : Number(row.rows)
+  return {
+    id: row.id,
+    target: row.target,
+    mapping: row.mapping,
+    kind: row.kind,
+    mode: row.mode,
+    state: row.state,
+    actor: row.actor,
+    note: row.note,
+    condition: row.condition,
+    startedAt: row.started_at?.toISOString() ?? null,
+    endedAt: row.ended_at?.toISOString() ?? null,
+    progress:
+      row.progress === null
+        ? { rows: 0, total, perSecond: null, remainingMs: null, chunk: null, phase: null }
+        : (JSON.parse(row.progress) as JobProgress),
+    entries: row.entries,
+    rehearsal: row.rehearsal,
+    report: row.report === null ? null : (JSON.parse(row.report) as JobReport),
+    problem: row.problem === null ? null : (parseJson(row.problem) as unknown as ProblemDocument),
+  }
+}

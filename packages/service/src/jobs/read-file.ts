@@ -1,0 +1,346 @@
+import { isUtf8 } from 'node:buffer'
+import { createHash } from 'node:crypto'
+import type { Readable } from 'node:stream'
+import { pipeline } from 'node:stream'
+import { CsvError, parse } from 'csv-parse'
+import { findJsonLimit, LedgermanProblem, parseJson, type Json } from '@ledgerman/contract'
+import { copyLine, fileInvalid, readColumns, readRow, type GivenColumns, type Mapping } from '@ledgerman/core'
+import type { OnMissing } from '@ledgerman/contract'
+
+/** How long one record of a file may be, in characters. */
+const LONGEST_RECORD = 1_000_000
+
+/** How much of a file is kept as one part, in characters. */
+const PART_SIZE = 512 * 1024
+
+/** Whoever sends nothing for so long, or less than so many bytes a second on the whole, has no end in sight. In milliseconds. */
+const IDLE_LIMIT_MS = 20_000
+const SLOW_AFTER_MS = 20_000
+const SLOWEST_BYTES_PER_SECOND = 500
+
+export interface FileOptions {
+  form: 'csv' | 'ndjson'
+  delimiter: string
+  guard: string | null
+  onMissing: OnMissing
+  limitBytes: number
+}
+
+/** A file that was read: how its header was understood, how many rows it has, and a digest of them. */
+export interface ReadFile {
+  columns: GivenColumns
+  rows: number
+  digest: string
+}
+
+/**
+ * Reads a file of corrections as it comes: each row is checked against the mapping, and handed on in parts, as COPY takes it.
+ *
+ * @param keep told of each part, from 1.
+ * @throws LedgermanProblem file-invalid with line and column, too-large, time-limit, no-key
+ */
+export async function readFile(
+  source: Readable,
+  mapping: Mapping,
+  options: FileOptions,
+  keep: (no: number, rows: number, text: string) => Promise<void>,
+): Promise<ReadFile> {
+  let columns: GivenColumns | undefined
+  let [part, partRows, parts, rows] = ['', 0, 0, 0]
+  const hash = createHash('sha256')
+  const flush = async () => {
+    if (partRows === 0) return
+    hash.update(part)
+    await keep(++parts, partRows, part)
+    ;[part, partRows] = ['', 0]
+  }
+  const records = options.form === 'csv' ? csvRecords(source, options) : ndjsonRecords(source, options)
+  for await (const { line, names, fields } of records) {
+    columns ??= readColumns(mapping, names, options, line)
+    if (fields === null) continue
+    part += copyLine(++rows, line, readRow(mapping, columns, fields, options.form === 'csv', line))
+    partRows++
+    if (part.length >= PART_SIZE) await flush()
+  }
+  await flush()
+  if (!columns)
+    throw fileInvalid(
+      1,
+      null,
+      'the file is empty',
+      options.form === 'csv' ? 'a line of column names, then a line a record' : 'a line a record',
+    )
+  if (rows === 0) throw fileInvalid(2, null, 'there is no row behind the header', 'a line for each record')
+  return { columns, rows, digest: hash.digest('base64url') }
+}
+
+/** One record of a file; the header comes as one without fields. */
+interface FileRecord {
+  line: number
+  names: string[]
+  fields: (Json | undefined)[] | null
+}
+
+/** RFC 4180. An empty field without quotes is null, one in quotes is the empty text. */
+async function* csvRecords(source: Readable, { delimiter, limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
+  const parser = parse({
+    delimiter,
+    bom: true,
+    info: true,
+    relax_column_count: true,
+    skip_empty_lines: true,
+    max_record_size: LONGEST_RECORD,
+    cast: (value, { quoting }) => (value === '' && !quoting ? null : value),
+  })
+  let failed: unknown
+  pipeline(checkedText(source, limitBytes), parser, (error) => {
+    failed = error ?? undefined
+  })
+  let names: string[] | undefined
+  let last = 0
+  try {
+    for await (const { record, info } of parser as AsyncIterable<{
+      record: (string | null)[]
+      info: { lines: number }
+    }>) {
+      // Where the record began: its own line breaks stand in it.
+      const line = info.lines - record.reduce((sum, field) => sum + lineBreaks(field), 0)
+      last = info.lines
+      if (!names) {
+        names = record.map((name) => (name ?? '').trim())
+        const nameless = names.indexOf('')
+        if (nameless >= 0) throw fileInvalid(line, nameless + 1, 'the column has no name', 'a property')
+        yield { line, names, fields: null }
+        continue
+      }
+      if (record.length !== names.length) throw otherCount(line, record, names)
+      yield { line, names, fields: record }
+    }
+  } catch (error) {
+    throw asFileProblem(failed instanceof LedgermanProblem ? failed : error, last)
+  } finally {
+    parser.destroy()
+  }
+}
+
+function otherCount(line: number, record: readonly (string | null)[], names: readonly string[]): LedgermanProblem {
+  const count = (of: number) => `${of} ${of === 1 ? 'field' : 'fields'}`
+  const hint =
+    record.length < names.length
+      ? ' Is the file cut off there, or another delimiter meant?'
+      : ' Is a field with a comma not in quotes?'
+  return fileInvalid(
+    line,
+    Math.min(record.length, names.length) + 1,
+    count(record.length),
+    `${count(names.length)}: ${names.join(', ')}`,
+    hint,
+  )
+}
+
+function lineBreaks(field: string | null): number {
+  if (field === null || !field.includes('\n')) return 0
+  return field.split('\n').length - 1
+}
+
+/** What the parser says of a text that is no CSV, in our words. */
+function asFileProblem(error: unknown, lastLine: number): unknown {
+  if (!(error instanceof CsvError)) return error
+  const line = typeof error['lines'] === 'number' ? error['lines'] : lastLine + 1
+  const column = typeof error['column'] === 'number' ? error['column'] + 1 : null
+  switch (error.code) {
+    case 'CSV_QUOTE_NOT_CLOSED':
+      return fileInvalid(
+        lastLine + 1,
+        column,
+        'a quote is opened and never closed',
+        'a second quote at the end of the field',
+      )
+    case 'INVALID_OPENING_QUOTE':
+      return fileInvalid(
+        line,
+        column,
+        'a quote in the middle of a field',
+        'the whole field in quotes, and each quote inside doubled',
+      )
+    case 'CSV_INVALID_CLOSING_QUOTE':
+    case 'CSV_NON_TRIMABLE_CHAR_AFTER_CLOSING_QUOTE':
+      return fileInvalid(
+        line,
+        column,
+        'something behind the closing quote of a field',
+        'a delimiter or the end of the line; a quote inside a field is doubled',
+      )
+    case 'CSV_MAX_RECORD_SIZE':
+      return fileInvalid(
+        Math.max(line, lastLine + 1),
+        null,
+        `a record of more than ${LONGEST_RECORD} characters`,
+        'shorter ones. Is a quote never closed?',
+      )
+    default:
+      return fileInvalid(line, column, 'text that is no CSV', 'RFC 4180')
+  }
+}
+
+/** One JSON object a line, all with the same members. */
+async function* ndjsonRecords(source: Readable, { limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
+  let names: string[] | undefined
+  let line = 0
+  for await (const text of linesOf(checkedText(source, limitBytes))) {
+    line++
+    if (text.trim() === '') continue
+    const record = readObject(text, line)
+    names ??= Object.keys(record)
+    const known = names
+    const unknown = Object.keys(record).find((name) => !known.includes(name))
+    if (unknown !== undefined)
+      throw fileInvalid(
+        line,
+        null,
+        `the member ${unknown}, which the first line does not have`,
+        `the members of the first line: ${names.join(', ')}`,
+      )
+    yield { line, names, fields: names.map((name) => (Object.hasOwn(record, name) ? record[name] : undefined)) }
+  }
+}
+
+function readObject(text: string, line: number): Record<string, Json> {
+  const limit = findJsonLimit(text)
+  if (limit !== undefined) throw fileInvalid(line, null, limit, 'a flat JSON object')
+  let value: Json
+  try {
+    value = parseJson(text)
+  } catch (error) {
+    throw fileInvalid(
+      line,
+      null,
+      `no JSON: ${error instanceof Error ? error.message : String(error)}`,
+      'one JSON object a line',
+    )
+  }
+  if (
+    value === null ||
+    typeof value !== 'object' ||
+    Array.isArray(value) ||
+    Object.getPrototypeOf(value) !== Object.prototype
+  )
+    throw fileInvalid(line, null, 'JSON that is no object', 'one JSON object a line')
+  return value as Record<string, Json>
+}
+
+async function* linesOf(text: AsyncIterable<string>): AsyncGenerator<string> {
+  let rest = ''
+  let line = 1
+  for await (const chunk of text) {
+    const lines = (rest + chunk).split('\n')
+    rest = lines.pop() ?? ''
+    for (const each of lines) {
+      yield each
+      line++
+    }
+    if (rest.length > LONGEST_RECORD)
+      throw fileInvalid(line, null, `a line of more than ${LONGEST_RECORD} characters`, 'one JSON object a line')
+  }
+  if (rest !== '') yield rest
+}
+
+/** The text of what is sent, no larger, and no slower, than it may be. */
+async function* checkedText(source: Readable, limitBytes: number): AsyncGenerator<string> {
+  const decoder = new TextDecoder('utf-8', { fatal: true })
+  const started = performance.now()
+  let [bytes, lines] = [0, 1]
+  const iterator = source[Symbol.asyncIterator]() as AsyncIterator<Buffer>
+  try {
+    for (;;) {
+      const next = await within(iterator.next(), IDLE_LIMIT_MS)
+      if (next.done) break
+      bytes += next.value.length
+      if (bytes > limitBytes)
+        throw new LedgermanProblem('too-large', `The file is larger than ${limitBytes} bytes. Send it in parts.`, {
+          where: 'body',
+          limitBytes,
+        })
+      const elapsed = performance.now() - started
+      if (elapsed > SLOW_AFTER_MS && (bytes / elapsed) * 1000 < SLOWEST_BYTES_PER_SECOND) throw tooSlow()
+      let text: string
+      try {
+        text = decoder.decode(next.value, { stream: true })
+      } catch {
+        throw notUtf8(next.value, lines)
+      }
+      if (text.includes('\0'))
+        throw fileInvalid(
+          lines + text.slice(0, text.indexOf('\0')).split('\n').length - 1,
+          null,
+          'U+0000',
+          'text: PostgreSQL cannot store it',
+        )
+      lines += text.split('\n').length - 1
+      if (text !== '') yield text
+    }
+    try {
+      decoder.decode()
+    } catch {
+      throw fileInvalid(lines, null, 'bytes that are no UTF-8, at the end', 'UTF-8. Is the file cut off?')
+    }
+  } finally {
+    // What was not read yet is let go, so that its sender comes to read the answer.
+    void letGo(iterator)
+  }
+}
+
+async function letGo(iterator: AsyncIterator<unknown>): Promise<void> {
+  try {
+    while (!(await iterator.next()).done);
+  } catch {
+    // Its sender has gone.
+  }
+}
+
+function notUtf8(chunk: Buffer, line: number): LedgermanProblem {
+  let at = line
+  // A character may begin in the chunk before: its rest at the beginning is none of its own.
+  let from = 0
+  while (from < 3 && ((chunk[from] ?? 0) & 0xc0) === 0x80) from++
+  for (const text of splitLines(chunk.subarray(from))) {
+    if (!isUtf8(text)) break
+    at++
+  }
+  return fileInvalid(
+    at,
+    null,
+    'bytes that are no UTF-8',
+    'UTF-8. Save the file as such; it may be Latin-1 or Windows-1252',
+  )
+}
+
+function* splitLines(bytes: Buffer): Generator<Buffer> {
+  let from = 0
+  for (let at = bytes.indexOf(10); at >= 0; at = bytes.indexOf(10, from)) {
+    yield bytes.subarray(from, at)
+    from = at + 1
+  }
+  yield bytes.subarray(from)
+}
+
+async function within<T>(promise: Promise<T>, ms: number): Promise<T> {
+  let timer: NodeJS.Timeout | undefined
+  const over = new Promise<never>((_, reject) => {
+    timer = setTimeout(() => reject(tooSlow()), ms)
+  })
+  try {
+    return await Promise.race([promise, over])
+  } finally {
+    clearTimeout(timer)
+    promise.catch(() => undefined)
+  }
+}
+
+function tooSlow(): LedgermanProblem {
+  return new LedgermanProblem(
+    'time-limit',
+    'The file comes too slowly, so it is not waited for any longer. Nothing was changed.',
+    { where: 'body' },
+  )
+}

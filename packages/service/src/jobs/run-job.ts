@@ -1,0 +1,120 @@
+import { LedgermanProblem, type FailedRow, type JobReport } from '@ledgerman/contract'
+import {
+  emptyReport,
+  joinReports,
+  readColumns,
+  resolveFilterJob,
+  runFileJob,
+  runFilterJob,
+  type BulkRequest,
+  type BulkResult,
+  type Mapping,
+  type Target,
+} from '@ledgerman/core'
+import type { RehearsalStore } from '../home/rehearsal-store.js'
+import type { TargetRegistry } from '../targets/target-registry.js'
+import type { ProgressMeter } from './job-runner.js'
+import type { ClaimedJob, JobRequest, JobStore } from './job-store.js'
+
+export interface JobParts {
+  jobs: JobStore
+  targets: TargetRegistry
+  rehearsals: RehearsalStore
+  instance: string
+  timeLimitMs: number
+}
+
+/** What became of a job that did not fail. */
+export interface JobDone {
+  report: JobReport
+  entry: string | null
+  rehearsal: string | null
+}
+
+/**
+ * Runs a job to its end, or from the chunk on that is not done.
+ *
+ * @throws BulkRefused, LedgermanProblem
+ */
+export async function runJob(
+  parts: JobParts,
+  job: ClaimedJob,
+  signal: AbortSignal,
+  progress: ProgressMeter,
+): Promise<JobDone> {
+  const target = parts.targets.get(job.target)
+  const mapping = await mappingOf(parts, target, job)
+  const { request } = job
+  const bulk: BulkRequest = {
+    job: job.id,
+    mode: job.mode,
+    actor: job.actor,
+    note: job.note,
+    timeLimitMs: parts.timeLimitMs,
+    rehearsed: request.rehearsed ?? undefined,
+    signal,
+    onProgress: ({ phase, rows, total }) => progress.tell(phase, rows, total),
+  }
+  const result =
+    request.kind === 'filter'
+      ? await runFilter(parts, target, mapping, request, bulk)
+      : await runFile(parts, target, mapping, job, request, bulk, progress)
+  const rehearsal =
+    job.mode === 'rehearse'
+      ? await parts.rehearsals.keep(target.name, job.actor, request.subject, result.evidence)
+      : null
+  return { report: result.report, entry: result.entry, rehearsal }
+}
+
+async function runFilter(
+  { targets }: JobParts,
+  target: Target,
+  mapping: Mapping,
+  { input }: Extract<JobRequest, { kind: 'filter' }>,
+  bulk: BulkRequest,
+): Promise<BulkResult> {
+  const findMapping = (name: string) =>
+    name === mapping.name ? Promise.resolve(mapping) : targets.mapping(target, name)
+  return runFilterJob(target, await resolveFilterJob(target, input, findMapping), bulk)
+}
+
+async function runFile(
+  { jobs, instance }: JobParts,
+  target: Target,
+  mapping: Mapping,
+  job: ClaimedJob,
+  request: Extract<JobRequest, { kind: 'file' }>,
+  bulk: BulkRequest,
+  progress: ProgressMeter,
+): Promise<BulkResult> {
+  const { shape } = readColumns(mapping, request.names, request, 1)
+  const rows = job.rows ?? 0
+  let report = job.chunksDone > 0 ? (job.report ?? emptyReport()) : emptyReport()
+  const isChunked = request.chunk !== null && job.mode === 'commit'
+  const result = await runFileJob(
+    target,
+    { mapping, given: shape, images: request.images, chunk: request.chunk, rows, read: () => jobs.parts(job.id) },
+    bulk,
+    {
+      done: job.chunksDone,
+      onFailed: (chunk: number, failed: readonly FailedRow[]) => jobs.keepFailed(job.id, chunk, failed),
+      onChunk: async (chunk, done) => {
+        report = joinReports(report, done.report)
+        progress.chunkDone(chunk, Math.min(rows, chunk * (request.chunk ?? rows)))
+        await jobs.chunkDone(job.id, instance, chunk, done.entry, report)
+      },
+    },
+  )
+  return isChunked ? { ...result, report } : result
+}
+
+/** The mapping in the revision that the job was asked with. */
+async function mappingOf({ targets }: JobParts, target: Target, job: ClaimedJob): Promise<Mapping> {
+  const mapping = await targets.findRevision(target, job.mapping, job.revision)
+  if (mapping) return mapping
+  throw new LedgermanProblem(
+    'definition-invalid',
+    `The mapping ${job.mapping} no longer fits the database, or its revision ${job.revision} is gone. Begin the job anew.`,
+    { definition: job.mapping },
+  )
+}
