@@ -13,7 +13,8 @@ import { LockWatch } from '../waits/lock-watch.js'
 import { bookBulk, bookRefusedBulk, introduceBulk, type BulkHeader } from './book-bulk.js'
 import { BulkRefused, type BulkRequest, type BulkResult, type GivenValue } from './bulk-request.js'
 import type { BulkShape } from './bulk-shape.js'
-import { BulkUnit, statementOfError, type UnitOptions, type UnitResult } from './bulk-unit.js'
+import { statementOfError } from './bulk-errors.js'
+import { BulkUnit, type UnitOptions, type UnitResult } from './bulk-unit.js'
 
 /** How often a part is tried where PostgreSQL ends it to keep others consistent. */
 const MOST_ATTEMPTS = 4

@@ -6,22 +6,22 @@ import {
   type JobReport,
   type ProblemCode,
 } from '@ledgerman/contract'
-import { isDatabaseError } from '../sessions/database-error.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Rows } from '../sessions/queryable.js'
 import { rowNotWritten } from '../record/change-problems.js'
-import { shownRecord } from '../receipt/record-row.js'
-import { showable, toRowReceipt } from '../receipt/receipt.js'
 import { blockBits } from '../statement/image-block-sql.js'
-import { isExpected, unexpected } from '../run/expectation.js'
+import { isExpected } from '../run/expectation.js'
 import { bindValues, SlotList, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
-import type { Property } from '../mapping/mapping.js'
 import type { BulkStep } from './book-bulk.js'
 import { BulkRefused, emptyReport, type BulkEvidence, type BulkRequest, type GivenValue } from './bulk-request.js'
 import { isPredictable, type BulkShape } from './bulk-shape.js'
-import { BulkStatements, SHOWN_ROWS, SURVEY } from './bulk-statements.js'
+import { fillHit, refused, sample, SHOWN_ROWS, survey, SURVEY, unfound, unfoundRows } from './find-statements.js'
+import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
+import { ToldRows } from './told-rows.js'
+import { FoundRows } from './found-rows.js'
+import { add, images, write, writeStaged } from './write-statements.js'
 
 /** Rows that were not applied are told one by one up to so many, of a part that is all or nothing. */
 const MOST_FAILED = 10_000
@@ -55,7 +55,8 @@ export interface UnitResult {
 
 /** One part of a change of many: what is found, judged and written in one transaction. */
 export class BulkUnit {
-  readonly #statements: BulkStatements
+  readonly #rows: FoundRows
+  readonly #told: ToldRows
   readonly #report = emptyReport()
   readonly #failed: FailedRow[] = []
   #bits = 0
@@ -73,7 +74,8 @@ export class BulkUnit {
     /** Whether rows are locked and kept in a table before they are judged. */
     readonly isStaged: boolean,
   ) {
-    this.#statements = new BulkStatements(shape, isStaged)
+    this.#rows = new FoundRows(shape, isStaged)
+    this.#told = new ToldRows(target, shape)
   }
 
   /** Whether this way of going about it can be taken in a snapshot of its own. */
@@ -102,7 +104,7 @@ export class BulkUnit {
     this.#tell('changing', 0, toChange)
     this.#bits = blockBits(toChange + this.#report.notFound, found.bytes * 2)
     if (!this.isStaged && toChange > 0)
-      this.#report.rows.push(...this.#rowsOf(await this.#ask(this.#statements.sample())))
+      this.#report.rows.push(...this.#told.rows((await this.#ask(sample(this.#rows))).rows))
     await this.#apply(options.range)
     this.#report.changed = this.#changed + this.#added
     this.#report.added = this.#added
@@ -117,13 +119,13 @@ export class BulkUnit {
   async #stage(): Promise<void> {
     this.#tell('locking')
     await this.session.query('drop table if exists pg_temp.ledgerman_hit')
-    await this.session.query(this.#statements.hitTable())
-    await this.#ask(this.#statements.fillHit())
+    await this.session.query(this.#rows.hitTable())
+    await this.#ask(fillHit(this.#rows))
     await this.session.query('analyze pg_temp.ledgerman_hit')
   }
 
   async #survey(withDigest: boolean): Promise<Survey> {
-    const { rows } = await this.#ask(this.#statements.survey(withDigest))
+    const { rows } = await this.#ask(survey(this.#rows, withDigest))
     const column = (name: (typeof SURVEY)[number]) => rows[0]?.[SURVEY.indexOf(name)] ?? null
     const number = (name: (typeof SURVEY)[number]) => Number(column(name) ?? 0)
     return {
@@ -163,33 +165,26 @@ export class BulkUnit {
           { matched: found.matched, mapping: mapping.name },
         ),
       )
-    if (!isExpected(options.expect, found.matched)) throw this.#refused(this.#unexpected(found.matched))
+    if (!isExpected(options.expect, found.matched))
+      throw this.#refused(this.#told.unexpected(options.expect, found.matched))
     if (report.refused > 0) await this.#readRefused()
     if (this.#failed.length > 0 && !options.leavesFailed) throw this.#refusedFor(this.#failed[0] as FailedRow)
   }
 
-  #unexpected(matched: number): LedgermanProblem {
-    const what = this.shape.mapping.name
-    const { expect } = this.options
-    const told = unexpected({ step: 1, what, expect, matched, sampleKeys: [], isKeyed: false, key: {} })
-    const words = told.detail.replace(/^Step 1:? /, '')
-    return new LedgermanProblem(told.code, words.charAt(0).toUpperCase() + words.slice(1), told.facts)
-  }
-
   async #judgeFile(): Promise<void> {
-    const { rows } = await this.#ask(this.#statements.unfound())
+    const { rows } = await this.#ask(unfound(this.#rows))
     const [none, several] = (rows[0] ?? []).map(Number)
     this.#report.notFound = none ?? 0
     this.#report.ambiguous = several ?? 0
     if (this.shape.given?.addsMissing && !several) return
     if (!none && !several) return
-    const unfound = await this.#ask(this.#statements.unfoundRows(this.#failedLimit))
-    for (const [line, count, ...key] of unfound.rows) {
+    const { rows: unfoundOnes } = await this.#ask(unfoundRows(this.#rows, this.#failedLimit))
+    for (const [line, count, ...key] of unfoundOnes) {
       const isMissing = count === '0'
       if (isMissing && this.shape.given?.addsMissing) continue
       this.#failed.push({
         line: Number(line),
-        key: this.#keyOf(key),
+        key: this.#told.key(key),
         reason: isMissing ? `There is no such ${this.shape.mapping.name}.` : `${count} records have this key.`,
         code: isMissing ? 'no-such-record' : 'record-ambiguous',
       })
@@ -202,24 +197,17 @@ export class BulkUnit {
 
   async #readRefused(): Promise<void> {
     const { mapping } = this.shape
-    const { rows } = await this.#ask(this.#statements.refused(this.#failedLimit))
+    const { rows } = await this.#ask(refused(this.#rows, this.#failedLimit))
     for (const [line, code, rule, ...key] of rows)
       this.#failed.push({
         line: line === null || line === undefined ? null : Number(line),
-        key: this.#keyOf(key),
+        key: this.#told.key(key),
         reason:
           code === 'rule-broken'
             ? (mapping.rules[Number(rule) - 1]?.otherwise ?? 'A rule of the mapping is broken.')
-            : this.#conflictWords,
+            : this.#told.conflictWords,
         code: code as ProblemCode,
       })
-  }
-
-  get #conflictWords(): string {
-    const { hasGuard, kept } = this.shape.given ?? { hasGuard: false, kept: [] }
-    const names = kept.map(({ name }) => name).join(', ')
-    if (kept.length === 0) return 'It was changed since its guard was read.'
-    return `It is not as in the file: ${hasGuard ? 'its guard, ' : ''}${names} ${kept.length === 1 && !hasGuard ? 'differs' : 'differ'}.`
   }
 
   /** Writes a range of rows; what the database refuses of it is looked for by halves. */
@@ -262,16 +250,16 @@ export class BulkUnit {
   async #write(range: RowRange): Promise<void> {
     const { shape, options } = this
     if (this.isStaged) {
-      const { rows } = await this.#ask(this.#statements.writeStaged(options.isBooked), range)
+      const { rows } = await this.#ask(writeStaged(this.#rows, options.isBooked), range)
       this.#tellWritten(rows)
       this.#changed += Number(rows[0]?.[0] ?? 0)
     } else {
-      if (options.isBooked && shape.images !== 'none') await this.#ask(this.#statements.images(), range)
-      const { rowCount } = await this.#ask(this.#statements.write(), range)
+      if (options.isBooked && shape.images !== 'none') await this.#ask(images(this.#rows), range)
+      const { rowCount } = await this.#ask(write(this.#rows), range)
       this.#changed += rowCount ?? 0
     }
     if (!shape.given?.addsMissing || this.#report.notFound === 0) return
-    const { rows } = await this.#ask(this.#statements.add(options.isBooked), range)
+    const { rows } = await this.#ask(add(this.#rows, options.isBooked), range)
     this.#tellWritten(rows, true)
     this.#added += Number(rows[0]?.[0] ?? 0)
   }
@@ -283,7 +271,7 @@ export class BulkUnit {
         mapping: this.shape.mapping.name,
       })
     const told = rows.map((row) => row.slice(2))
-    this.#report.rows.push(...this.#rowsOf({ rows: told }, isAdd).slice(0, SHOWN_ROWS - this.#report.rows.length))
+    this.#report.rows.push(...this.#told.rows(told, isAdd).slice(0, SHOWN_ROWS - this.#report.rows.length))
   }
 
   async #fail(no: number, error: unknown): Promise<void> {
@@ -297,7 +285,7 @@ export class BulkUnit {
     const problem = this.target.explain(error, { mapping })
     if (!isProblem(problem)) throw error
     this.#report.refused++
-    this.#failed.push({ line: Number(line), key: this.#keyOf(key), reason: problem.detail, code: problem.code })
+    this.#failed.push({ line: Number(line), key: this.#told.key(key), reason: problem.detail, code: problem.code })
   }
 
   #refusedFor(first: FailedRow): BulkRefused {
@@ -330,7 +318,7 @@ export class BulkUnit {
 
   #steps(): BulkStep[] {
     const { shape, options } = this
-    const statement = ofRequest(this.isStaged ? this.#statements.writeStaged(false) : this.#statements.write())
+    const statement = ofRequest(this.isStaged ? writeStaged(this.#rows, false) : write(this.#rows))
     const step = (kind: BulkStep['kind'], of: Statement, matched: number, changed: number, expected: string) => ({
       kind,
       statement: of,
@@ -341,44 +329,14 @@ export class BulkUnit {
     })
     const first = step(shape.kind, statement, this.#report.matched, this.#changed, String(options.expect))
     if (this.#added === 0) return [first]
-    return [first, step('add', this.#statements.add(false), this.#added, this.#added, 'any')]
-  }
-
-  #rowsOf({ rows }: Pick<Rows, 'rows'>, isAdd = false) {
-    const { mapping, kind, touched, set } = this.shape
-    const sides = isAdd ? mapping.properties : touched
-    const shown = (texts: readonly (string | null)[], properties: readonly Property[]) =>
-      properties.map((property, at) => showable(this.target, property, texts[at] ?? null))
-    return rows.map(([, ...texts]) => {
-      const key = texts.slice(0, mapping.key.length)
-      const before = texts.slice(mapping.key.length, mapping.key.length + sides.length)
-      const after = texts.slice(mapping.key.length + sides.length)
-      return toRowReceipt(
-        mapping,
-        {
-          key: shown(key, mapping.key),
-          touched: sides,
-          before: isAdd ? null : shown(before, sides),
-          after: kind === 'remove' ? null : shown(after, sides),
-        },
-        (property) => set.includes(property),
-      )
-    })
-  }
-
-  #keyOf(texts: readonly (string | null)[]): FailedRow['key'] {
-    const { key } = this.shape.mapping
-    return shownRecord(
-      key,
-      key.map((property, at) => showable(this.target, property, texts[at] ?? null)),
-    )
+    return [first, step('add', add(this.#rows, false), this.#added, this.#added, 'any')]
   }
 
   #ask(asked: Statement, range: RowRange = this.options.range): Promise<Rows> {
     const statement = ofRequest(asked)
     return this.session.query(statement.text, this.#values(statement, range)).catch((error: unknown) => {
       // Where the statement was made of expressions, an error in one of them is told there.
-      if (isDatabaseError(error)) statements.set(error, statement)
+      rememberStatement(error, statement)
       throw error
     })
   }
@@ -420,26 +378,6 @@ interface Survey {
   digest: string | null
 }
 
-const statements = new WeakMap<Error, Statement>()
-
-/** The statement as whoever asked knows it: a change of many has one step, and nobody wrote its number. */
-function ofRequest(statement: Statement): Statement {
-  const own = (name: string) => name.replace(/^steps\.1\./, '')
-  const { text, name, marks } = statement
-  return {
-    text,
-    name,
-    marks,
-    slots: statement.slots.map((slot) => ({ ...slot, name: own(slot.name) })),
-    expressions: statement.expressions.map((each) => ({ ...each, label: own(each.label) })),
-  }
-}
-
-/** The statement that an error came from. */
-export function statementOfError(error: unknown): Statement | undefined {
-  return error instanceof Error ? statements.get(error) : undefined
-}
-
 const DATABASE_REFUSALS: ReadonlySet<ProblemCode> = new Set([
   'constraint-broken',
   'value-invalid',
@@ -447,9 +385,3 @@ const DATABASE_REFUSALS: ReadonlySet<ProblemCode> = new Set([
   'row-not-written',
   'target-denied',
 ] as const)
-
-/** Whether it was a row that the database, or a rule, refused: others of the same statement may be fine. */
-function isOfARow(error: unknown): boolean {
-  if (isProblem(error, 'rule-broken')) return true
-  return isDatabaseError(error) && /^(?:2[123]|44|P0|HV|0L|XX001)|^42501/.test(error.code)
-}

@@ -15,7 +15,8 @@ import { newEntryId } from '../book/entry-id.js'
 import { BulkRefused, emptyReport, joinReports, type BulkRequest, type BulkResult } from './bulk-request.js'
 import { BulkSession, type BulkTask } from './bulk-session.js'
 import { givenColumn, type BulkShape, type GivenShape } from './bulk-shape.js'
-import { sameGivenSql, SHOWN_ROWS } from './bulk-statements.js'
+import { SHOWN_ROWS } from './find-statements.js'
+import { sameGivenSql } from './found-rows.js'
 import { fileInvalid } from './given-columns.js'
 
 /** A file of corrections that was read: every value is of its column's type. */

@@ -1,0 +1,60 @@
+import { LedgermanProblem, type Expectation, type FailedRow, type RowReceipt } from '@ledgerman/contract'
+import type { Property } from '../mapping/mapping.js'
+import { showable, toRowReceipt } from '../receipt/receipt.js'
+import { shownRecord } from '../receipt/record-row.js'
+import { unexpected } from '../run/expectation.js'
+import type { Target } from '../target/target.js'
+import type { BulkShape } from './bulk-shape.js'
+
+/** How rows of a change of many are told: in receipts, in reports, in problems. */
+export class ToldRows {
+  constructor(
+    readonly target: Target,
+    readonly shape: BulkShape,
+  ) {}
+
+  /** Receipts of rows as the statements give them: line, key, then columns before and after. */
+  rows(rows: readonly (readonly (string | null)[])[], isAdd = false): RowReceipt[] {
+    const { mapping, kind, touched, set } = this.shape
+    const sides = isAdd ? mapping.properties : touched
+    const wide = mapping.key.length
+    return rows.map(([, ...texts]) => {
+      const before = texts.slice(wide, wide + sides.length)
+      const after = texts.slice(wide + sides.length)
+      return toRowReceipt(
+        mapping,
+        {
+          key: this.#shown(texts.slice(0, wide), mapping.key),
+          touched: sides,
+          before: isAdd ? null : this.#shown(before, sides),
+          after: kind === 'remove' ? null : this.#shown(after, sides),
+        },
+        (property) => set.includes(property),
+      )
+    })
+  }
+
+  key(texts: readonly (string | null)[]): FailedRow['key'] {
+    const { key } = this.shape.mapping
+    return shownRecord(key, this.#shown(texts, key))
+  }
+
+  /** Why a row is not as its line says it was. */
+  get conflictWords(): string {
+    const { hasGuard, kept } = this.shape.given ?? { hasGuard: false, kept: [] }
+    const names = kept.map(({ name }) => name).join(', ')
+    if (kept.length === 0) return 'It was changed since its guard was read.'
+    return `It is not as in the file: ${hasGuard ? 'its guard, ' : ''}${names} ${kept.length === 1 && !hasGuard ? 'differs' : 'differ'}.`
+  }
+
+  unexpected(expect: Expectation, matched: number): LedgermanProblem {
+    const what = this.shape.mapping.name
+    const told = unexpected({ step: 1, what, expect, matched, sampleKeys: [], isKeyed: false, key: {} })
+    const words = told.detail.replace(/^Step 1:? /, '')
+    return new LedgermanProblem(told.code, words.charAt(0).toUpperCase() + words.slice(1), told.facts)
+  }
+
+  #shown(texts: readonly (string | null)[], properties: readonly Property[]): (string | null)[] {
+    return properties.map((property, at) => showable(this.target, property, texts[at] ?? null))
+  }
+}

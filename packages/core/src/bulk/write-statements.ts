@@ -1,0 +1,142 @@
+import type { Property } from '../mapping/mapping.js'
+import { asComparable } from '../statement/image-sql.js'
+import { imageBlockSql } from '../statement/image-block-sql.js'
+import { sameKeySql } from '../statement/key-sql.js'
+import { guardAfterSql, outputSql } from '../statement/keyed-statement.js'
+import { ruleVerdictSql } from '../statement/rule-sql.js'
+import { versionBumpSql } from '../statement/set-sql.js'
+import { SlotList, toStatement, type Statement } from '../statement/statement.js'
+import { storedSql } from '../values/sql-form.js'
+import { GIVEN, givenColumn, HIT } from './bulk-shape.js'
+
+import { SHOWN_ROWS } from './find-statements.js'
+import type { FoundRows } from './found-rows.js'
+import { orderSql } from './found-rows.js'
+
+/** The images of the rows that will be written, where what they will be is known before. */
+export function images(rows: FoundRows): Statement {
+  const slots = new SlotList()
+  const { kind } = rows.shape
+  return toStatement(
+    rows.block(slots, {
+      before: (property) => `hit.${property.column.sql}`,
+      after: kind === 'remove' ? null : rows.after,
+      keyOf: (property) => `hit.${property.column.sql}`,
+      from: `from ${rows.hit(slots)}\n    where ${rows.mayWrite(slots)}`,
+      place: `hit.${rows.extra.place}::text`,
+    }),
+    slots,
+  )
+}
+
+/** Writes the rows; its command tag says how many. What it writes was computed in the same snapshot as everything before. */
+export function write(rows: FoundRows): Statement {
+  const slots = new SlotList()
+  const { mapping, kind, set, given } = rows.shape
+  const joins = rows.shape.newJoins()
+  const news = rows.shape.news(joins, slots)
+  const condition = rows.shape.condition(joins, slots)
+  const rowOf = (all: readonly string[]) =>
+    `row(${all.map((sql, at) => asComparable(sql, set[at]?.column.type.kind ?? '')).join(', ')})`
+  const differs = `pg_catalog.record_image_ne(${rowOf(set.map(({ column }) => `t.${column.sql}`))}, ${rowOf(news)})`
+  const rule =
+    kind === 'remove' || mapping.rules.length === 0
+      ? ''
+      : ` and (${ruleVerdictSql(mapping, (property) => rows.valueAfter(property, 't', news), slots)}) is null`
+  const guard = rows.isGuarded ? ` and ${rows.guardHolds()}` : ''
+  const lines = given ? ` and ${rows.lines(slots)}` : ''
+  const where = `(${condition})${lines}${guard}${kind === 'remove' ? '' : ` and ${differs}`}${rule}`
+  const assignments = [...set.map(({ column }, at) => `${column.sql} = ${news[at]}`), ...versionBumpSql(mapping, 't')]
+  const source = given ? `${GIVEN} as g` : ''
+  return toStatement(
+    kind === 'remove'
+      ? `delete from ${mapping.table.sql} as t${source ? `\nusing ${source}` : ''}\nwhere ${where}`
+      : `update ${mapping.table.sql} as t\nset ${assignments.join(', ')}${source ? `\nfrom ${source}` : ''}\nwhere ${where}`,
+    slots,
+  )
+}
+
+/**
+ * Writes the rows that were locked and kept, with their images: what they are afterwards only the database knows. Row shape: how many
+ * were written, how many of them break a rule; then as `sample`.
+ */
+export function writeStaged(rows: FoundRows, isBooked: boolean): Statement {
+  const slots = new SlotList()
+  const { mapping, kind, touched } = rows.shape
+  const isRemove = kind === 'remove'
+  const { line, place, part } = rows.extra
+  const join = rows.byPlace ? `t.ctid = hit.${place} and t.tableoid = hit.${part}` : sameKeySql(mapping.key, 't', 'hit')
+  const lines = rows.shape.given ? ` and ${rows.hitLines(slots)}` : ''
+  const where = `${join}${lines} and ${rows.mayWrite(slots)}`
+  // Both sides come out of RETURNING: the row as it was found stands in `hit`.
+  const oldName = (property: Property) => `o${mapping.properties.indexOf(property) + 1}`
+  const newName = (property: Property) => `n${mapping.properties.indexOf(property) + 1}`
+  const returned = [
+    `${rows.shape.given ? `hit.${line}` : 'null::bigint'} as l`,
+    ...mapping.properties.map((property) => `hit.${property.column.sql} as ${oldName(property)}`),
+    ...(isRemove ? [] : mapping.properties.map((property) => `t.${property.column.sql} as ${newName(property)}`)),
+    ...(isRemove ? [] : [`${guardAfterSql(mapping, 't')} as gd`]),
+    `${rows.byPlace ? `hit.${place}::text` : 'null::text'} as p`,
+  ].join(', ')
+  const write = isRemove
+    ? `delete from ${mapping.table.sql} as t\n  using ${HIT} as hit\n  where ${where}\n  returning ${returned}`
+    : `update ${mapping.table.sql} as t\n  set ${rows.set.assignments}\n  from ${HIT} as hit\n  where ${where}\n  returning ${returned}`
+  const before = (property: Property) => `done.${oldName(property)}`
+  const after = isRemove ? null : (property: Property) => `done.${newName(property)}`
+  const rule =
+    isRemove || mapping.rules.length === 0
+      ? '0'
+      : `pg_catalog.count(${ruleVerdictSql(mapping, (property) => `done.${newName(property)}`, slots)}) over ()`
+  const booked =
+    !isBooked || rows.shape.images === 'none'
+      ? ''
+      : `, booked as (\n  ${rows.block(slots, { before, after, keyOf: before, from: 'from done', place: 'done.p' })}\n)`
+  const shown = [
+    'done.l',
+    ...mapping.key.map((property) => rows.read(before(property), property)),
+    ...touched.map((property) => rows.read(before(property), property)),
+    ...touched.map((property) => (after ? rows.read(after(property), property) : 'null::text')),
+  ].join(', ')
+  const order = mapping.key.length === 0 ? '1' : mapping.key.map((property) => before(property)).join(', ')
+  return toStatement(
+    `with done as (\n  ${write}\n)${booked}
+select pg_catalog.count(*) over (), ${rule}, ${shown}
+from done
+order by ${order}
+limit ${SHOWN_ROWS}`,
+    slots,
+  )
+}
+
+/** Adds the records of the file that are not there. Row shape as `writeStaged`, with nothing before. */
+export function add(rows: FoundRows, isBooked: boolean): Statement {
+  const slots = new SlotList()
+  const { mapping, given } = rows.shape
+  if (!given) throw new TypeError('only a file adds records')
+  const { properties } = given
+  const columns = properties.map(({ column }) => column.sql).join(', ')
+  const values = properties.map((property) => storedSql(`g.${givenColumn(given, property)}`, property.column.type))
+  const rule =
+    mapping.rules.length === 0
+      ? '0'
+      : `pg_catalog.count(${ruleVerdictSql(mapping, ({ column }) => `done.${column.sql}`, slots)}) over ()`
+  const value = ({ column }: Property) => `done.${column.sql}`
+  const booked =
+    isBooked && rows.shape.images !== 'none'
+      ? `, booked as (\n  ${imageBlockSql({ mapping, slots, step: 2, kept: mapping.properties, before: null, after: value, keyOf: value, from: 'from done', place: `''` })}\n)`
+      : ''
+  return toStatement(
+    `with done as (
+insert into ${mapping.table.sql} (${columns})
+select ${values.join(', ')} from ${GIVEN} as g
+where ${rows.lines(slots)} and not exists (select 1 from ${mapping.table.sql} as t where ${rows.sameKey()})
+order by g.no
+returning ${mapping.properties.map(({ column }) => column.sql).join(', ')}
+)${booked}
+select pg_catalog.count(*) over (), ${rule}, null::bigint, ${outputSql('done', mapping.key)}, ${mapping.properties.map(() => 'null::text').join(', ')}, ${outputSql('done', mapping.properties)}
+from done
+order by ${orderSql(mapping, 'done')}
+limit ${SHOWN_ROWS}`,
+    slots,
+  )
+}
