@@ -58,6 +58,7 @@ export async function startTestService({
       stopLimitMs: 5_000,
       bodyLimitBytes: 1024 * 1024,
       home: { url: home.ownerUrl, connections: 5 },
+      jobs: { atOnce: 4, perTarget: 2, timeLimitMs: 30_000, fileLimitBytes: 8 * 1024 * 1024, keepHours: 24 },
       targets,
     },
     pino({ level: 'info' }, { write: (line: string) => void logLines.push(line) }),
@@ -81,7 +82,9 @@ export async function startTestService({
       const answer = await fetch(url + path, {
         method,
         headers: { ...(other === '' ? {} : { authorization: `Bearer ${other}` }), ...headers },
-        ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
+        ...(body === undefined
+          ? {}
+          : { body: typeof body === 'string' || body instanceof Uint8Array ? (body as string) : JSON.stringify(body) }),
       })
       const text = await answer.text()
       const isJson = /[/+]json/.test(answer.headers.get('content-type') ?? '')

@@ -11,6 +11,8 @@ export interface Terminal {
   err: (text: string) => void
   /** Columns of the terminal; of anything else as many as a value needs. */
   width: number
+  /** Whether somebody sees what is written to `err` come and go: progress is shown to nobody else. */
+  isInteractive: boolean
   /** Resolves when there is room for more output. */
   drained: () => Promise<void>
 }
@@ -45,6 +47,12 @@ export class CommandContext {
   write(text: string): Promise<void> {
     this.terminal.out(text)
     return this.terminal.drained()
+  }
+
+  /** Shows how far something is, in place of what was shown before; nothing for the end. */
+  showProgress(text: string): void {
+    if (!this.terminal.isInteractive) return
+    this.terminal.err(`\r\u001b[K${text.slice(0, this.terminal.width - 1)}`)
   }
 
   /** Says on standard error who holds the lock that a command waits for, so that it does not seem to hang. */

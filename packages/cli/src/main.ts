@@ -14,6 +14,7 @@ const terminal = {
   out: (text: string) => void process.stdout.write(text),
   err: (text: string) => void process.stderr.write(text),
   width: process.stdout.columns ?? WIDTH_ELSEWHERE,
+  isInteractive: process.stderr.isTTY === true,
   drained: () =>
     process.stdout.writableNeedDrain ? once(process.stdout, 'drain').then(() => undefined) : Promise.resolve(),
 }

@@ -4,6 +4,7 @@ import { addBook } from './commands/book.js'
 import { addDefinitions } from './commands/definitions.js'
 import { addDrill } from './commands/drill.js'
 import { addFind } from './commands/find.js'
+import { addJobs } from './commands/jobs.js'
 import { addLogin } from './commands/login.js'
 import { addMappings } from './commands/mappings.js'
 import { addRecords } from './commands/records.js'
@@ -27,6 +28,7 @@ const COMMANDS: readonly (readonly [add: (program: Command, context: CommandCont
   [addChange, ['change']],
   [addRuns, ['transactions', 'run']],
   [addDrill, ['drill']],
+  [addJobs, ['jobs']],
   [addBook, ['book']],
   [addWaits, ['waits', 'demo']],
   [addTokens, ['tokens']],

@@ -1,3 +1,4 @@
+import { Readable } from 'node:stream'
 import { request as requestHttp, type IncomingMessage } from 'node:http'
 import type { Received, Send } from '@ledgerman/client'
 
@@ -12,15 +13,19 @@ export const sendRequest: Send = async (address, { method, headers, body, signal
     const fail = (error: Error) => reject(new TypeError('the request failed', { cause: error.cause ?? error }))
     const options = {
       method,
-      headers: { ...headers, ...(body === undefined ? {} : { 'content-length': Buffer.byteLength(body) }) },
+      headers: { ...headers, ...(typeof body === 'string' ? { 'content-length': Buffer.byteLength(body) } : {}) },
       // One command, one connection: nothing is kept open that would keep the command from ending.
       agent: false as const,
       ...(signal ? { signal } : {}),
     }
     try {
-      send(address, options, (message) => resolve(toReceived(message)))
-        .on('error', fail)
-        .end(body)
+      const request = send(address, options, (message) => resolve(toReceived(message))).on('error', fail)
+      if (body === undefined || typeof body === 'string') request.end(body)
+      // An answer may come before all is sent: then the rest is not wanted.
+      else
+        Readable.from(body as AsyncIterable<Uint8Array>)
+          .on('error', fail)
+          .pipe(request)
     } catch (error) {
       fail(error as Error)
     }

@@ -29,10 +29,13 @@ export interface Received {
   body: AsyncIterable<Uint8Array> | null
 }
 
+/** A body that is sent as it comes: a browser's file, or bytes read elsewhere. */
+export type StreamedBody = Blob | AsyncIterable<Uint8Array>
+
 /** The part of `fetch` (WHATWG Fetch) that is used. */
 export type Send = (
   address: string,
-  init: { method: string; headers: Record<string, string>; body?: string; signal?: AbortSignal },
+  init: { method: string; headers: Record<string, string>; body?: string | StreamedBody; signal?: AbortSignal },
 ) => Promise<Received>
 
 export interface Request {
@@ -42,6 +45,10 @@ export interface Request {
   contentType?: string
   headers?: Record<string, string>
   query?: Record<string, string | number | boolean | undefined>
+  /** A body that is sent as it comes, in place of `body`. */
+  stream?: StreamedBody
+  /** For how long an answer is waited for, in milliseconds, where other than mostly. */
+  timeLimitMs?: number
   /** Whether it may leave something changed: without an answer nobody knows then what became of it. */
   mayChange?: boolean
 }
@@ -72,7 +79,7 @@ export class HttpClient {
 
   /** @throws LedgermanProblem as the service answered it; target-unavailable where the service does not answer. */
   async send<T>(path: string, request: Request = {}): Promise<Answer<T>> {
-    const { timeLimitMs = 60_000 } = this.#options
+    const timeLimitMs = request.timeLimitMs ?? this.#options.timeLimitMs ?? 60_000
     const answer = await this.#fetch(path, request, 'application/json', AbortSignal.timeout(timeLimitMs))
     const text = await answer.text().catch((error: unknown) => {
       throw lostAnswer(this.#url, request, error)
@@ -150,7 +157,7 @@ export class HttpClient {
   }
 
   #fetch(path: string, request: Request, accept: string, signal: AbortSignal | undefined): Promise<Received> {
-    const { method = 'GET', body, contentType = 'application/json', headers = {}, query = {} } = request
+    const { method = 'GET', body, stream, contentType = 'application/json', headers = {}, query = {} } = request
     const parameters = new URLSearchParams(
       Object.entries(query).flatMap(([name, value]) =>
         value === undefined ? [] : [[name, String(value)] as [string, string]],
@@ -163,10 +170,11 @@ export class HttpClient {
       headers: {
         accept,
         ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
-        ...(body === undefined ? {} : { 'content-type': contentType }),
+        ...(body === undefined && stream === undefined ? {} : { 'content-type': contentType }),
         ...headers,
       },
       ...(signal ? { signal } : {}),
+      ...(stream === undefined ? {} : { body: stream }),
       ...(body === undefined ? {} : { body: typeof body === 'string' ? body : printJson(body) }),
     }).catch((error: unknown) => {
       throw wasNeverSent(error) ? unreachable(this.#url, error) : lostAnswer(this.#url, request, error)

@@ -1,4 +1,14 @@
-import { type NewToken, type SessionInfo, type TargetInfo, type TokenInfo, type TokenInput } from '@ledgerman/contract'
+import {
+  parseJson,
+  type Job,
+  type JobList,
+  type JobState,
+  type NewToken,
+  type SessionInfo,
+  type TargetInfo,
+  type TokenInfo,
+  type TokenInput,
+} from '@ledgerman/contract'
 import { Draft, type DraftRecords } from './draft/draft.js'
 import { HttpClient, type ConnectionOptions } from './http-client.js'
 import { TargetClient } from './target-client.js'
@@ -40,6 +50,44 @@ export class LedgermanClient {
     await this.#http.send(`/v1/tokens/${encodeURIComponent(id)}`, { method: 'DELETE' })
   }
 
+  /** The jobs, the newest first. */
+  async jobs(
+    filter: {
+      target?: string | undefined
+      state?: JobState | undefined
+      limit?: number
+      after?: string | undefined
+    } = {},
+  ): Promise<JobList> {
+    return (await this.#http.send<JobList>('/v1/jobs', { query: filter })).body
+  }
+
+  /** @throws LedgermanProblem not-found */
+  async job(id: string): Promise<Job> {
+    return (await this.#http.send<Job>(jobPath(id))).body
+  }
+
+  /** A job again and again, as it goes on, and at last as it ended. */
+  async *followJob(id: string, signal?: AbortSignal): AsyncGenerator<Job> {
+    for await (const { data } of this.#http.events(`${jobPath(id)}/events`, {}, signal))
+      yield parseJson(data) as unknown as Job
+  }
+
+  /** @throws LedgermanProblem job-ended where it is over */
+  async cancelJob(id: string): Promise<Job> {
+    return (await this.#http.send<Job>(jobPath(id), { method: 'DELETE' })).body
+  }
+
+  /** @throws LedgermanProblem job-ended where it neither failed nor was cancelled */
+  async resumeJob(id: string): Promise<Job> {
+    return (await this.#http.send<Job>(`${jobPath(id)}/resume`, { method: 'POST' })).body
+  }
+
+  /** The rows of a job's file that were not applied, as text in the form they came in. */
+  failedRows(id: string): AsyncGenerator<string> {
+    return this.#http.receive(`${jobPath(id)}/failed-rows`, {}, 'text/csv, application/x-ndjson')
+  }
+
   /** Collects changes of a target's records, to be committed as one. */
   draft<Records extends DraftRecords = DraftRecords>(target: string): Draft<Records> {
     return new Draft<Records>(this.target(target))
@@ -49,4 +97,8 @@ export class LedgermanClient {
   target(name: string): TargetClient {
     return new TargetClient(this.#http, name)
   }
+}
+
+function jobPath(id: string): string {
+  return `/v1/jobs/${encodeURIComponent(id)}`
 }

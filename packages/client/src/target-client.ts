@@ -16,6 +16,9 @@ import {
   type Explained,
   type FindBody,
   type FoundRecords,
+  type Job,
+  type JobFileQuery,
+  type JobInput,
   type LoadedRecord,
   type LockHolder,
   type MappingInfo,
@@ -37,7 +40,13 @@ import {
   type Waits,
   type Walk,
 } from '@ledgerman/contract'
-import type { HttpClient, Request } from './http-client.js'
+import type { HttpClient, Request, StreamedBody } from './http-client.js'
+
+/** A change of many records as it is asked for; what is left out has its default. */
+export type JobRequest = Omit<JobInput, 'images'> & Partial<Pick<JobInput, 'images'>>
+
+/** How long a file may take to be sent, in milliseconds. */
+const UPLOAD_LIMIT_MS = 60 * 60_000
 
 /** What to find: everything the interface's find takes but what decides the form of the answer. */
 export type Find = Omit<FindBody, 'expect' | 'explain'>
@@ -164,6 +173,18 @@ export class TargetClient {
     const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
     const request = { method: 'POST' as const, body: run, headers }
     return this.#write<Receipt>(`${this.#path}/runs`, request, onWait)
+  }
+
+  /** Begins a change or removal of all records that a condition is true of. */
+  async beginJob(job: JobRequest): Promise<Job> {
+    return (await this.#http.send<Job>(`${this.#path}/jobs`, { method: 'POST', body: job })).body
+  }
+
+  /** Begins to apply a file of corrections, which is sent as it comes. */
+  async beginFileJob(file: StreamedBody, form: 'csv' | 'ndjson', asked: JobFileQuery): Promise<Job> {
+    const contentType = form === 'csv' ? 'text/csv' : 'application/x-ndjson'
+    const request = { method: 'POST' as const, stream: file, contentType, query: asked, timeLimitMs: UPLOAD_LIMIT_MS }
+    return (await this.#http.send<Job>(`${this.#path}/jobs`, request)).body
   }
 
   /** A run that may still be going on. @throws LedgermanProblem not-found */

@@ -4,6 +4,7 @@ import { LedgermanProblem, type MappingInfo, type Receipt, type RunInput } from 
 import type { TargetClient } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
 import { bindValue, keyOfRecord, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
+import { changeByJob, changeFromFile, isLong, type FileFlags, type ManyFlags } from './change-many.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import {
   callOptions,
@@ -18,14 +19,8 @@ import {
   type WriteFlags,
 } from './write-flags.js'
 
-interface FilterFlags {
-  where?: string
-  bind: Record<string, string>
-  expect?: string
-  everyRow?: boolean
-}
-
-interface ChangeFlags extends WriteFlags, FilterFlags {
+interface ChangeFlags extends ManyFlags, Omit<FileFlags, 'from'> {
+  from?: string
   by?: string
   compute?: string[]
   merge?: boolean
@@ -55,7 +50,16 @@ export function addChange(program: Command, context: CommandContext): void {
       '--expect <count>',
       'how many rows --where has to match: one, some, any, a number, or a range such as 2..40',
     )
-    .option('--every-row', 'the condition leaves no row out, and that is meant')
+    .option('--every-row', 'all records; or, with --where, that the condition leaves none out, and that is meant')
+    .addOption(IMAGES)
+    .option('--from <file>', 'a file of corrections: CSV with a header line, or NDJSON; - for standard input')
+    .addOption(new Option('--form <form>', 'what the file is, where its name does not say').choices(['csv', 'ndjson']))
+    .option('--delimiter <character>', 'what stands between two fields of the CSV file, where it is no comma')
+    .option('--chunk <rows>', 'commit so many rows of the file at a time; rows that fail are told, and left')
+    .option('--guard <column>', "the column of the file that holds each row's guard")
+    .addOption(
+      new Option('--on-missing <what>', 'rows of the file whose record is not there').choices(['refuse', 'add']),
+    )
     .option(...REHEARSAL)
     .addOption(
       new Option(
@@ -75,12 +79,23 @@ Examples:
   ledgerman change programme P-107 hoursLeft=14.50 --if v1 --commit
   ledgerman change observer tomas.okafor@harrowfell.example active=false --by email
   ledgerman change calibration HF1 2026-02-03 flat frames=12 --null note --commit
-  ledgerman change programme --where "semester = :s" --bind s=2026A --compute 'priority=least(priority + 1, 5)'`,
+  ledgerman change programme --where "semester = :s" --bind s=2026A --compute 'priority=least(priority + 1, 5)'
+  ledgerman change programme --from corrections.csv
+  ledgerman change exposure --from corrections.csv --guard guard --chunk 1000 --commit`,
     )
     .action(async (name: string, words: string[], flags: ChangeFlags, command: Command) => {
       checkWriteFlags(flags)
       const target = await context.target(command)
       const mapping = await target.mapping(name)
+      if (flags.from !== undefined)
+        return changeFromFile(context, target, mapping, words, { ...flags, from: flags.from }, command)
+      refuseFlags(flags, OF_FILE)
+      const isMany = flags.where !== undefined || (flags.everyRow === true && !isKeyed(mapping, words))
+      if (isMany && (await isLong(target, mapping, flags))) {
+        refuseFlags(flags, OF_ONE)
+        return changeByJob(context, target, mapping, flags, setOf(mapping, words, flags), command)
+      }
+      refuseFlags(flags, { '--images': OF_WHERE })
       if (flags.where === undefined && flags.compute === undefined)
         return changeOne(context, target, mapping, words, flags, command)
       const run =
@@ -95,18 +110,42 @@ export async function removeMany(
   context: CommandContext,
   target: TargetClient,
   mapping: MappingInfo,
-  flags: WriteFlags & FilterFlags & { where: string },
+  flags: ManyFlags,
   command: Command,
 ): Promise<void> {
   refuseFlags(flags, { '--if': NO_GUARD })
+  if (await isLong(target, mapping, flags))
+    return changeByJob(context, target, mapping, flags, { remove: true }, command)
   const step = { remove: mapping.name, ...finderOf(flags), ...countOf(flags) }
   const run = toRun([step], flags)
   const receipt = await target.run(run, { idempotencyKey: flags.idempotencyKey, onWait: context.sayWaiting })
   context.print(command, receipt, () => formatMany(context, receipt, flags))
 }
 
+export const IMAGES = new Option('--images <what>', 'what the book keeps of each of many rows').choices([
+  'full',
+  'changed',
+  'none',
+])
+
+/** Words that are all pairs name no key. */
+function isKeyed({ properties }: MappingInfo, words: readonly string[]): boolean {
+  return !words.every((word) => (properties ?? []).some(({ name }) => word.startsWith(`${name}=`)))
+}
+
 const NO_GUARD = 'many records have a guard each; it goes with one record, found by its key'
 const OF_WHERE = 'it goes with --where'
+/** Flags of one record, refused with many. */
+const OF_ONE = {
+  '--if': NO_GUARD,
+  '--by': 'the condition finds the records',
+  '--merge': 'it goes with values of one record',
+  '--if-changed': NO_GUARD,
+}
+/** Flags of a file, refused without one. */
+const OF_FILE = Object.fromEntries(
+  ['--form', '--delimiter', '--chunk', '--guard', '--on-missing'].map((flag) => [flag, 'it goes with --from']),
+)
 
 /** Sets the named values of one record, with the guard that was given or that of a load just before. */
 async function changeOne(
@@ -162,21 +201,16 @@ async function computed(
 
 /** A change by condition, as a run of one step. */
 function filtered(mapping: MappingInfo, pairs: string[], flags: ChangeFlags): RunInput {
-  refuseFlags(flags, {
-    '--if': NO_GUARD,
-    '--by': 'the condition finds the records',
-    '--merge': 'it goes with values of one record',
-    '--if-changed': NO_GUARD,
-  })
+  refuseFlags(flags, OF_ONE)
   const step = { change: mapping.name, ...finderOf(flags), ...countOf(flags), ...setOf(mapping, pairs, flags) }
   return toRun([step], flags)
 }
 
-function finderOf({ where, everyRow }: FilterFlags) {
+function finderOf({ where, everyRow }: ManyFlags) {
   return { where: where ?? '', ...(everyRow ? { everyRow } : {}) }
 }
 
-function countOf({ expect }: FilterFlags) {
+function countOf({ expect }: ManyFlags) {
   return expect === undefined ? {} : { expect: (/^\d+$/.test(expect) ? Number(expect) : expect) as 'one' }
 }
 

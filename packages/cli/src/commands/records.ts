@@ -4,7 +4,8 @@ import type { CommandContext } from '../command-context.js'
 import { bindValue, keyOfRecord, parsePairs, splitArguments } from '../key-arguments.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord } from '../output/record-text.js'
-import { removeMany } from './change.js'
+import { IMAGES, removeMany } from './change.js'
+import type { ManyFlags } from './change-many.js'
 import {
   callOptions,
   checkWriteFlags,
@@ -17,12 +18,7 @@ import {
   type WriteFlags,
 } from './write-flags.js'
 
-interface RemoveFlags extends WriteFlags {
-  where?: string
-  bind: Record<string, string>
-  expect?: string
-  everyRow?: boolean
-}
+type RemoveFlags = ManyFlags
 
 export function addRecords(program: Command, context: CommandContext): void {
   program
@@ -111,7 +107,8 @@ export function addRecords(program: Command, context: CommandContext): void {
     .option('--where <expression>', 'all records that this is true of, in one statement')
     .option('--bind <name=value>', 'a value for a :name in the condition (repeatable)', bindValue, {})
     .option('--expect <count>', 'how many rows --where has to match: one, some, any, a number, or a range')
-    .option('--every-row', 'the condition leaves no row out, and that is meant')
+    .option('--every-row', 'all records; or, with --where, that the condition leaves none out, and that is meant')
+    .addOption(IMAGES)
     .addHelpText(
       'after',
       `\nExamples:\n  ledgerman remove calibration HF1 2026-02-03 flat --commit\n  ledgerman remove calibration --where "frames = 0"`,
@@ -121,17 +118,18 @@ export function addRecords(program: Command, context: CommandContext): void {
       const target = await context.target(command)
       const mapping = await target.mapping(name)
       const { where } = flags
-      if (where !== undefined) {
+      if (where !== undefined || (flags.everyRow && words.length === 0)) {
         if (words.length > 0)
           throw new LedgermanProblem('request-invalid', `"${words[0]}": a key and --where at once. Say one of them.`, {
             where: 'key',
           })
-        return removeMany(context, target, mapping, { ...flags, where }, command)
+        return removeMany(context, target, mapping, flags, command)
       }
       refuseFlags(flags, {
         '--bind': 'it goes with --where',
         '--expect': 'it goes with --where',
         '--every-row': 'it goes with --where',
+        '--images': 'it goes with --where',
       })
       const { key, pairs } = splitArguments(mapping, words)
       if (pairs.length > 0)

@@ -1,5 +1,6 @@
 import colors from 'picocolors'
 import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
+import { formatDifferences } from './differences-text.js'
 import { formatDifference, formatTable, formatValue } from './table.js'
 
 /** How much of a receipt is shown. */
@@ -91,10 +92,16 @@ function formatStepParts(step: StepReceipt, options: ReceiptText): string[] {
     : []
   return [
     ...(options.statement ? [formatStatement(step)] : []),
-    ...(step.kind === 'load' ? [] : step.rows.slice(0, most).map((row) => formatRow(row, options))),
+    ...(step.kind === 'load' ? [] : formatRows(step.rows, most, options)),
     ...(step.kind === 'load' ? [] : moreRows(step, most)),
     ...left,
   ]
+}
+
+/** One row is told property by property; many are a table, a line a row. */
+function formatRows(rows: readonly RowReceipt[], most: number, options: ReceiptText): string[] {
+  if (rows.length > 1) return [formatDifferences(rows, most, options.full ?? false)]
+  return rows.map((row) => formatRow(row, options))
 }
 
 function moreRows({ rows, changed }: StepReceipt, most: number): string[] {

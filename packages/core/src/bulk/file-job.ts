@@ -79,7 +79,7 @@ export async function runFileJob(
   hooks: ChunkHooks,
 ): Promise<BulkResult> {
   const shape = shapeOf(job)
-  const task: BulkTask = { target, shape, request, given: () => null, condition: null }
+  const task: BulkTask = { target, shape, request, given: ruleLiteral, condition: null }
   return BulkSession.within(task, async (session) => {
     const isWhole = job.chunk === null || request.mode === 'rehearse'
     const known =
@@ -97,6 +97,9 @@ export async function runFileJob(
     return runChunks(session, job, hooks, twice)
   })
 }
+
+/** All that a file's statements bind beside its lines: what stands in the rules of the mapping. */
+const ruleLiteral: BulkTask['given'] = (source) => (source.from === 'literal' ? source.text : null)
 
 /** One chunk after the other, in the order of the file, from the first that is not done. */
 async function runChunks(

@@ -1,14 +1,10 @@
 import { isUtf8 } from 'node:buffer'
 import { createHash } from 'node:crypto'
 import type { Readable } from 'node:stream'
-import { pipeline } from 'node:stream'
-import { CsvError, parse } from 'csv-parse'
 import { findJsonLimit, LedgermanProblem, parseJson, type Json } from '@ledgerman/contract'
+import { csvRecords, LONGEST_RECORD } from './csv-records.js'
 import { copyLine, fileInvalid, readColumns, readRow, type GivenColumns, type Mapping } from '@ledgerman/core'
 import type { OnMissing } from '@ledgerman/contract'
-
-/** How long one record of a file may be, in characters. */
-const LONGEST_RECORD = 1_000_000
 
 /** How much of a file is kept as one part, in characters. */
 const PART_SIZE = 512 * 1024
@@ -54,7 +50,7 @@ export async function readFile(
     await keep(++parts, partRows, part)
     ;[part, partRows] = ['', 0]
   }
-  const records = options.form === 'csv' ? csvRecords(source, options) : ndjsonRecords(source, options)
+  const records = options.form === 'csv' ? ofCsv(source, options) : ofNdjson(source, options)
   for await (const { line, names, fields } of records) {
     columns ??= readColumns(mapping, names, options, line)
     if (fields === null) continue
@@ -81,45 +77,18 @@ interface FileRecord {
   fields: (Json | undefined)[] | null
 }
 
-/** RFC 4180. An empty field without quotes is null, one in quotes is the empty text. */
-async function* csvRecords(source: Readable, { delimiter, limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
-  const parser = parse({
-    delimiter,
-    bom: true,
-    info: true,
-    relax_column_count: true,
-    skip_empty_lines: true,
-    max_record_size: LONGEST_RECORD,
-    cast: (value, { quoting }) => (value === '' && !quoting ? null : value),
-  })
-  let failed: unknown
-  pipeline(checkedText(source, limitBytes), parser, (error) => {
-    failed = error ?? undefined
-  })
+async function* ofCsv(source: Readable, { delimiter, limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
   let names: string[] | undefined
-  let last = 0
-  try {
-    for await (const { record, info } of parser as AsyncIterable<{
-      record: (string | null)[]
-      info: { lines: number }
-    }>) {
-      // Where the record began: its own line breaks stand in it.
-      const line = info.lines - record.reduce((sum, field) => sum + lineBreaks(field), 0)
-      last = info.lines
-      if (!names) {
-        names = record.map((name) => (name ?? '').trim())
-        const nameless = names.indexOf('')
-        if (nameless >= 0) throw fileInvalid(line, nameless + 1, 'the column has no name', 'a property')
-        yield { line, names, fields: null }
-        continue
-      }
-      if (record.length !== names.length) throw otherCount(line, record, names)
-      yield { line, names, fields: record }
+  for await (const { line, fields } of csvRecords(checkedText(source, limitBytes), delimiter)) {
+    if (names) {
+      if (fields.length !== names.length) throw otherCount(line, fields, names)
+      yield { line, names, fields }
+      continue
     }
-  } catch (error) {
-    throw asFileProblem(failed instanceof LedgermanProblem ? failed : error, last)
-  } finally {
-    parser.destroy()
+    names = fields.map((name) => (name ?? '').trim())
+    const nameless = names.indexOf('')
+    if (nameless >= 0) throw fileInvalid(line, nameless + 1, 'the column has no name', 'a property')
+    yield { line, names, fields: null }
   }
 }
 
@@ -129,62 +98,12 @@ function otherCount(line: number, record: readonly (string | null)[], names: rea
     record.length < names.length
       ? ' Is the file cut off there, or another delimiter meant?'
       : ' Is a field with a comma not in quotes?'
-  return fileInvalid(
-    line,
-    Math.min(record.length, names.length) + 1,
-    count(record.length),
-    `${count(names.length)}: ${names.join(', ')}`,
-    hint,
-  )
-}
-
-function lineBreaks(field: string | null): number {
-  if (field === null || !field.includes('\n')) return 0
-  return field.split('\n').length - 1
-}
-
-/** What the parser says of a text that is no CSV, in our words. */
-function asFileProblem(error: unknown, lastLine: number): unknown {
-  if (!(error instanceof CsvError)) return error
-  const line = typeof error['lines'] === 'number' ? error['lines'] : lastLine + 1
-  const column = typeof error['column'] === 'number' ? error['column'] + 1 : null
-  switch (error.code) {
-    case 'CSV_QUOTE_NOT_CLOSED':
-      return fileInvalid(
-        lastLine + 1,
-        column,
-        'a quote is opened and never closed',
-        'a second quote at the end of the field',
-      )
-    case 'INVALID_OPENING_QUOTE':
-      return fileInvalid(
-        line,
-        column,
-        'a quote in the middle of a field',
-        'the whole field in quotes, and each quote inside doubled',
-      )
-    case 'CSV_INVALID_CLOSING_QUOTE':
-    case 'CSV_NON_TRIMABLE_CHAR_AFTER_CLOSING_QUOTE':
-      return fileInvalid(
-        line,
-        column,
-        'something behind the closing quote of a field',
-        'a delimiter or the end of the line; a quote inside a field is doubled',
-      )
-    case 'CSV_MAX_RECORD_SIZE':
-      return fileInvalid(
-        Math.max(line, lastLine + 1),
-        null,
-        `a record of more than ${LONGEST_RECORD} characters`,
-        'shorter ones. Is a quote never closed?',
-      )
-    default:
-      return fileInvalid(line, column, 'text that is no CSV', 'RFC 4180')
-  }
+  const column = Math.min(record.length, names.length) + 1
+  return fileInvalid(line, column, count(record.length), `${count(names.length)}: ${names.join(', ')}`, hint)
 }
 
 /** One JSON object a line, all with the same members. */
-async function* ndjsonRecords(source: Readable, { limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
+async function* ofNdjson(source: Readable, { limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
   let names: string[] | undefined
   let line = 0
   for await (const text of linesOf(checkedText(source, limitBytes))) {
