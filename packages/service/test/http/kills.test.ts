@@ -4,11 +4,15 @@ import { join } from 'node:path'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { LedgermanClient, type TargetClient } from '@ledgerman/client'
-import { isProblem } from '@ledgerman/contract'
+import { isProblem, type Job } from '@ledgerman/contract'
 import { findFreePort, removeCluster, startCluster, startService, type Cluster } from '@ledgerman/local'
 
 // Every committed change has its entry and every entry its change, whoever is killed in the middle of it.
 const KILLS = Number(process.env['LEDGERMAN_TEST_KILLS'] ?? 20)
+/** Each job that is killed waits for its lease to be over. */
+const JOB_KILLS = Math.min(KILLS, Number(process.env['LEDGERMAN_TEST_JOB_KILLS'] ?? 3))
+const JOB_ROWS = 4_000
+const JOB_CHUNK = 100
 const CALLERS = 8
 /** Rows that transactions move amounts between, so that all of them together stay 0. */
 const FIRST_POT = 101
@@ -21,6 +25,7 @@ let service: Awaited<ReturnType<typeof startService>>
 let configFile: string
 let lastProblem: unknown
 let target: TargetClient
+let client: LedgermanClient
 const env = { ...process.env, LEDGERMAN_HOST: '', LEDGERMAN_PORT: '', LEDGERMAN_DATA_DIR: '', NODE_OPTIONS: '' }
 
 beforeAll(async () => {
@@ -43,7 +48,8 @@ beforeAll(async () => {
   )
   service = await runService(port)
   const token = readFileSync(join(dataDir, 'admin-token'), 'utf8').trim()
-  target = new LedgermanClient({ url: `http://127.0.0.1:${port}`, token }).target('tally')
+  client = new LedgermanClient({ url: `http://127.0.0.1:${port}`, token })
+  target = client.target('tally')
   const properties = 'id: { column: id }, amount: { column: amount }, rowVersion: { column: row_version }'
   await target.publishMapping(
     'tally',
@@ -155,6 +161,77 @@ async function expectBookAndTableAgree(told: string[]): Promise<number> {
   expect(told.filter((id) => !known.has(id))).toEqual([])
   return known.size
 }
+
+/** Begins a job of many chunks, has something done in the middle of it, and waits for its end, whoever runs it then. */
+async function jobWith(kill: () => Promise<void>, round: number): Promise<Job> {
+  await sql(`drop table if exists lot; create table lot (id integer primary key, amount integer not null, row_version integer not null default 1);
+    insert into lot select n, 0 from generate_series(1, ${JOB_ROWS}) n`)
+  const properties = 'id: { column: id }, amount: { column: amount }, rowVersion: { column: row_version }'
+  await target.publishMapping(
+    'lot',
+    `{ mapping: lot, table: public.lot, key: [id], guard: { by: version, property: rowVersion }, properties: { ${properties} } }`,
+  )
+  const file = `id,amount\n${Array.from({ length: JOB_ROWS }, (_, at) => `${at + 1},${round + 1}`).join('\n')}\n`
+  const { id } = await target.beginFileJob(new Blob([file]), 'csv', {
+    mapping: 'lot',
+    mode: 'commit',
+    chunk: JOB_CHUNK,
+  })
+  const lookAt = () => client.job(id).catch(() => undefined)
+  while (((await lookAt())?.progress.chunk ?? 0) < 1 + (round % 5)) await delay(5)
+  await kill()
+  for (const deadline = Date.now() + 60_000; Date.now() < deadline; await delay(50)) {
+    const job = await lookAt()
+    if (job && job.state !== 'queued' && job.state !== 'running') return job
+  }
+  throw new Error('the job did not come to its end within 60 s', { cause: await lookAt() })
+}
+
+/** Every row written once, with one image, by chunks that stand in the book once each. */
+async function expectAppliedOnce({ id, state, report }: Job, round: number): Promise<void> {
+  expect([state, report?.matched, report?.changed]).toEqual(['done', JOB_ROWS, JOB_ROWS])
+  expect(await sql(`select amount, row_version, count(*)::int as rows from lot group by 1, 2`)).toEqual([
+    { amount: round + 1, row_version: 2, rows: JOB_ROWS },
+  ])
+  expect(
+    await sql(`select count(*)::int as chunks, sum(e.changed)::int as changed, sum((select sum(rows) from ledgerman.image_block b where b.entry = e.id))::int as images
+      from ledgerman.entry e where e.outcome = 'committed' and e.run->>'job' = '${id}'`),
+  ).toEqual([{ chunks: JOB_ROWS / JOB_CHUNK, changed: JOB_ROWS, images: JOB_ROWS }])
+}
+
+describe('a job in chunks', () => {
+  it(
+    `is applied once, whole, though PostgreSQL is killed in the middle of it, ${JOB_KILLS} times`,
+    async () => {
+      for (let kill = 0; kill < JOB_KILLS; kill++)
+        await expectAppliedOnce(
+          await jobWith(async () => {
+            cluster.process.kill('SIGKILL')
+            while (cluster.process.exitCode === null && cluster.process.signalCode === null) await delay(5)
+            cluster = await startCluster({ dataDir, port: postgresPort })
+          }, kill),
+          kill,
+        )
+    },
+    60_000 + JOB_KILLS * 30_000,
+  )
+
+  it(
+    `is applied once, whole, though the service that runs it is killed, ${JOB_KILLS} times`,
+    async () => {
+      for (let kill = 0; kill < JOB_KILLS; kill++)
+        await expectAppliedOnce(
+          await jobWith(async () => {
+            service.process.kill('SIGKILL')
+            const port = Number(new URL(service.url).port)
+            service = await startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${port}`, env })
+          }, kill),
+          kill,
+        )
+    },
+    60_000 + JOB_KILLS * 30_000,
+  )
+})
 
 describe('entries and changes', () => {
   it(
