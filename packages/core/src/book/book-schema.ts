@@ -113,6 +113,13 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
 )`,
   },
   {
+    // Several times as fast as PostgreSQL's own, where the server has it.
+    name: 'compression of ledgerman.image_block',
+    sql: `do $$ begin
+  execute 'alter table ledgerman.image_block alter key set compression lz4, alter before set compression lz4, alter after set compression lz4';
+exception when others then null; end $$`,
+  },
+  {
     name: 'indexes ledgerman.image_block_entry, image_block_record',
     sql: `create index image_block_entry on ledgerman.image_block (entry, step); create index image_block_record on ledgerman.image_block (prefix, bits) where key is not null`,
   },

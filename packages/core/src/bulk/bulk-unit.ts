@@ -17,7 +17,18 @@ import { digestKeyPads } from '../values/digest.js'
 import type { BulkStep } from './book-bulk.js'
 import { BulkRefused, emptyReport, type BulkEvidence, type BulkRequest, type GivenValue } from './bulk-request.js'
 import { isPredictable, type BulkShape } from './bulk-shape.js'
-import { fillHit, refused, sample, SHOWN_ROWS, survey, SURVEY, unfound, unfoundRows } from './find-statements.js'
+import {
+  fillHit,
+  isLong,
+  refused,
+  sample,
+  SHOWN_ROWS,
+  survey,
+  SURVEY,
+  surveyWithImages,
+  unfound,
+  unfoundRows,
+} from './find-statements.js'
 import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
 import { ToldRows } from './told-rows.js'
 import { FoundRows } from './found-rows.js'
@@ -28,6 +39,9 @@ const MOST_FAILED = 10_000
 
 /** How many statements are spent to find out which rows the database refuses, of a part that is all or nothing. */
 const MOST_TRIES = 500
+
+/** Among how many rows of a file those are looked for that are shown. */
+const SAMPLED_ROWS = 1_000
 
 /** Rows of a file by number, from 1: the first and the last. */
 export interface RowRange {
@@ -43,6 +57,8 @@ export interface UnitOptions {
   isBooked: boolean
   entry: string
   range: RowRange
+  /** How many rows of the file that is, less those whose key stands there twice. */
+  count: number
 }
 
 /** What a part of a change of many did, inside the transaction that somebody else began. */
@@ -60,6 +76,8 @@ export class BulkUnit {
   readonly #report = emptyReport()
   readonly #failed: FailedRow[] = []
   #bits = 0
+  /** Whether the images stand in the book already. */
+  #hasImages = false
   #tries = 0
   #changed = 0
   #added = 0
@@ -102,9 +120,8 @@ export class BulkUnit {
     await this.#judge(found, evidence)
     const toChange = found.changed
     this.#tell('changing', 0, toChange)
-    this.#bits = blockBits(toChange + this.#report.notFound, found.bytes * 2)
-    if (!this.isStaged && toChange > 0)
-      this.#report.rows.push(...this.#told.rows((await this.#ask(sample(this.#rows))).rows))
+    if (!this.#hasImages) this.#bits = blockBits(toChange + this.#report.notFound, found.bytes * 2)
+    if (!this.isStaged && toChange > 0) await this.#readSample()
     await this.#apply(options.range)
     this.#report.changed = this.#changed + this.#added
     this.#report.added = this.#added
@@ -124,8 +141,11 @@ export class BulkUnit {
     await this.session.query('analyze pg_temp.ledgerman_hit')
   }
 
+  /** Counts; with the images of it where one look at the rows does for both. */
   async #survey(withDigest: boolean): Promise<Survey> {
-    const { rows } = await this.#ask(survey(this.#rows, withDigest))
+    this.#hasImages = this.#takesImagesAtOnce
+    if (this.#hasImages) this.#bits = blockBits(this.options.range.last - this.options.range.first + 1, 0)
+    const { rows } = await this.#ask(this.#hasImages ? surveyWithImages(this.#rows) : survey(this.#rows, withDigest))
     const column = (name: (typeof SURVEY)[number]) => rows[0]?.[SURVEY.indexOf(name)] ?? null
     const number = (name: (typeof SURVEY)[number]) => Number(column(name) ?? 0)
     return {
@@ -137,6 +157,27 @@ export class BulkUnit {
       bytes: number('bytes'),
       digest: column('digest'),
     }
+  }
+
+  get #takesImagesAtOnce(): boolean {
+    const { isStaged, shape, options, request } = this
+    const isWhole = !options.leavesFailed && request.rehearsed === undefined
+    return (
+      isWhole &&
+      !isStaged &&
+      options.isBooked &&
+      shape.images !== 'none' &&
+      shape.given !== null &&
+      !this.#rows.kept.some(isLong)
+    )
+  }
+
+  /** Of a file the first rows are looked at until enough of them are written: they need no sorting. */
+  async #readSample(): Promise<void> {
+    const { range } = this.options
+    const last = this.shape.given ? Math.min(range.last, range.first + SAMPLED_ROWS) : range.last
+    const { rows } = await this.#ask(sample(this.#rows), { first: range.first, last })
+    this.#report.rows.push(...this.#told.rows(rows))
   }
 
   /** Whether what was found may be written at all. */
@@ -172,8 +213,7 @@ export class BulkUnit {
   }
 
   async #judgeFile(): Promise<void> {
-    const { rows } = await this.#ask(unfound(this.#rows))
-    const [none, several] = (rows[0] ?? []).map(Number)
+    const [none, several] = await this.#countUnfound()
     this.#report.notFound = none ?? 0
     this.#report.ambiguous = several ?? 0
     if (this.shape.given?.addsMissing && !several) return
@@ -193,6 +233,17 @@ export class BulkUnit {
       await this.session.query('delete from pg_temp.ledgerman_given where line = any($1::bigint[])', [
         `{${this.#failed.flatMap(({ code, line }) => (code === 'record-ambiguous' ? [line] : [])).join(',')}}`,
       ])
+  }
+
+  /** How many rows of the file have no record, and how many more than one. */
+  async #countUnfound(): Promise<[none: number, several: number]> {
+    const { table } = this.shape.mapping
+    const { count } = this.options
+    // Each row has a key of its own, and each key one record: those found leave the rest.
+    if (table.kind !== 'view' && !table.hasHeirs) return [count - this.#report.matched, 0]
+    const { rows } = await this.#ask(unfound(this.#rows))
+    const [none = 0, several = 0] = (rows[0] ?? []).map(Number)
+    return [none, several]
   }
 
   async #readRefused(): Promise<void> {
@@ -254,7 +305,7 @@ export class BulkUnit {
       this.#tellWritten(rows)
       this.#changed += Number(rows[0]?.[0] ?? 0)
     } else {
-      if (options.isBooked && shape.images !== 'none') await this.#ask(images(this.#rows), range)
+      if (options.isBooked && shape.images !== 'none' && !this.#hasImages) await this.#ask(images(this.#rows), range)
       const { rowCount } = await this.#ask(write(this.#rows), range)
       this.#changed += rowCount ?? 0
     }

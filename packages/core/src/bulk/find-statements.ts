@@ -1,3 +1,4 @@
+import type { Property } from '../mapping/mapping.js'
 import { changesKey, outputSql } from '../statement/keyed-statement.js'
 import { SlotList, toStatement, type Statement } from '../statement/statement.js'
 import { GIVEN, givenColumn, HIT } from './bulk-shape.js'
@@ -25,8 +26,27 @@ export function fillHit(rows: FoundRows): Statement {
 /** What was found and what would become of it, counted. */
 export function survey(rows: FoundRows, withDigest: boolean): Statement {
   const slots = new SlotList()
+  return toStatement(`select ${surveyColumns(rows, slots, withDigest)}\nfrom ${rows.hit(slots)}`, slots)
+}
+
+/**
+ * The same, and the images of what will be written, with the rows found once for both: for a part of which nothing is left unless all of
+ * it is written.
+ */
+export function surveyWithImages(rows: FoundRows): Statement {
+  const slots = new SlotList()
+  const found = rows.found(slots)
+  const booked = rows.blockOfFound(slots, `from hit\n    where ${rows.mayWrite(slots)}`)
+  return toStatement(
+    `with hit as materialized (\n${found}\n), booked as (\n  ${booked}\n)
+select ${surveyColumns(rows, slots, false)}
+from hit`,
+    slots,
+  )
+}
+
+function surveyColumns(rows: FoundRows, slots: SlotList, withDigest: boolean): string {
   const { mapping, set, touched, checksLeftOut } = rows.shape
-  const kept = rows.kept
   const holds = `hit.${rows.extra.guard_holds}`
   const broken = rows.brokenRule(slots)
   const digested = [...mapping.key, ...touched].map(({ column }) => `hit.${column.sql}`)
@@ -34,30 +54,31 @@ export function survey(rows: FoundRows, withDigest: boolean): Statement {
   const digest = withDigest
     ? `pg_catalog.bit_xor(pg_catalog.hashtextextended(row(${[...digested, ...news].join(', ')})::text, 0))`
     : 'null::bigint'
-  // Numbers and dates are short: only what can be long is measured.
-  const long = kept.filter(({ column: { type } }) => ['text', 'json', 'jsonb', 'bytea', 'array'].includes(type.kind))
+  const long = rows.kept.filter(isLong)
   const bytes =
     long.length === 0
       ? '0'
       : `coalesce(pg_catalog.avg(${long.map(({ column }) => `coalesce(pg_catalog.pg_column_size(hit.${column.sql}), 0)`).join(' + ')}), 0)::bigint`
-  return toStatement(
-    `select pg_catalog.count(*), pg_catalog.count(*) filter (where ${holds} and ${rows.differs}${broken === null ? '' : ` and ${broken} is null`}),
-pg_catalog.count(*) filter (where not ${holds}), ${broken === null ? '0' : `pg_catalog.count(*) filter (where ${holds} and ${rows.differs} and ${broken} is not null)`},
-${checksLeftOut ? rows.leavesOut(slots) : 'true'}, ${bytes}, ${digest}
-from ${rows.hit(slots)}`,
-    slots,
-  )
+  const mayBreak = broken === null ? '' : ` and ${broken} is null`
+  return `pg_catalog.count(*), pg_catalog.count(*) filter (where ${holds} and ${rows.differs}${mayBreak}),
+  pg_catalog.count(*) filter (where not ${holds}), ${broken === null ? '0' : `pg_catalog.count(*) filter (where ${holds} and ${rows.differs} and ${broken} is not null)`},
+  ${checksLeftOut ? rows.leavesOut(slots) : 'true'}, ${bytes}, ${digest}`
 }
 
-/** The first rows that would be written, in key order: line, key, then touched columns before and after. */
+/** Whether a column's values can be long; numbers and dates are short. */
+export function isLong({ column: { type } }: Property): boolean {
+  return ['text', 'json', 'jsonb', 'bytea', 'array'].includes(type.kind)
+}
+
+/** The first rows that would be written, in key order, of a file in its own: line, key, then touched columns before and after. */
 export function sample(rows: FoundRows): Statement {
   const slots = new SlotList()
-  const { mapping } = rows.shape
+  const { mapping, given } = rows.shape
   return toStatement(
     `select ${rows.shownSql((property) => `hit.${property.column.sql}`, rows.after)}
 from ${rows.hit(slots)}
 where ${rows.mayWrite(slots)}
-order by ${orderSql(mapping, 'hit')}
+order by ${given ? `hit.${rows.extra.no}` : orderSql(mapping, 'hit')}
 limit ${SHOWN_ROWS}`,
     slots,
   )
@@ -79,16 +100,13 @@ limit ${limit}`,
   )
 }
 
-/** How many rows of the file have no record, and how many more than one. */
+/** How many rows of the file have no record, and how many more than one, where a key may have several. */
 export function unfound(rows: FoundRows): Statement {
   const slots = new SlotList()
   const { mapping } = rows.shape
   const count = `(select pg_catalog.count(*) from ${mapping.table.sql} as t where ${rows.sameKey()})`
-  const isUnique = mapping.table.kind !== 'view' && !mapping.table.hasHeirs
   return toStatement(
-    isUnique
-      ? `select pg_catalog.count(*), 0 from ${GIVEN} as g where ${rows.lines(slots)} and not exists (select 1 from ${mapping.table.sql} as t where ${rows.sameKey()})`
-      : `select pg_catalog.count(*) filter (where c = 0), pg_catalog.count(*) filter (where c > 1) from (select ${count} as c from ${GIVEN} as g where ${rows.lines(slots)}) as counted`,
+    `select pg_catalog.count(*) filter (where c = 0), pg_catalog.count(*) filter (where c > 1) from (select ${count} as c from ${GIVEN} as g where ${rows.lines(slots)}) as counted`,
     slots,
   )
 }

@@ -181,6 +181,17 @@ export class FoundRows {
     return imageBlockSql({ mapping: this.shape.mapping, slots, step: 1, kept: this.kept, ...parts })
   }
 
+  /** The images of the rows under `hit`, where what they will be is known before. */
+  blockOfFound(slots: SlotList, from: string): string {
+    return this.block(slots, {
+      before: (property) => `hit.${property.column.sql}`,
+      after: this.shape.kind === 'remove' ? null : this.after,
+      keyOf: (property) => `hit.${property.column.sql}`,
+      from,
+      place: `hit.${this.extra.place}::text`,
+    })
+  }
+
   get kept(): readonly Property[] {
     return keptProperties(this.shape)
   }

@@ -153,6 +153,8 @@ function fieldText(
       throw fileInvalid(line, column, `${property.name} is null`, `a value; ${mapping.name} needs one there`)
     return null
   }
+  // Most values are as plain as this: the codecs need not look at them.
+  if (isText && typeof field === 'string' && plainForm(property).test(field)) return field
   try {
     return valueToText(isText ? fromField(field, type.kind) : field, type)
   } catch (error) {
@@ -161,6 +163,33 @@ function fieldText(
     throw fileInvalid(line, column, `${property.name} is ${found}`, error.expected)
   }
 }
+
+const plainForms = new WeakMap<Property, RegExp>()
+
+/** What a field looks like that is certainly a value of the property, in PostgreSQL's own text form already. */
+function plainForm(property: Property): RegExp {
+  let form = plainForms.get(property)
+  if (!form) plainForms.set(property, (form = new RegExp(`^${plainPattern(property)}$`)))
+  return form
+}
+
+function plainPattern({ column: { type } }: Property): string {
+  switch (type.kind) {
+    case 'integer':
+      return type.name === 'int2' ? '-?\\d{1,4}' : '-?\\d{1,9}'
+    case 'bigint':
+      return '-?\\d{1,18}'
+    case 'numeric': {
+      const { digits, scale } = type.precision ?? { digits: 30, scale: 15 }
+      return scale <= 0 || digits <= scale ? NOTHING : `-?\\d{1,${digits - scale}}(?:\\.\\d{1,${scale}})?`
+    }
+    default:
+      return NOTHING
+  }
+}
+
+/** Matches no text at all. */
+const NOTHING = '(?!)'
 
 /** A field of CSV is text; what JSON would carry otherwise is read as such. */
 function fromField(field: Json, kind: ValueKind): Json {

@@ -16,17 +16,7 @@ import { orderSql } from './found-rows.js'
 /** The images of the rows that will be written, where what they will be is known before. */
 export function images(rows: FoundRows): Statement {
   const slots = new SlotList()
-  const { kind } = rows.shape
-  return toStatement(
-    rows.block(slots, {
-      before: (property) => `hit.${property.column.sql}`,
-      after: kind === 'remove' ? null : rows.after,
-      keyOf: (property) => `hit.${property.column.sql}`,
-      from: `from ${rows.hit(slots)}\n    where ${rows.mayWrite(slots)}`,
-      place: `hit.${rows.extra.place}::text`,
-    }),
-    slots,
-  )
+  return toStatement(rows.blockOfFound(slots, `from ${rows.hit(slots)}\n    where ${rows.mayWrite(slots)}`), slots)
 }
 
 /** Writes the rows; its command tag says how many. What it writes was computed in the same snapshot as everything before. */

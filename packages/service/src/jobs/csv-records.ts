@@ -11,24 +11,29 @@ export interface CsvRecord {
 }
 
 /**
- * Splits CSV (RFC 4180, with LF as well as CRLF) into records as its text comes. Our own, since whether a field stood in quotes says here
+ * Splits CSV (RFC 4180, with LF as well as CRLF) into records as its text comes, those of a piece of it together. Our own, since whether a field stood in quotes says here
  * whether it is null; the parser that would tell takes ten times as long for it.
  *
  * @throws LedgermanProblem file-invalid with line and column
  */
-export async function* csvRecords(text: AsyncIterable<string>, delimiter: string): AsyncGenerator<CsvRecord> {
+export async function* csvRecords(text: AsyncIterable<string>, delimiter: string): AsyncGenerator<CsvRecord[]> {
   let rest = ''
   let line = 1
   for await (const chunk of text) {
     rest = rest === '' ? chunk : rest + chunk
+    const records: CsvRecord[] = []
     let at = 0
+    // Looked for once for all the records before it: a file may have none.
+    let quote = rest.indexOf('"')
     for (;;) {
-      const found = readRecord(rest, at, delimiter, line, false)
+      if (quote >= 0 && quote < at) quote = rest.indexOf('"', at)
+      const found = readRecord(rest, at, quote, delimiter, line, false)
       if (!found) break
-      if (found.fields.length > 1 || found.fields[0] !== null) yield { line, fields: found.fields }
+      if (!isBlank(found)) records.push({ line, fields: found.fields })
       line += found.lines
       at = found.next
     }
+    if (records.length > 0) yield records
     rest = rest.slice(at)
     if (rest.length > LONGEST_RECORD)
       throw fileInvalid(
@@ -39,8 +44,8 @@ export async function* csvRecords(text: AsyncIterable<string>, delimiter: string
       )
   }
   if (rest === '') return
-  const last = readRecord(rest, 0, delimiter, line, true)
-  if (last && (last.fields.length > 1 || last.fields[0] !== null)) yield { line, fields: last.fields }
+  const last = readRecord(rest, 0, rest.indexOf('"'), delimiter, line, true)
+  if (last && !isBlank(last)) yield [{ line, fields: last.fields }]
 }
 
 interface Found {
@@ -50,10 +55,24 @@ interface Found {
   lines: number
 }
 
-/** The record at a place of the text; undefined where it does not end there. */
-function readRecord(text: string, from: number, delimiter: string, line: number, isEnd: boolean): Found | undefined {
+function isBlank({ fields }: Pick<CsvRecord, 'fields'>): boolean {
+  return fields.length === 1 && fields[0] === null
+}
+
+/**
+ * The record at a place of the text; undefined where it does not end there.
+ *
+ * @param quote where the next quote stands; below 0 where none does
+ */
+function readRecord(
+  text: string,
+  from: number,
+  quote: number,
+  delimiter: string,
+  line: number,
+  isEnd: boolean,
+): Found | undefined {
   const end = text.indexOf('\n', from)
-  const quote = text.indexOf('"', from)
   if (quote >= 0 && (end < 0 || quote < end)) return readQuoted(text, from, delimiter, line, isEnd)
   if (end < 0 && !isEnd) return undefined
   const stop = end < 0 ? text.length : end

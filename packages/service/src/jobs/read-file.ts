@@ -51,11 +51,13 @@ export async function readFile(
     ;[part, partRows] = ['', 0]
   }
   const records = options.form === 'csv' ? ofCsv(source, options) : ofNdjson(source, options)
-  for await (const { line, names, fields } of records) {
-    columns ??= readColumns(mapping, names, options, line)
-    if (fields === null) continue
-    part += copyLine(++rows, line, readRow(mapping, columns, fields, options.form === 'csv', line))
-    partRows++
+  for await (const batch of records) {
+    for (const { line, names, fields } of batch) {
+      columns ??= readColumns(mapping, names, options, line)
+      if (fields === null) continue
+      part += copyLine(++rows, line, readRow(mapping, columns, fields, options.form === 'csv', line))
+      partRows++
+    }
     if (part.length >= PART_SIZE) await flush()
   }
   await flush()
@@ -77,18 +79,19 @@ interface FileRecord {
   fields: (Json | undefined)[] | null
 }
 
-async function* ofCsv(source: Readable, { delimiter, limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
+async function* ofCsv(source: Readable, { delimiter, limitBytes }: FileOptions): AsyncGenerator<FileRecord[]> {
   let names: string[] | undefined
-  for await (const { line, fields } of csvRecords(checkedText(source, limitBytes), delimiter)) {
-    if (names) {
+  for await (const records of csvRecords(checkedText(source, limitBytes), delimiter)) {
+    yield records.map(({ line, fields }) => {
+      if (!names) {
+        names = fields.map((name) => (name ?? '').trim())
+        const nameless = names.indexOf('')
+        if (nameless >= 0) throw fileInvalid(line, nameless + 1, 'the column has no name', 'a property')
+        return { line, names, fields: null }
+      }
       if (fields.length !== names.length) throw otherCount(line, fields, names)
-      yield { line, names, fields }
-      continue
-    }
-    names = fields.map((name) => (name ?? '').trim())
-    const nameless = names.indexOf('')
-    if (nameless >= 0) throw fileInvalid(line, nameless + 1, 'the column has no name', 'a property')
-    yield { line, names, fields: null }
+      return { line, names, fields }
+    })
   }
 }
 
@@ -103,24 +106,24 @@ function otherCount(line: number, record: readonly (string | null)[], names: rea
 }
 
 /** One JSON object a line, all with the same members. */
-async function* ofNdjson(source: Readable, { limitBytes }: FileOptions): AsyncGenerator<FileRecord> {
+async function* ofNdjson(source: Readable, { limitBytes }: FileOptions): AsyncGenerator<FileRecord[]> {
   let names: string[] | undefined
-  let line = 0
-  for await (const text of linesOf(checkedText(source, limitBytes))) {
-    line++
-    if (text.trim() === '') continue
-    const record = readObject(text, line)
-    names ??= Object.keys(record)
-    const known = names
-    const unknown = Object.keys(record).find((name) => !known.includes(name))
-    if (unknown !== undefined)
-      throw fileInvalid(
-        line,
-        null,
-        `the member ${unknown}, which the first line does not have`,
-        `the members of the first line: ${names.join(', ')}`,
-      )
-    yield { line, names, fields: names.map((name) => (Object.hasOwn(record, name) ? record[name] : undefined)) }
+  for await (const lines of linesOf(checkedText(source, limitBytes))) {
+    yield lines.flatMap(({ line, text }) => {
+      if (text.trim() === '') return []
+      const record = readObject(text, line)
+      names ??= Object.keys(record)
+      const known = names
+      const unknown = Object.keys(record).find((name) => !known.includes(name))
+      if (unknown !== undefined)
+        throw fileInvalid(
+          line,
+          null,
+          `the member ${unknown}, which the first line does not have`,
+          `the members of the first line: ${names.join(', ')}`,
+        )
+      return { line, names, fields: names.map((name) => (Object.hasOwn(record, name) ? record[name] : undefined)) }
+    })
   }
 }
 
@@ -148,20 +151,18 @@ function readObject(text: string, line: number): Record<string, Json> {
   return value as Record<string, Json>
 }
 
-async function* linesOf(text: AsyncIterable<string>): AsyncGenerator<string> {
+/** The lines of a text, those of a piece of it together. */
+async function* linesOf(text: AsyncIterable<string>): AsyncGenerator<{ line: number; text: string }[]> {
   let rest = ''
   let line = 1
   for await (const chunk of text) {
     const lines = (rest + chunk).split('\n')
     rest = lines.pop() ?? ''
-    for (const each of lines) {
-      yield each
-      line++
-    }
+    yield lines.map((each) => ({ line: line++, text: each }))
     if (rest.length > LONGEST_RECORD)
       throw fileInvalid(line, null, `a line of more than ${LONGEST_RECORD} characters`, 'one JSON object a line')
   }
-  if (rest !== '') yield rest
+  if (rest !== '') yield [{ line, text: rest }]
 }
 
 /** The text of what is sent, no larger, and no slower, than it may be. */
