@@ -13,6 +13,8 @@ export interface Terminal {
   width: number
   /** Whether somebody sees what is written to `err` come and go: progress is shown to nobody else. */
   isInteractive: boolean
+  /** Whether what is written to `out` goes elsewhere than to a terminal. */
+  isRedirected: boolean
   /** Resolves when there is room for more output. */
   drained: () => Promise<void>
 }

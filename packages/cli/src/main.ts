@@ -15,6 +15,7 @@ const terminal = {
   err: (text: string) => void process.stderr.write(text),
   width: process.stdout.columns ?? WIDTH_ELSEWHERE,
   isInteractive: process.stderr.isTTY === true,
+  isRedirected: process.stdout.isTTY !== true,
   drained: () =>
     process.stdout.writableNeedDrain ? once(process.stdout, 'drain').then(() => undefined) : Promise.resolve(),
 }

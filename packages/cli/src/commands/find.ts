@@ -1,5 +1,5 @@
 import type { Find } from '@ledgerman/client'
-import type { RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import { Option, type Command } from 'commander'
 import colors from 'picocolors'
 import type { CommandContext } from '../command-context.js'
@@ -20,6 +20,7 @@ interface FindFlags {
   explain?: boolean
   ndjson?: boolean
   csv?: boolean
+  withGuard?: boolean
 }
 
 const ROWS_A_PAGE = 1000
@@ -41,6 +42,10 @@ export function addFind(program: Command, context: CommandContext): void {
     .option('--explain', 'show how they would be found, without finding them')
     .addOption(new Option('--ndjson', 'a JSON object a line, as it comes').conflicts('csv'))
     .option('--csv', 'CSV with a header line, as it comes')
+    .option(
+      '--with-guard',
+      'with --all --csv or --ndjson: the guard of each record behind the others, for a file of corrections',
+    )
     .addHelpText(
       'after',
       `
@@ -63,11 +68,11 @@ Examples:
         return context.print(command, one, () => formatRecord(one, context.terminal.width, paths))
       }
       if (options.ndjson || options.csv) {
-        const asked = options.all ? find : { ...find, limit: find.limit ?? 50 }
-        for await (const text of target.export(mapping, asked, options.csv ? 'csv' : 'ndjson'))
-          await context.write(text)
-        return
+        if (options.withGuard && !options.all) throw guardNeedsAll()
+        const asked = options.all ? { ...find, withGuard: options.withGuard } : { ...find, limit: find.limit ?? 50 }
+        return writeRecords(context, target.export(mapping, asked, options.csv ? 'csv' : 'ndjson'))
       }
+      if (options.withGuard) throw guardNeedsAll()
       if (!options.all) {
         const page = await target.find(mapping, find)
         return context.print(command, page, () =>
@@ -95,6 +100,35 @@ Examples:
       } while (after !== undefined)
       if (context.isJson(command)) context.print(command, { found, next: null }, () => '')
     })
+}
+
+function guardNeedsAll(): LedgermanProblem {
+  return new LedgermanProblem(
+    'request-invalid',
+    '--with-guard says nothing here: it goes with --all and --csv or --ndjson.',
+    {
+      where: '--with-guard',
+    },
+  )
+}
+
+/** How often it is shown how many records have been written, in milliseconds. */
+const SHOW_EVERY_MS = 250
+
+/** Writes records as they come; where they go into a file or a pipe, a terminal shows how many they are. */
+async function writeRecords(context: CommandContext, texts: AsyncIterable<string>): Promise<void> {
+  const started = performance.now()
+  let [lines, shownAt] = [0, started]
+  for await (const text of texts) {
+    await context.write(text)
+    if (!context.terminal.isRedirected) continue
+    for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) lines++
+    const now = performance.now()
+    if (now - shownAt < SHOW_EVERY_MS) continue
+    shownAt = now
+    context.showProgress(`${lines} lines, ${Math.round((lines / (now - started)) * 1000)} a second`)
+  }
+  context.showProgress('')
 }
 
 function toFind(where: string | undefined, { bind, order, properties, limit, after, count }: FindFlags): Find {

@@ -73,6 +73,9 @@ export const findQuery = z
       .describe('Such as `hoursLeft desc,code`; nulls last ascending, first descending.'),
     properties: z.string().max(10_000).optional().describe('Such as `code,lead.familyName`.'),
     explain: truth.optional().describe('Show how it would be found, without finding it.'),
+    withGuard: truth
+      .optional()
+      .describe('Of an export as NDJSON or CSV: the guard of each record as a column behind the others.'),
   })
   .catchall(z.union([z.string(), z.array(z.string())]))
   .superRefine((query, context) => {
@@ -81,7 +84,7 @@ export const findQuery = z
         context.addIssue({ code: 'unrecognized_keys', keys: [name], input: query })
   })
 
-const FIND_MEMBERS = { ...findParts, order: 0, properties: 0, explain: 0 }
+const FIND_MEMBERS = { ...findParts, order: 0, properties: 0, explain: 0, withGuard: 0 }
 
 /** The same in a body, for what should not stand in an address. */
 export const findBody = z
@@ -92,6 +95,10 @@ export const findBody = z
     order: z.union([z.string().max(1000), z.array(z.string()).max(8)]).optional(),
     properties: z.union([z.string().max(10_000), z.array(z.string()).max(1000)]).optional(),
     explain: z.boolean().optional(),
+    withGuard: z
+      .boolean()
+      .optional()
+      .describe('Of an export as NDJSON or CSV: the guard of each record as a column behind the others.'),
   })
   .meta({ id: 'Find' })
 

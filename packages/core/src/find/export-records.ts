@@ -1,8 +1,9 @@
-import type { RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Rows } from '../sessions/queryable.js'
 import { buildExport } from '../statement/build-find.js'
+import type { TextForm } from '../statement/text-form.js'
 import type { Target } from '../target/target.js'
 import { valuesOf } from './run-find.js'
 import { readFindRequest, type FindRequest } from './find-request.js'
@@ -10,12 +11,20 @@ import { readFoundRow } from './found-row.js'
 
 /** Rows fetched at a time: enough to make a round trip worth it, few enough to hold. */
 const ROWS_AT_A_TIME = 500
+const LINES_AT_A_TIME = 2_000
 
 /** What an export begins with, and its rows in batches as the reader takes them. */
 export interface Export {
-  /** Paths of the properties, in order. */
+  /** Paths of the properties, in order, and the guard's name behind them where it is given. */
   columns: string[]
-  batches: AsyncGenerator<RecordValues[], void, undefined>
+  /** Lines in the form asked for where the server writes them itself, and records elsewhere. */
+  batches: AsyncGenerator<string[], void, undefined> | AsyncGenerator<RecordValues[], void, undefined>
+  isText: boolean
+}
+
+export interface ExportRequest extends FindRequest {
+  form: TextForm
+  withGuard: boolean
 }
 
 /**
@@ -26,21 +35,27 @@ export interface Export {
 export async function exportRecords(
   target: Target,
   mapping: Mapping,
-  request: FindRequest,
+  { form, withGuard, ...request }: ExportRequest,
   findMapping: FindMappingByName,
   signal?: AbortSignal,
 ): Promise<Export> {
-  const read = await readFindRequest(mapping, request, false, findMapping)
-  const find = buildExport(mapping, read.shape, read.links)
-  const { statement } = find
+  if (withGuard && mapping.guard.by === 'none')
+    throw new LedgermanProblem('request-invalid', `withGuard: ${mapping.name} has no guard.`, { where: 'withGuard' })
+  const read = await readFindRequest(mapping, request, withGuard, findMapping)
+  const find = buildExport(mapping, read.shape, read.links, form)
+  const { statement, guardName, isText } = find
   const values = valuesOf(statement, read.bind, null, 0)
+  const columns = [...find.columns.map(({ path }) => path.join('.')), ...(guardName === null ? [] : [guardName])]
+  const toRecord = (row: (string | null)[]): RecordValues =>
+    guardName === null ? readFoundRow(find, row) : { ...readFoundRow(find, row), [guardName]: row.at(-1) ?? null }
   const leave = target.beginExport()
-  return { columns: find.columns.map(({ path }) => path.join('.')), batches: batches() }
+  const batches = isText ? fetched(LINES_AT_A_TIME, (row) => row[0] ?? '') : fetched(ROWS_AT_A_TIME, toRecord)
+  return { columns, isText, batches } as Export
 
-  async function* batches(): Export['batches'] {
+  async function* fetched<T>(atATime: number, toItem: (row: (string | null)[]) => T): AsyncGenerator<T[]> {
     try {
       const reader = await target.openReader(signal)
-      const fetch = () => reader.session.query(`fetch ${ROWS_AT_A_TIME} from found`)
+      const fetch = () => reader.session.query(`fetch ${atATime} from found`)
       let ahead: Promise<Rows> | undefined
       try {
         await reader.session.query('begin')
@@ -49,9 +64,9 @@ export async function exportRecords(
         while (ahead) {
           const { rows }: Rows = await ahead
           // The next batch is fetched while this one is taken.
-          ahead = rows.length < ROWS_AT_A_TIME ? undefined : fetch()
+          ahead = rows.length < atATime ? undefined : fetch()
           ahead?.catch(() => undefined)
-          if (rows.length > 0) yield rows.map((row) => readFoundRow(find, row))
+          if (rows.length > 0) yield rows.map(toItem)
         }
       } catch (error) {
         throw reader.failed(error)

@@ -4,6 +4,8 @@ import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { operatorPlace, operatorSql, type OperatorPlace } from '../values/operator-sql.js'
 import { comparedSql, readSql } from '../values/sql-form.js'
+import { guardPrefix } from '../mapping/guard-value.js'
+import { lineSql, type TextForm } from './text-form.js'
 import { guardValueSql } from './guard-sql.js'
 import { Aliases, Astray, Joins, type Place } from './joins.js'
 import { conditionSql, type NamedExpression } from './record-scope.js'
@@ -108,27 +110,57 @@ export function buildFind(mapping: Mapping, shape: FindShape, links: Links, page
   }
 }
 
-/** Builds a find of all records as the declaration of a cursor `found`. Row shape as `buildFind`, without the order's values. */
-export function buildExport(mapping: Mapping, shape: FindShape, links: Links): FindStatement {
+/** How an export is built: as the declaration of a cursor `found`. */
+export interface ExportStatement extends FindStatement {
+  /** Whether a row is one column, the record's line in the form asked for; elsewhere it is as `buildFind` has it, without the order's values. */
+  isText: boolean
+  /** What the guard's column is called, which stands last; null where there is none. */
+  guardName: string | null
+}
+
+/** Builds a find of all records, as lines where the server can write those itself. */
+export function buildExport(mapping: Mapping, shape: FindShape, links: Links, form: TextForm): ExportStatement {
   const slots = new SlotList()
   const joins = new Joins(mapping, 't', links, new Aliases())
   const columns = chooseColumns(mapping, shape.properties, joins)
   const linkPaths = linkPathsOf(columns)
   const sort = shape.order.map((term) => sortTerm(placeOfPath(joins, term.path, 'order'), term))
   const condition = shape.where && conditionSql(shape.where, joins, slots)
+  const guardName = shape.guarded ? freeName(mapping) : null
+  const guardSql = guardName === null ? null : `'${guardPrefix(mapping)}' || ${guardValueSql(mapping.guard, 't')}`
+  const guard = guardName === null || guardSql === null ? null : { name: guardName, sql: guardSql }
+  // What comes over a link is an object of its own in JSON.
+  const isFlat = form === 'csv' || linkPaths.length === 0
+  const line = isFlat
+    ? lineSql(
+        form,
+        columns.map(({ path, property, sql }) => ({ name: path.join('.'), property, sql })),
+        guard,
+      )
+    : null
   const output = [
     ...columns.map((each) => readSql(each.sql, each.property.column.type)),
     ...linkPaths.map((path) => isThereSql(joins, path)),
+    ...(guardSql === null ? [] : [guardSql]),
   ]
   const orderBy = [...sort, ...tieBreak(mapping, sort)].map(orderSql).join(', ')
   const where = condition === null ? '' : `\nwhere ${condition}`
-  const text = `declare found no scroll cursor for select ${output.join(', ')}\nfrom ${mapping.table.sql} as t${joins.sql}${where}\norder by ${orderBy}`
+  const text = `declare found no scroll cursor for select ${line ?? output.join(', ')}\nfrom ${mapping.table.sql} as t${joins.sql}${where}\norder by ${orderBy}`
   return {
     statement: toStatement(text, slots),
     columns: columns.map(({ sql: _, ...column }) => column),
     linkPaths,
     orderAt: [],
+    isText: line !== null,
+    guardName,
   }
+}
+
+/** What the guard's column is called: no property has that name. */
+function freeName({ byName }: Mapping): string {
+  let name = 'guard'
+  while (byName.has(name)) name += '_'
+  return name
 }
 
 /** Builds the count of the rows a condition finds; one row, one column. */

@@ -78,7 +78,7 @@ describe.each([
     expect(new Set(seen).size).toBe(30)
     expect(seen).toHaveLength(30)
     if (make === 'view') return
-    const { batches } = await exportRecords(own.target, mapping, { bind: {} }, findMapping)
+    const { batches } = await exportRecords(own.target, mapping, { form: 'csv', withGuard: true }, findMapping)
     let rows = 0
     for await (const batch of batches) rows += batch.length
     expect(rows).toBe(30)

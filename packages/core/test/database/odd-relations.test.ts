@@ -12,7 +12,7 @@ import {
   type Definitions,
   type Mapping,
 } from '@ledgerman/core'
-import type { RecordValues, StepDefinition } from '@ledgerman/contract'
+import { parseJson, printJson, type RecordValues, type StepDefinition } from '@ledgerman/contract'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 // Relations that nobody tuned to us: each goes through every verb, a find by pages, an export, a run and a drill.
@@ -231,9 +231,11 @@ describe.each(RELATIONS)('a relation $name', ({ path, isFixed }) => {
     const before = await allOf(mapping)
     expect(before).toHaveLength(n as number)
     const exported: RecordValues[] = []
-    const { batches } = await exportRecords(own.target, mapping, { bind: {} }, noMapping)
-    for await (const batch of batches) exported.push(...batch)
-    expect(exported).toEqual(before)
+    const { batches } = await exportRecords(own.target, mapping, { form: 'ndjson', withGuard: false }, noMapping)
+    // Lines that the server writes say the same as records that were read and printed.
+    for await (const batch of batches)
+      exported.push(...batch.map((each) => (typeof each === 'string' ? (parseJson(each) as RecordValues) : each)))
+    expect(exported.map((record) => printJson(record))).toEqual(before.map((record) => printJson(record)))
     for (const record of before) {
       const key = keyOf(mapping, record)
       expect((await loadRecord(own.target, mapping, key)).record).toEqual(record)

@@ -89,12 +89,19 @@ export function findRoutes({ targets }: Services) {
       return { status: 200, body: { found: [record], next: null, record, guard }, headers }
     }
     const type = call.request.accepts(['application/json', NDJSON, CSV])
+    const isExport =
+      type !== false && type !== 'application/json' && asked.limit === undefined && asked.after === undefined
+    if (asked.withGuard && !isExport)
+      throw new LedgermanProblem(
+        'request-invalid',
+        `withGuard: it goes with an export of all records, as ${NDJSON} or ${CSV} and without limit.`,
+        { where: 'withGuard' },
+      )
     if (type === false)
       throw new LedgermanProblem('media-type', `Records are given as application/json, ${NDJSON} or ${CSV}.`, {
         where: 'accept',
       })
-    if (type !== 'application/json' && asked.limit === undefined && asked.after === undefined)
-      return exported(target, mapping, asked, call, type)
+    if (isExport) return exported(target, mapping, asked, call, type)
     const page = await findRecords(target, mapping, request, findMapping, call.gone())
     const next =
       call.request.method === 'GET' && page.next !== null ? nextAddress(call.request.originalUrl, page.next) : null
@@ -116,8 +123,14 @@ export function findRoutes({ targets }: Services) {
 
   async function exported(target: Target, mapping: Mapping, asked: Find, call: Call, type: string): Promise<Reply> {
     const findMapping = (name: string) => targets.mapping(target, name)
-    const { columns, batches } = await exportRecords(target, mapping, asked, findMapping, call.gone())
-    return { status: 200, stream: asText(type, columns, batches) }
+    const form = type === CSV ? 'csv' : 'ndjson'
+    const request = { ...asked, form, withGuard: asked.withGuard ?? false } as const
+    const { columns, batches, isText } = await exportRecords(target, mapping, request, findMapping, call.gone())
+    if (!isText) return { status: 200, stream: asText(type, columns, batches as AsyncIterable<RecordValues[]>) }
+    return {
+      status: 200,
+      stream: { contentType: contentTypes[form], chunks: lines(form, columns, batches as AsyncIterable<string[]>) },
+    }
   }
 }
 
@@ -125,10 +138,27 @@ function columnsOf(mapping: Mapping, { properties }: Find): string[] {
   return properties?.split(',').map((path) => path.trim()) ?? mapping.properties.map(({ name }) => name)
 }
 
+const contentTypes = { csv: `${CSV}; charset=utf-8; header=present`, ndjson: NDJSON }
+
 function asText(type: string, columns: string[], batches: AsyncIterable<RecordValues[]>) {
   return type === CSV
-    ? { contentType: `${CSV}; charset=utf-8; header=present`, chunks: csv(columns, batches) }
-    : { contentType: NDJSON, chunks: ndjson(batches) }
+    ? { contentType: contentTypes.csv, chunks: csv(columns, batches) }
+    : { contentType: contentTypes.ndjson, chunks: ndjson(batches) }
+}
+
+/** Lines as the server wrote them. */
+async function* lines(
+  form: 'csv' | 'ndjson',
+  columns: string[],
+  batches: AsyncIterable<string[]>,
+): AsyncGenerator<string> {
+  const end = form === 'csv' ? '\r\n' : '\n'
+  let header = form === 'csv' ? stringify([columns], { record_delimiter: end }) : ''
+  for await (const batch of batches) {
+    yield header + batch.join(end) + end
+    header = ''
+  }
+  if (header !== '') yield header
 }
 
 async function* ndjson(batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
@@ -154,12 +184,12 @@ function fieldOf(record: RecordValues, path: string): string | null {
 }
 
 function fromQuery(query: FindQuery): Find {
-  const { where, limit, after, expect, count, order, properties, explain, ...others } = query as FindQuery &
+  const { where, limit, after, expect, count, order, properties, explain, withGuard, ...others } = query as FindQuery &
     Record<string, unknown>
   const bind = Object.fromEntries(
     Object.entries(others).map(([name, value]) => [name.slice('bind.'.length), value as string | string[]]),
   )
-  return { where, limit, after, expect, count, order, properties, explain, bind }
+  return { where, limit, after, expect, count, order, properties, explain, withGuard, bind }
 }
 
 function fromBody({ order, properties, bind = {}, ...others }: FindBody): Find {
