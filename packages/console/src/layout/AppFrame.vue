@@ -9,6 +9,7 @@ import {
   mdiTableEdit,
   mdiThemeLightDark,
   mdiTimerSand,
+  mdiTrayFull,
 } from '@mdi/js'
 import { computed, onMounted } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -31,13 +32,19 @@ const pages = computed(() => [
     title: 'Records',
     icon: mdiTableEdit,
     to: { name: 'records', params: { target: target.value } },
-    isActive: ['records', 'record', 'add'].includes(String(route.name)),
+    isActive: ['records', 'record', 'add', 'change-all', 'from-file'].includes(String(route.name)),
   },
   {
     title: 'Transactions',
     icon: mdiPlaylistCheck,
     to: { name: 'transactions', params: { target: target.value } },
     isActive: route.name === 'transactions',
+  },
+  {
+    title: 'Jobs',
+    icon: mdiTrayFull,
+    to: { name: 'jobs', params: { target: target.value } },
+    isActive: route.name === 'jobs' || route.name === 'job',
   },
   {
     title: 'Drills',

@@ -2,6 +2,7 @@
 import { mdiCheckCircle, mdiCloseCircle, mdiFlaskOutline } from '@mdi/js'
 import { computed } from 'vue'
 import type { Receipt } from '@ledgerman/contract'
+import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
 import StatementView from './StatementView.vue'
 import StepList from './StepList.vue'
@@ -69,7 +70,8 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
       <p v-if="step.matched === 1 && step.changed === 0 && receipt.outcome !== 'refused'" class="mb-3">
         The record has these values already, so its row was not written.
       </p>
-      <DifferenceTable v-for="(row, at) in step.rows" :key="at" :row="row" />
+      <DifferencesTable v-if="step.rows.length > 1" :rows="step.rows" :total="step.changed ?? 0" />
+      <DifferenceTable v-for="(row, at) in step.rows" v-else :key="at" :row="row" />
       <v-expansion-panels
         variant="accordion"
         class="mt-3"

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { StepReceipt } from '@ledgerman/contract'
+import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
 import StatementView from './StatementView.vue'
 
@@ -30,8 +31,13 @@ defineProps<{ steps: readonly StepReceipt[] }>()
       </v-expansion-panel-title>
       <v-expansion-panel-text>
         <template v-if="step.kind !== 'load'">
-          <DifferenceTable v-for="(row, at) in step.rows.slice(0, 20)" :key="at" :row="row" class="mb-2" />
-          <p v-if="step.rows.length > 20" class="text-medium-emphasis">… and more rows; all are in the book.</p>
+          <DifferencesTable
+            v-if="step.rows.length > 1"
+            :rows="step.rows"
+            :total="step.changed ?? step.rows.length"
+            class="mb-2"
+          />
+          <DifferenceTable v-for="(row, at) in step.rows" v-else :key="at" :row="row" class="mb-2" />
         </template>
         <p v-if="step.leftOut?.length" class="mb-2">
           Left out, held by others: {{ step.leftOut.map((key) => Object.values(key).join(', ')).join(' · ') }}

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiHelpCircleOutline, mdiMagnify, mdiPlus } from '@mdi/js'
+import { mdiFileUploadOutline, mdiHelpCircleOutline, mdiMagnify, mdiPencilBoxMultipleOutline, mdiPlus } from '@mdi/js'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { isProblem, type MappingInfo, type MappingSummary, type RecordValues } from '@ledgerman/contract'
@@ -151,6 +151,25 @@ function open(address: string) {
         data-test="add"
         >Add</v-btn
       >
+      <template v-if="mapping?.properties">
+        <v-btn
+          v-if="mapping.key.length > 0"
+          :prepend-icon="mdiFileUploadOutline"
+          :to="{ name: 'from-file', params: { target, mapping: mapping.name } }"
+          data-test="from-file"
+          >From a file</v-btn
+        >
+        <v-btn
+          :prepend-icon="mdiPencilBoxMultipleOutline"
+          :to="{
+            name: 'change-all',
+            params: { target, mapping: mapping.name },
+            query: view.where ? { where: view.where } : {},
+          }"
+          data-test="change-all"
+          >{{ view.where ? 'Change all that match' : 'Change all' }}</v-btn
+        >
+      </template>
     </div>
     <div v-if="mapping?.properties" class="d-flex align-center ga-2 mb-3">
       <ExpressionField

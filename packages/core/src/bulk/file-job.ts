@@ -1,4 +1,4 @@
-import { LedgermanProblem, type FailedRow, type Images } from '@ledgerman/contract'
+import { fileInvalid, LedgermanProblem, type FailedRow, type Images } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { Links } from '../mapping/links.js'
 import { bookNotPrepared } from '../record/change-problems.js'
@@ -17,7 +17,6 @@ import { BulkSession, type BulkTask } from './bulk-session.js'
 import { givenColumn, type BulkShape, type GivenShape } from './bulk-shape.js'
 import { SHOWN_ROWS } from './find-statements.js'
 import { sameGivenSql } from './found-rows.js'
-import { fileInvalid } from './given-columns.js'
 
 /** A file of corrections that was read: every value is of its column's type. */
 export interface FileJob {

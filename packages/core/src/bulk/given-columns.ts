@@ -1,4 +1,12 @@
-import { LedgermanProblem, parseJson, RawJson, suggestName, type Json, type OnMissing } from '@ledgerman/contract'
+import {
+  fileInvalid,
+  LedgermanProblem,
+  parseJson,
+  RawJson,
+  suggestName,
+  type Json,
+  type OnMissing,
+} from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { assertKeyed } from '../record/record-key.js'
 import type { ValueKind } from '../values/column-type.js'
@@ -211,27 +219,6 @@ function fromField(field: Json, kind: ValueKind): Json {
     default:
       return field
   }
-}
-
-/** The problem for a place of a file, lines and columns from 1. */
-export function fileInvalid(
-  line: number,
-  column: number | null,
-  found: string,
-  expected: string,
-  hint = '',
-): LedgermanProblem {
-  const place = column === null ? `line ${line}` : `line ${line}, column ${column}`
-  return new LedgermanProblem(
-    'file-invalid',
-    `${place}: ${found}; expected ${expected}${expected.endsWith('…') ? '' : '.'}${hint} Nothing was changed.`,
-    {
-      line,
-      column,
-      found,
-      expected,
-    },
-  )
 }
 
 function quoted(name: string): string {

@@ -1,9 +1,16 @@
 import { isUtf8 } from 'node:buffer'
 import { createHash } from 'node:crypto'
 import type { Readable } from 'node:stream'
-import { findJsonLimit, LedgermanProblem, parseJson, type Json } from '@ledgerman/contract'
-import { csvRecords, LONGEST_RECORD } from './csv-records.js'
-import { copyLine, fileInvalid, readColumns, readRow, type GivenColumns, type Mapping } from '@ledgerman/core'
+import {
+  csvRecords,
+  fileInvalid,
+  findJsonLimit,
+  LedgermanProblem,
+  LONGEST_RECORD,
+  parseJson,
+  type Json,
+} from '@ledgerman/contract'
+import { copyLine, readColumns, readRow, type GivenColumns, type Mapping } from '@ledgerman/core'
 import type { OnMissing } from '@ledgerman/contract'
 
 /** How much of a file is kept as one part, in characters. */

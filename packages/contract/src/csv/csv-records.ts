@@ -1,4 +1,4 @@
-import { fileInvalid } from '@ledgerman/core'
+import { fileInvalid } from './file-invalid.js'
 
 /** How long one record of a file may be, in characters. */
 export const LONGEST_RECORD = 1_000_000
