@@ -151,7 +151,7 @@ function begin(mode: RunMode) {
                     ]"
                     label="New value by"
                     hide-details
-                    style="max-width: 140px"
+                    style="max-width: 175px"
                     data-test="by"
                   />
                   <v-btn

@@ -10,11 +10,12 @@ const props = defineProps<{ job: Job }>()
 const emit = defineEmits<{ cancel: []; resume: [] }>()
 const isOpen = computed(() => props.job.state === 'queued' || props.job.state === 'running')
 const headline = computed(() => {
-  const { state, mode, report } = props.job
+  const { state, mode, report, entries, progress } = props.job
   if (isOpen.value)
     return { title: state === 'queued' ? 'Queued' : 'Running', color: 'primary', icon: mdiProgressClock }
-  if (state === 'failed') return { title: 'Failed. Nothing more was changed.', color: 'error', icon: mdiCloseCircle }
-  if (state === 'cancelled') return { title: 'Cancelled', color: 'warning', icon: mdiCancel }
+  const stays = progress.chunk === null ? 'Nothing was changed.' : `What ${entries.length} chunks changed stays.`
+  if (state === 'failed') return { title: `Refused. ${stays}`, color: 'error', icon: mdiCloseCircle }
+  if (state === 'cancelled') return { title: `Cancelled. ${stays}`, color: 'warning', icon: mdiCancel }
   const left = report && report.notFound + report.ambiguous + report.refused > 0
   if (mode === 'rehearse') return { title: 'Rehearsed, rolled back', color: 'secondary', icon: mdiFlaskOutline }
   return { title: left ? 'Committed, but for some rows' : 'Committed', color: 'success', icon: mdiCheckCircle }
@@ -54,7 +55,7 @@ const hasLines = computed(() => props.job.report?.sample.some(({ line }) => line
       <template #append>
         <v-btn v-if="isOpen" size="small" data-test="cancel" @click="emit('cancel')">Cancel</v-btn>
         <v-btn
-          v-if="job.state === 'cancelled' || job.state === 'failed'"
+          v-if="job.mode === 'commit' && (job.state === 'cancelled' || job.state === 'failed')"
           size="small"
           data-test="resume"
           @click="emit('resume')"

@@ -7,7 +7,19 @@ import ValueText from './ValueText.vue'
 /** The differences of many rows: a line a row, and what all of them share said once. */
 const props = defineProps<{ rows: readonly RowReceipt[]; total: number }>()
 const differences = computed(() => rowDifferences(props.rows))
-const isNumber = (value: unknown) => typeof value === 'number' || /^-?\d+(\.\d+)?$/.test(String(value))
+const numberColumns = computed(
+  () => new Set(differences.value.columns.filter((name) => valuesOf(name).every((value) => isNumber(value)))),
+)
+const isNumberColumn = (name: string) => numberColumns.value.has(name)
+
+function valuesOf(name: string): unknown[] {
+  const all = differences.value.rows.flatMap(({ changes }) => [changes.get(name)?.before, changes.get(name)?.after])
+  return all.filter((value) => value !== undefined && value !== null)
+}
+
+function isNumber(value: unknown): boolean {
+  return typeof value === 'number' || (typeof value === 'string' && /^-?\d+(\.\d+)?$/.test(value))
+}
 </script>
 
 <template>
@@ -29,7 +41,10 @@ const isNumber = (value: unknown) => typeof value === 'number' || /^-?\d+(\.\d+)
         <thead>
           <tr>
             <th v-for="name in differences.keys" :key="name">{{ name }}</th>
-            <th v-for="name in differences.columns" :key="name">{{ name }}</th>
+            <th v-for="name in differences.columns" :key="name" :class="{ number: isNumberColumn(name) }">
+              {{ name }}
+            </th>
+            <th class="rest"></th>
           </tr>
         </thead>
         <tbody>
@@ -40,8 +55,9 @@ const isNumber = (value: unknown) => typeof value === 'number' || /^-?\d+(\.\d+)
             <td
               v-for="name in differences.columns"
               :key="name"
+              class="text-no-wrap"
               :class="{
-                number: isNumber(row.changes.get(name)?.after),
+                number: isNumberColumn(name),
                 'text-medium-emphasis': row.changes.get(name)?.isBeside,
               }"
             >
@@ -59,6 +75,7 @@ const isNumber = (value: unknown) => typeof value === 'number' || /^-?\d+(\.\d+)
                 /></span>
               </template>
             </td>
+            <td></td>
           </tr>
         </tbody>
       </v-table>
@@ -75,6 +92,9 @@ const isNumber = (value: unknown) => typeof value === 'number' || /^-?\d+(\.\d+)
 }
 .differences :is(th, td) {
   padding-inline: 8px;
+}
+.rest {
+  width: 100%;
 }
 .old {
   color: rgba(var(--v-theme-on-surface), var(--v-medium-emphasis-opacity));

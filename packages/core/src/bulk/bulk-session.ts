@@ -129,7 +129,7 @@ export class BulkSession {
       const result = await unit.run()
       await beforeCommit?.(result)
       const done = { report: result.report, evidence: result.evidence }
-      if (request.mode === 'rehearse') {
+      if (request.mode === 'rehearse' || options.isOnlyJudged) {
         await session.query('rollback')
         isOver = true
         return { ...done, entry: null }

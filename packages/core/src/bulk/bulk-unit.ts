@@ -59,6 +59,10 @@ export interface UnitOptions {
   range: RowRange
   /** How many rows of the file that is, less those whose key stands there twice. */
   count: number
+  /** What a rehearsal saw of them, where exactly that is to be committed. */
+  rehearsed?: BulkEvidence | undefined
+  /** Whether it is only judged, and nothing written: whether a file that goes in chunks is as it was rehearsed. */
+  isOnlyJudged?: boolean
 }
 
 /** What a part of a change of many did, inside the transaction that somebody else began. */
@@ -114,10 +118,11 @@ export class BulkUnit {
     const { request, shape, options } = this
     if (this.isStaged) await this.#stage()
     this.#tell('counting')
-    const wantsDigest = request.mode === 'rehearse' || request.rehearsed !== undefined
+    const wantsDigest = request.mode === 'rehearse' || options.rehearsed !== undefined
     const found = await this.#survey(wantsDigest)
     const evidence = { matched: found.matched, digest: wantsDigest ? found.digest : null }
     await this.#judge(found, evidence)
+    if (options.isOnlyJudged) return { report: this.#report, failed: this.#failed, evidence, steps: [] }
     const toChange = found.changed
     this.#tell('changing', 0, toChange)
     if (!this.#hasImages) this.#bits = blockBits(toChange + this.#report.notFound, found.bytes * 2)
@@ -160,8 +165,8 @@ export class BulkUnit {
   }
 
   get #takesImagesAtOnce(): boolean {
-    const { isStaged, shape, options, request } = this
-    const isWhole = !options.leavesFailed && request.rehearsed === undefined
+    const { isStaged, shape, options } = this
+    const isWhole = !options.leavesFailed && options.rehearsed === undefined
     return (
       isWhole &&
       !isStaged &&
@@ -182,14 +187,14 @@ export class BulkUnit {
 
   /** Whether what was found may be written at all. */
   async #judge(found: Survey, evidence: BulkEvidence): Promise<void> {
-    const { shape, request, options } = this
+    const { shape, options } = this
     const { mapping, given } = shape
     const report = this.#report
     report.matched = found.matched
     report.refused = found.guardBroken + found.ruleBroken
     report.same = found.matched - found.changed - report.refused
     if (given) await this.#judgeFile()
-    const { rehearsed } = request
+    const { rehearsed } = options
     if (rehearsed && (rehearsed.matched !== evidence.matched || rehearsed.digest !== evidence.digest))
       throw this.#refused(
         new LedgermanProblem(

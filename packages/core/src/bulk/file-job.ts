@@ -91,8 +91,19 @@ export async function runFileJob(
     if (isWhole) {
       const range = { first: 1, last: job.rows }
       const count = job.rows - twice.length
-      const result = await session.run(null, { expect: 'any', leavesFailed: job.chunk !== null, range, count })
+      const result = await session.run(null, {
+        expect: 'any',
+        leavesFailed: job.chunk !== null,
+        range,
+        count,
+        rehearsed: request.rehearsed,
+      })
       return { ...result, report: withTwice(result.report, twice) }
+    }
+    // Where a chunk of it is committed already, nothing is as it was rehearsed any more.
+    if (request.rehearsed && hooks.done === 0 && !(await findBookedChunk(session.session, request, 1))) {
+      const options = { expect: 'any', leavesFailed: true, isOnlyJudged: true, rehearsed: request.rehearsed } as const
+      await session.run(null, { ...options, range: { first: 1, last: job.rows }, count: job.rows - twice.length })
     }
     return runChunks(session, job, hooks, twice)
   })

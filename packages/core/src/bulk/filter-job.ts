@@ -126,7 +126,13 @@ export async function runFilterJob(target: Target, job: FilterJob, request: Bulk
     const before = request.mode === 'commit' ? await findBookedChunk(session.session, request, null) : undefined
     if (before)
       return { report: before.report, entry: before.entry, evidence: { matched: before.report.matched, digest: null } }
-    return session.run(null, { expect: job.input.expect ?? 'any', leavesFailed: false, range: ALL, count: 0 })
+    return session.run(null, {
+      expect: job.input.expect ?? 'any',
+      leavesFailed: false,
+      range: ALL,
+      count: 0,
+      rehearsed: request.rehearsed,
+    })
   })
 }
 
