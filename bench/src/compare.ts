@@ -73,3 +73,30 @@ async function measure({ once }: Way, slotMs: number, callers: number, by: Measu
 function share(numbers: readonly number[], part: number): number {
   return [...numbers].sort((one, other) => one - other)[Math.floor((numbers.length - 1) * part)] ?? 0
 }
+
+/** One way of doing something long, with what has to be done behind it so that the next finds all as it was. */
+export interface LongWay {
+  name: string
+  once(): Promise<unknown>
+  after?(): Promise<unknown>
+}
+
+/** Runs long ways in turn, and says how many times as long as the first each takes, as the median over rounds. */
+export async function compareTimes(ways: readonly LongWay[], rounds: number): Promise<Ratio[]> {
+  const measured = new Map(ways.map((way) => [way.name, [] as number[]]))
+  for (let round = 0; round < rounds; round++)
+    for (let at = 0; at < ways.length; at++) {
+      const way = ways[(at + round) % ways.length] as LongWay
+      const started = performance.now()
+      await way.once()
+      measured.get(way.name)?.push(performance.now() - started)
+      await way.after?.()
+    }
+  const base = measured.get(ways[0]?.name ?? '') ?? []
+  return ways.map(({ name }) => {
+    const own = measured.get(name) ?? []
+    const ratios = own.map((ms, round) => ms / (base[round] ?? 1)).sort((one, other) => one - other)
+    const at = (part: number) => ratios[Math.floor((ratios.length - 1) * part)] ?? 0
+    return { name, figure: `${share(own, 0.5).toFixed(0)} ms`, ratio: at(0.5), low: at(0.25), high: at(0.75) }
+  })
+}

@@ -7,6 +7,7 @@ import { findFreePort, removeCluster, startCluster } from '@ledgerman/local'
 import { allocation, Hand, makeBenchTable, sightings } from './bench-table.js'
 import { compareCommands } from './cases/commands.js'
 import { compareFinds, comparePages } from './cases/finds.js'
+import { compareExport, compareFile, compareFiltered, compareLoop, keepChanging } from './cases/many.js'
 import { compareTransfers, transferDefinition } from './cases/transfers.js'
 import { CALLERS, compare, type Ratio } from './compare.js'
 import { changeByHand, changeByHandWithAudit, loadByHand } from './hand-written.js'
@@ -47,6 +48,12 @@ try {
   const show = async (title: string, measure: () => Promise<Ratio[]>): Promise<void> => {
     const wanted = process.argv.slice(2)
     if (wanted.length === 0 || wanted.some((word) => title.includes(word))) print(title, await measure())
+  }
+
+  /** The same for what prints by itself. */
+  const onlyIf = async (title: string, measure: () => Promise<Ratio[]>): Promise<Ratio[]> => {
+    const wanted = process.argv.slice(2)
+    return wanted.length === 0 || wanted.some((word) => title.includes(word)) ? measure() : []
   }
 
   console.log(`${cpus().length} × ${cpus()[0]?.model ?? 'processor'}, Node ${process.version}, ${CALLERS} callers\n`)
@@ -90,6 +97,9 @@ try {
   const sighting = resolveMapping(sightings, 1, await target.table('public.sighting'))
   await show('A page of 50 from a million rows', () => comparePages(target, sighting, pool))
   await show('A find by expression', () => compareFinds(target, sighting, pool))
+  await show('Many records: one column of 200,000, times as long', () => compareFiltered(target, pool, 200_000, 5))
+  await show('Many records: one column of 1,000,000, times as long', () => compareFiltered(target, pool, 1_000_000, 3))
+  await show('Many records: 100,000 one by one, times as long', () => compareLoop(target, pool, 100_000))
   const both = (servers = await startServers(cluster.adminUrl('home'), url))
   const bearer = { authorization: `Bearer ${both.token}` }
   const records = `${both.ours}/v1/targets/bench/mappings/allocation`
@@ -99,6 +109,9 @@ try {
     body: JSON.stringify(allocation),
   })
   const json = { 'content-type': 'application/json' }
+  const many = { ours: both.ours, token: both.token, targetUrl: url }
+  await show('Many records: a file of 100,000, times as long', () => compareFile(many, target, pool, 100_000))
+  await show('Many records: an export of 1,000,000, times as long', () => compareExport(many, target, pool, 1_000_000))
   const patch = { ...bearer, 'content-type': 'application/merge-patch+json' }
 
   const changesOverHttp = (by: Hand) => [
@@ -141,6 +154,15 @@ try {
   await show('The same, 64 callers, how long all but one of a hundred take', () =>
     compare(changesOverHttp(crowd), { callers: CROWD, by: 'p99' }),
   )
+  const changesOnly = (by: Hand) => changesOverHttp(by).slice(1)
+  const [alone] = await onlyIf('Many records: keyed changes beside a job', () =>
+    compare(changesOnly(hand), { callers: 8, by: 'p99', rounds: 8 }),
+  )
+  if (alone) {
+    const end = await keepChanging(target, pool, 1_000_000)
+    const [beside] = await compare(changesOnly(hand), { callers: 8, by: 'p99', rounds: 8 }).finally(end)
+    print('Many records: keyed changes beside a job, p99 of 8 callers', [alone, beside as Ratio])
+  }
   await show('A command', () => compareCommands(both.ours, both.token))
   await show('One load by key, through HTTP', () =>
     compare([

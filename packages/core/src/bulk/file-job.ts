@@ -10,7 +10,7 @@ import { touchedBy } from '../statement/keyed-statement.js'
 import type { Target } from '../target/target.js'
 import { storedSql } from '../values/sql-form.js'
 import type { ColumnType } from '../values/column-type.js'
-import { bookRefusedBulk, findBookedChunk } from './book-bulk.js'
+import { bookRefusedBulk, findBookedChunk, type BulkHeader } from './book-bulk.js'
 import { newEntryId } from '../book/entry-id.js'
 import { BulkRefused, emptyReport, joinReports, type BulkRequest, type BulkResult } from './bulk-request.js'
 import { BulkSession, type BulkTask } from './bulk-session.js'
@@ -192,25 +192,26 @@ function placed(error: unknown, mapping: Mapping, given: GivenShape): unknown {
   return fileInvalid(Number(place[1]) + 1, column, `${property.name}: ${says}`, property.column.type.sql)
 }
 
+/** Of rows whose key stands there more than once so many are told. */
+const MOST_TWICE = 100_000
+
 /** The rows of which the file has another with the same key; they are taken out of the temporary table. */
 async function findTwice({ session, task }: BulkSession, job: FileJob): Promise<(FailedRow & { no: number })[]> {
-  const { mapping, given, chunk } = job
+  const { mapping, given } = job
   const keys = mapping.key.map((property) => givenColumn(given, property)).join(', ')
   const { rows: some } = await session.query(
     `select 1 from pg_temp.ledgerman_given group by ${keys} having pg_catalog.count(*) > 1 limit 1`,
   )
   if (some.length === 0) return []
+  const same = `select no, line, ${keys}, pg_catalog.count(*) over same as rows, pg_catalog.min(line) over same as first, pg_catalog.max(line) over same as last
+  from pg_temp.ledgerman_given window same as (partition by ${keys})`
   const { rows } = await session.query(
-    `select no, line, first, last, ${keys} from (
-  select no, line, ${keys}, pg_catalog.count(*) over same as rows, pg_catalog.min(line) over same as first, pg_catalog.max(line) over same as last
-  from pg_temp.ledgerman_given window same as (partition by ${keys})
-) as counted where rows > 1 order by no limit 10000`,
+    `select no, line, first, last, ${keys} from (\n  ${same}\n) as counted where rows > 1 order by no limit ${MOST_TWICE}`,
   )
   // Which of them is meant nobody knows: none of them is applied.
-  if (chunk !== null)
-    await session.query('delete from pg_temp.ledgerman_given where no = any($1::bigint[])', [
-      `{${rows.map(([no]) => no).join(',')}}`,
-    ])
+  await session.query(
+    `delete from pg_temp.ledgerman_given where no in (select no from (\n  ${same}\n) as counted where rows > 1)`,
+  )
   return rows.map(([no, line, first, last, ...key]) => ({
     no: Number(no),
     line: Number(line),
@@ -220,23 +221,42 @@ async function findTwice({ session, task }: BulkSession, job: FileJob): Promise<
   }))
 }
 
+/** A file in which keys stand more than once: those rows are told, and with them whatever else stands in its way. */
 async function refusedFor(session: BulkSession, job: FileJob, twice: readonly (FailedRow & { no: number })[]) {
   const { target, shape, request } = session.task
-  const failed = twice.map(({ no: _, ...row }) => row)
-  const [first, second] = failed
-  const report = { ...emptyReport(), ambiguous: failed.length, sample: failed.slice(0, SHOWN_ROWS) }
+  let others: readonly FailedRow[] = []
+  const { report: judged } = await session.run(
+    null,
+    {
+      expect: 'any',
+      leavesFailed: true,
+      isOnlyJudged: true,
+      range: { first: 1, last: job.rows },
+      count: job.rows - twice.length,
+    },
+    ({ failed: told }) => {
+      others = told
+      return Promise.resolve()
+    },
+  )
+  const failed = [...twice.map(({ no: _, ...row }) => row), ...others].sort(
+    (one, other) => (one.line ?? 0) - (other.line ?? 0),
+  )
+  const [first, second] = twice
+  const report = { ...withTwice(judged, twice), changed: 0, sample: failed.slice(0, SHOWN_ROWS) }
+  const more = failed.length - 2
   const problem = new LedgermanProblem(
     'record-ambiguous',
     `Lines ${first?.line} and ${second?.line} have the same key, ${Object.values(first?.key ?? {})
       .map(String)
       .join(
         ',',
-      )}${failed.length > 2 ? `; ${failed.length} lines share theirs with another` : ''}. Which one is meant? Take the others out. Nothing was changed.`,
+      )}. Which one is meant? Take the other out.${more > 0 ? ` ${more} more ${more === 1 ? 'row' : 'rows'} cannot be applied either.` : ''} Nothing was changed.`,
     { mapping: job.mapping.name, line: first?.line, key: first?.key, failed: failed.length },
   )
   const refused = new BulkRefused(problem, report, failed)
   const startedAt = new Date().toISOString()
-  const header = {
+  const header: BulkHeader = {
     id: newEntryId(),
     startedAt,
     chunk: null,

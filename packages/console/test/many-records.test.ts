@@ -1,0 +1,71 @@
+import type { Page } from 'playwright-core'
+import { openConsole, type OpenConsole } from './browser.js'
+
+let console: OpenConsole
+let page: Page
+
+beforeAll(async () => {
+  console = await openConsole()
+  page = await console.person()
+}, 60_000)
+afterAll(() => console.close())
+
+const open = (test: string) => page.locator(`[data-test="${test}"]`)
+const sql = (text: string) => console.service.observatory.sql(text)
+const job = (state: string, mode: string) => page.locator(`[data-test=job][data-mode=${mode}][data-state=${state}]`)
+
+it('all that match a filter are changed by an expression: rehearsed, looked at, and committed exactly so', async () => {
+  await page.goto(
+    `${console.service.url}/t/observatory/records/programme?where=${encodeURIComponent("semester = '2026B' and hoursLeft > 20")}`,
+  )
+  await page.click('[data-test=change-all]')
+  await open('assignment').waitFor()
+  await open('assigned').click()
+  await page.locator('.v-list-item', { hasText: 'hoursLeft' }).last().click()
+  await page.fill('[data-test=expression] input', 'hoursLeft - 0.5')
+  const before = await sql(
+    `select count(*)::int as n, sum(hours_left)::text as hours from programme where semester = '2026B' and hours_left > 20`,
+  )
+  expect(await open('commit').isDisabled()).toBe(true)
+  await page.click('[data-test=rehearse]')
+  await job('done', 'rehearse').waitFor()
+  expect(await open('count-matched').innerText()).toBe(`matched ${before[0]?.['n']}`)
+  expect(await open('differences').innerText()).toMatch(/P-1\d\d\s+\d+\.\d+ → \d+\.\d+/)
+  expect(await sql(`select count(*)::int as n from programme where row_version > 1`)).toEqual([{ n: 0 }])
+  await page.click('[data-test=commit]')
+  await job('done', 'commit').waitFor()
+  const changed = Number(before[0]?.['n'])
+  expect(
+    await sql(`select count(*)::int as n, sum(hours_left)::text as hours from programme where row_version = 2`),
+  ).toEqual([{ n: changed, hours: (Number(before[0]?.['hours']) - changed / 2).toFixed(2) }])
+}, 60_000)
+
+it('a file is understood before it is sent, refused with its lines, and applied in chunks but for those', async () => {
+  await page.goto(`${console.service.url}/t/observatory/from-file/programme`)
+  const send = (text: string) =>
+    page.setInputFiles('[data-test=file]', { name: 'corrections.csv', mimeType: 'text/csv', buffer: Buffer.from(text) })
+  await send('code,levle\nP-101,1\n')
+  expect(await open('preview').innerText()).toMatch(/levle\s+not a property of programme/)
+  expect(await open('rehearse').isDisabled()).toBe(true)
+  await send('code,hoursLeft\nP-101,1.25\nP-999,1\nP-102,2.25\n')
+  await page.getByText('sets numeric(6,2)').waitFor()
+  await page.click('[data-test=rehearse]')
+  await job('failed', 'rehearse').waitFor()
+  expect(await open('not-applied').innerText()).toMatch(/3\s+P-999\s+There is no such programme\./)
+  await page.fill('[data-test=chunk] input', '2')
+  await page.click('[data-test=rehearse]')
+  await job('done', 'rehearse').waitFor()
+  await page.click('[data-test=commit]')
+  await job('done', 'commit').waitFor()
+  expect(
+    await sql(`select code, hours_left::text from programme where code in ('P-101', 'P-102') order by code`),
+  ).toEqual([
+    { code: 'P-101', hours_left: '1.25' },
+    { code: 'P-102', hours_left: '2.25' },
+  ])
+  await page.goto(`${console.service.url}/t/observatory/jobs`)
+  await open('jobs').locator('tbody tr').first().waitFor()
+  expect(await open('jobs').innerText()).toMatch(/done\s+programme from a file\s+2\s+2/)
+  await open('jobs').locator('tbody tr').first().click()
+  await page.getByText('Committed, but for some rows').waitFor()
+}, 60_000)
