@@ -35,7 +35,13 @@ export type StreamedBody = Blob | AsyncIterable<Uint8Array>
 /** The part of `fetch` (WHATWG Fetch) that is used. */
 export type Send = (
   address: string,
-  init: { method: string; headers: Record<string, string>; body?: string | StreamedBody; signal?: AbortSignal },
+  init: {
+    method: string
+    headers: Record<string, string>
+    body?: string | StreamedBody
+    duplex?: 'half'
+    signal?: AbortSignal
+  },
 ) => Promise<Received>
 
 export interface Request {
@@ -174,7 +180,8 @@ export class HttpClient {
         ...headers,
       },
       ...(signal ? { signal } : {}),
-      ...(stream === undefined ? {} : { body: stream }),
+      // A body that is read as it is sent says so (WHATWG Fetch, RequestDuplex).
+      ...(stream === undefined ? {} : { body: stream, duplex: 'half' as const }),
       ...(body === undefined ? {} : { body: typeof body === 'string' ? body : printJson(body) }),
     }).catch((error: unknown) => {
       throw wasNeverSent(error) ? unreachable(this.#url, error) : lostAnswer(this.#url, request, error)

@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto'
+import { EventEmitter } from 'node:events'
 import { setTimeout as delay } from 'node:timers/promises'
 import {
   isProblem,
@@ -39,6 +40,8 @@ export class JobRunner {
   #isStopped = false
   #looking: Promise<void> | undefined
   #isAskedAgain = false
+  /** Told, by its id, of a job that this service has brought to its end: whoever follows it need not ask for it again and again. */
+  readonly ends = new EventEmitter().setMaxListeners(0)
 
   constructor(
     readonly jobs: JobStore,
@@ -126,6 +129,7 @@ export class JobRunner {
       )
     } finally {
       await renewing.end()
+      this.ends.emit(job.id)
     }
   }
 

@@ -1,3 +1,4 @@
+import type { EventEmitter } from 'node:events'
 import type { Readable } from 'node:stream'
 import {
   job,
@@ -304,24 +305,26 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       else if (Date.now() - toldAt > BEAT_MS) yield ': still running\n\n'
       if (text !== told || Date.now() - toldAt > BEAT_MS) toldAt = Date.now()
       told = text
-      if (!(await pause(gone))) return
+      if (!(await pause(gone, runner.ends, first.id))) return
     }
   }
 }
 
-/** @returns false where the caller has gone. */
-function pause(gone: AbortSignal): Promise<boolean> {
+/** Waits a moment, or until the job ends here. @returns false where the caller has gone. */
+function pause(gone: AbortSignal, ends: EventEmitter, id: string): Promise<boolean> {
   return new Promise((resolve) => {
     if (gone.aborted) return resolve(false)
-    const onGone = () => {
+    const stop = (isGone: boolean) => {
       clearTimeout(timer)
-      resolve(false)
-    }
-    const timer = setTimeout(() => {
       gone.removeEventListener('abort', onGone)
-      resolve(true)
-    }, TELL_EVERY_MS)
+      ends.off(id, onEnd)
+      resolve(!isGone)
+    }
+    const onGone = () => stop(true)
+    const onEnd = () => stop(false)
+    const timer = setTimeout(onEnd, TELL_EVERY_MS)
     gone.addEventListener('abort', onGone, { once: true })
+    ends.once(id, onEnd)
   })
 }
 
