@@ -25,6 +25,8 @@ import {
   type MappingSummary,
   type Progress,
   type Receipt,
+  type RecordAsOf,
+  type RecordHistory,
   type RecordValues,
   type RemovedRecord,
   type RunInput,
@@ -276,6 +278,28 @@ export class TargetClient {
   async load(mapping: string, key: readonly string[], by?: string): Promise<LoadedRecord> {
     const { path, query } = await this.#recordPlace(mapping, key, by)
     return (await this.#http.send<LoadedRecord>(path, { query: { ...query, by } })).body
+  }
+
+  /** A record as it was at a moment (RFC 3339), out of the book. */
+  async loadAsOf(mapping: string, key: readonly string[], asOf: string): Promise<RecordAsOf> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    return (await this.#http.send<RecordAsOf>(path, { query: { ...query, 'as-of': asOf } })).body
+  }
+
+  /** What became of a record, the newest first. */
+  async history(
+    mapping: string,
+    key: readonly string[],
+    filter: {
+      property?: string | undefined
+      from?: string | undefined
+      until?: string | undefined
+      after?: string | undefined
+      limit?: number
+    } = {},
+  ): Promise<RecordHistory> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    return (await this.#http.send<RecordHistory>(`${path}/history`, { query: { ...query, ...filter } })).body
   }
 
   /** Shows how a record would be loaded. */

@@ -19,6 +19,8 @@ export { describeProperties } from './mapping/describe-properties.js'
 export type { KeyTexts, Mapping, Property } from './mapping/mapping.js'
 
 export { explainLoad, loadRecord } from './record/load-record.js'
+export { readHistory, recordAsOf } from './record/record-history.js'
+export type { HistoryRequest } from './record/record-history.js'
 export { findOne, findRecords } from './find/find-records.js'
 export type { PageRequest } from './find/find-records.js'
 export type { FindRequest } from './find/find-request.js'

@@ -2,6 +2,7 @@ import colors from 'picocolors'
 import { InvalidArgumentError, type Command } from 'commander'
 import type { EntryInfo, EntrySummary } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
+import { formatHistory } from '../output/history-text.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
 import { wholeNumber } from '../whole-number.js'
@@ -55,6 +56,26 @@ export function addBook(program: Command, context: CommandContext): void {
     })
 
   book
+    .command('history')
+    .description(
+      'What became of a record, property by property, the newest first; also what was written past the book.',
+    )
+    .argument('<mapping>')
+    .argument('<key...>', 'the key values, in key order')
+    .option('--property <property>', 'only changes of one property')
+    .option('--from <moment>', 'only those since then, such as 2026-02-03 or 2026-02-03T21:00:00Z', readMoment)
+    .option('--until <moment>', 'only those before then', readMoment)
+    .option('--limit <events>', 'at most 500', '20')
+    .option('--after <place>', 'the next page: the place that the page before ended at')
+    .addHelpText('after', `\nExample:\n  ledgerman book history programme P-107 --property hoursLeft`)
+    .action(async (mapping: string, key: string[], options: HistoryFlags, command: Command) => {
+      const target = await context.target(command)
+      const limit = wholeNumber(options.limit, 'limit', 1, 500)
+      const page = await target.history(mapping, key, { ...options, limit })
+      context.print(command, page, () => formatHistory(page))
+    })
+
+  book
     .command('prepare')
     .description('Create the book in a target: the schema ledgerman, and nothing else. Again is harmless.')
     .action(async (_options: unknown, command: Command) => {
@@ -65,6 +86,14 @@ export function addBook(program: Command, context: CommandContext): void {
           : `The book of ${prepared.target} is prepared. Created:\n${indent(prepared.created.join('\n'))}`,
       )
     })
+}
+
+interface HistoryFlags {
+  property?: string
+  from?: string
+  until?: string
+  limit: string
+  after?: string
 }
 
 interface ListFlags {
@@ -80,7 +109,7 @@ interface ListFlags {
 }
 
 /** A moment as the interface takes it; one without a zone, or without a time, is read in this machine's zone. */
-function readMoment(text: string): string {
+export function readMoment(text: string): string {
   const moment = new Date(/^\d{4}-\d{2}-\d{2}$/.test(text) ? `${text}T00:00` : text)
   if (Number.isNaN(moment.getTime()))
     throw new InvalidArgumentError('Expected a moment such as 2026-02-03 or 2026-02-03T21:00:00Z.')

@@ -117,6 +117,18 @@ function withKey<Shape extends z.ZodRawShape>(shape: Shape) {
 export const loadQuery = withKey({
   by: z.string().optional().describe('Another unique key than that of the mapping: its properties, joined by commas.'),
   explain: truth.optional().describe('Show how it would be loaded, without loading it.'),
+  'as-of': z.iso
+    .datetime({ offset: true })
+    .optional()
+    .describe('The record as it was at that moment, out of the book.'),
+})
+
+export const historyQuery = withKey({
+  property: z.string().min(1).optional().describe('Only changes of this property.'),
+  from: z.iso.datetime({ offset: true }).optional(),
+  until: z.iso.datetime({ offset: true }).optional(),
+  after: z.string().min(1).optional().describe('The `next` of the page before.'),
+  limit: z.coerce.number().int().min(1).max(500).default(50),
 })
 
 const writeParts = {

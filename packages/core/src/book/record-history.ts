@@ -11,19 +11,28 @@ export interface RecordEvent {
   at: string
   actor: string
   kind: string
+  transaction: string | null
+  note: string | null
+  /** Whether it put an earlier entry back. */
+  isReversal: boolean
   before: Record<string, string | null> | null
   after: Record<string, string | null> | null
 }
 
-/** How far back a record is followed. */
+/** How far back a record is followed to explain a conflict. */
 const MOST = 200
 
 /** What was committed to a record, the newest first; nothing where the book is not prepared, or the key is kept as a digest. */
-export async function recordHistory(target: Target, mapping: Mapping, key: KeyTexts): Promise<RecordEvent[]> {
+export async function recordEvents(
+  target: Target,
+  mapping: Mapping,
+  key: KeyTexts,
+  most: number = MOST,
+): Promise<RecordEvent[]> {
   if (mapping.key.length === 0 || mapping.key.some((property) => property.sensitive)) return []
   if (!(await target.isBookPrepared())) return []
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
-  const { rows } = await target.read(historySql(mapping), [JSON.stringify(parts), mapping.table.path])
+  const { rows } = await target.read(historySql(mapping), [JSON.stringify(parts), mapping.table.path, String(most)])
   return rows.map(([json]) => JSON.parse(json ?? '') as RecordEvent)
 }
 
@@ -32,16 +41,16 @@ function historySql(mapping: Mapping): string {
 with given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
 written as (select ${canonicalKeySql(mapping, 'given.parts')} as key from given),
 wanted as (select key, ${recordHashSql('key')} as record from written), events as (
-  select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
+  select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
   from wanted w join ledgerman.entry e on e.record = w.record and e.key = w.key join ledgerman.statement s on s.id = e.statement
   where e.outcome = 'committed' and s.relation = $2 and e.changed > 0
   union all
-  select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
+  select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
   from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
     join ledgerman.entry e on e.id = i.entry join ledgerman.step p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
   where s.relation = $2
   union all
-  select e.id, e.at, e.actor, s.kind, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
+  select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
   from wanted w cross join lateral (${blocksOfRecordSql(
     'w.key',
     `b.entry, b.step, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}`,
@@ -49,6 +58,6 @@ wanted as (select key, ${recordHashSql('key')} as record from written), events a
     join ledgerman.entry e on e.id = i.entry join ledgerman.step p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
   where s.relation = $2
 )
-select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'), 'actor', actor, 'kind', kind, 'before', before, 'after', after)::text
-from events order by id desc, step desc limit ${MOST}`
+select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', run->>'transaction', 'isReversal', coalesce(run ? 'reverses', false), 'before', before, 'after', after)::text
+from events order by id desc, step desc limit $3::integer`
 }

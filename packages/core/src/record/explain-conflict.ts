@@ -1,5 +1,5 @@
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
-import { recordHistory, type RecordEvent } from '../book/record-history.js'
+import { recordEvents, type RecordEvent } from '../book/record-history.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import { entryAddress } from '../receipt/receipt.js'
@@ -18,7 +18,7 @@ export async function explainConflict(
   problem: LedgermanProblem,
   actor: string,
 ): Promise<LedgermanProblem> {
-  const events = await recordHistory(target, mapping, key).catch(() => [])
+  const events = await recordEvents(target, mapping, key).catch(() => [])
   const facts = problem.facts as {
     yours: RecordValues
     current: RecordValues
@@ -102,7 +102,7 @@ export async function explainRemoved(
   key: KeyTexts,
   problem: LedgermanProblem,
 ): Promise<LedgermanProblem> {
-  const [last] = await recordHistory(target, mapping, key).catch(() => [])
+  const [last] = await recordEvents(target, mapping, key).catch(() => [])
   if (!last || last.kind !== 'remove') return problem
   const removed = { actor: last.actor, at: last.at, entry: entryAddress(target.name, last.id) }
   return withDetail(

@@ -41,6 +41,13 @@ export async function loadRecord(
   }
 }
 
+/** The text forms of a record's values, in the mapping's order; null where there is no such record. */
+export async function loadTexts(target: Target, mapping: Mapping, key: KeyTexts): Promise<(string | null)[] | null> {
+  const rows = await read(target, mapping, loadOf(mapping, mapping.key), (source) => keyValue(key, source))
+  if (rows.length > 1) throw ambiguousRecord(mapping, key)
+  return rows[0]?.slice(0, mapping.properties.length) ?? null
+}
+
 /** Shows how one record would be loaded. */
 export function explainLoad(
   target: Target,

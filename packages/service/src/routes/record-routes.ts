@@ -3,12 +3,15 @@ import {
   changedRecord,
   changeQuery,
   fromRecordAddress,
+  historyQuery,
   jsonPatch,
   LedgermanProblem,
   loadedRecord,
   loadQuery,
   printJson,
   record,
+  recordAsOf as recordAsOfSchema,
+  recordHistory,
   removedRecord,
   setAndLoaded,
   toRecordAddress,
@@ -26,6 +29,8 @@ import {
   parseKeyParts,
   parseUniqueKey,
   patchRecord,
+  readHistory,
+  recordAsOf,
   removeRecord,
   replaceRecord,
   type GuardCondition,
@@ -38,7 +43,7 @@ import {
   type RunOptions,
   type Target,
 } from '@ledgerman/core'
-import type { z } from 'zod'
+import { z } from 'zod'
 import { isUnmodified, readEntityTags } from '../http/conditional.js'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
 import type { Services } from './services.js'
@@ -87,7 +92,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       replies: {
         200: {
           description: 'The record and its guard.',
-          schema: loadedRecord,
+          schema: z.union([loadedRecord, recordAsOfSchema]),
           headers: { etag: 'The guard in quotes.' },
         },
         304: { description: 'Not modified.' },
@@ -97,12 +102,30 @@ export function recordRoutes({ targets, rehearsals }: Services) {
         const { target, mapping } = await placeOf(call)
         const by = call.query.by === undefined ? mapping.key : parseUniqueKey(mapping, call.query.by)
         const key = readKey(call, mapping, by)
+        const asOf = call.query['as-of']
+        if (asOf !== undefined) return { status: 200, body: await asItWas(call, target, mapping, key, asOf) }
         if (call.query.explain) return { status: 200, body: await explainLoad(target, mapping, key, by, call.gone()) }
         const loaded = await loadRecord(target, mapping, key, by)
         const headers = guardHeaders(loaded.guard)
         return isUnmodified(call.request, loaded.guard)
           ? { status: 304, headers }
           : { status: 200, body: loaded, headers }
+      },
+    }),
+    defineRoute({
+      method: 'get',
+      path: `${RECORDS}/{key}/history`,
+      role: 'reader',
+      summary: 'What became of a record, property by property, the newest first; also what was written past the book.',
+      query: historyQuery,
+      queryFamilies: KEY_FAMILY,
+      replies: { 200: { description: 'A page.', schema: recordHistory } },
+      problems: ['no-such-record', 'no-key', 'value-invalid', 'book-not-prepared'],
+      handle: async (call) => {
+        const { target, mapping } = await placeOf(call)
+        const { property, from, until, after, limit } = call.query
+        const key = readKey(call, mapping, mapping.key)
+        return { status: 200, body: await readHistory(target, mapping, key, { property, from, until, after, limit }) }
       },
     }),
     defineRoute<typeof changeQuery, RecordValues | PatchOperation[] | SetAndLoaded>({
@@ -314,4 +337,24 @@ function guardCondition({ request }: Pick<Call, 'request'>): GuardCondition | un
   if (tags === undefined) return undefined
   // If-Match compares strongly (RFC 9110, section 13.1.1): a weak tag never fits.
   return tags === '*' ? 'any' : { guards: tags.strong }
+}
+
+/** The record as it was: what goes with a load of the present does not go with it. */
+function asItWas(
+  call: Call<{ by?: string | undefined; explain?: boolean | undefined }>,
+  target: Target,
+  mapping: Mapping,
+  key: KeyTexts,
+  asOf: string,
+) {
+  const other = call.query.by !== undefined ? 'by' : call.query.explain ? 'explain' : undefined
+  if (other !== undefined)
+    throw new LedgermanProblem(
+      'request-invalid',
+      `${other}: it does not go with as-of, which goes by the mapping's key.`,
+      {
+        where: other,
+      },
+    )
+  return recordAsOf(target, mapping, key, asOf)
 }

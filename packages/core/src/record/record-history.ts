@@ -1,0 +1,206 @@
+import {
+  LedgermanProblem,
+  type HistoryEvent,
+  type RecordAsOf,
+  type RecordHistory,
+  type RecordValues,
+} from '@ledgerman/contract'
+import { recordEvents, type RecordEvent } from '../book/record-history.js'
+import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
+import { showable } from '../receipt/receipt.js'
+import { jsonOfText, recordFromTexts } from '../receipt/record-row.js'
+import type { Target } from '../target/target.js'
+import { bookNotPrepared } from './change-problems.js'
+import { loadTexts } from './load-record.js'
+import { assertKeyed } from './record-key.js'
+import { differences, timelineOf, type KnownColumns, type TimelineEvent } from './timeline.js'
+
+/** How many events of one record are read at most. */
+const MOST_EVENTS = 5_000
+
+export interface HistoryRequest {
+  property?: string | undefined
+  /** Instants (RFC 3339): from the first on, and before the second. */
+  from?: string | undefined
+  until?: string | undefined
+  /** The `next` of the page before. */
+  after?: string | undefined
+  limit: number
+}
+
+/**
+ * What became of a record, property by property, the newest first: out of the images in the book, and what must have happened outside it.
+ *
+ * @throws LedgermanProblem book-not-prepared, no-key, request-invalid (an unknown property), not-found (neither a record nor an entry)
+ */
+export async function readHistory(
+  target: Target,
+  mapping: Mapping,
+  key: KeyTexts,
+  { property, from, until, after, limit }: HistoryRequest,
+): Promise<RecordHistory> {
+  if (property !== undefined && !mapping.byName.has(property))
+    throw new LedgermanProblem('request-invalid', `property: ${property} is not a property of ${mapping.name}.`, {
+      where: 'property',
+    })
+  const { timeline } = await lookBack(target, mapping, key)
+  const numbered = timeline.map((each, at) => ({ id: String(at), event: toEvent(mapping, each) })).reverse()
+  const isWanted = ({ at, changes }: HistoryEvent) =>
+    (property === undefined || changes.some((change) => change.property === property)) &&
+    (from === undefined || (at !== null && Date.parse(at) >= Date.parse(from))) &&
+    (until === undefined || (at !== null && Date.parse(at) < Date.parse(until)))
+  const wanted = numbered.filter(
+    ({ id, event }) => (after === undefined || Number(id) < Number(after)) && isWanted(event),
+  )
+  const page = wanted.slice(0, limit)
+  const only = (event: HistoryEvent): HistoryEvent =>
+    property === undefined
+      ? event
+      : { ...event, changes: event.changes.filter((change) => change.property === property) }
+  return {
+    history: page.map(({ event }) => only(event)),
+    next: wanted.length > limit ? (page.at(-1)?.id ?? null) : null,
+  }
+}
+
+/**
+ * A record as it was at a moment: from what it is now, what was done to it since is taken back, the newest first.
+ *
+ * @param at an instant (RFC 3339)
+ * @throws LedgermanProblem book-not-prepared, no-key, not-found
+ */
+export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts, at: string): Promise<RecordAsOf> {
+  const { timeline, now, row } = await lookBack(target, mapping, key)
+  const moment = Date.parse(at)
+  let state: KnownColumns = now
+  const doubts: string[] = []
+  const since = timeline.filter(({ event }, place) => isAfter(event, timeline, place, moment)).reverse()
+  for (const { event, before, after } of since) {
+    if (event === null) {
+      doubts.push(`it was changed outside the book: ${propertyNames(mapping, after ?? before) || 'the whole record'}`)
+      state = before === null ? null : { ...state, ...before }
+      continue
+    }
+    if (differences(state, after) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
+    state = before === null ? null : { ...(state ?? {}), ...before }
+  }
+  // Of a sensitive value the book has a digest: where that is the present one's, it is the present value.
+  const isHidden = ({ column: { name } }: Property) => state?.[name] !== now?.[name]
+  if (state && mapping.properties.some((property) => property.sensitive && isHidden(property)))
+    doubts.push('the book has only digests of sensitive values')
+  const missing = state ? mapping.properties.filter(({ column }) => !(column.name in (state as object))) : []
+  if (missing.length > 0) doubts.push(`nothing is known of ${missing.map(({ name }) => name).join(', ')} at that time`)
+  const first = timeline.find(({ event }) => event !== null)?.event
+  if (timeline.length === 0 && now !== null) doubts.push('the book has no entry of it, so it is shown as it is now')
+  else if (first && first.kind !== 'add' && Date.parse(first.at) > moment && now !== null)
+    doubts.push('the book has no earlier entry of it: what was done before the first one is not known')
+  return {
+    record: state ? toRecord(mapping, withPlain(mapping, state, row, isHidden), isHidden) : null,
+    asOf: at,
+    sure: doubts.length === 0,
+    because: doubts.length === 0 ? null : [...new Set(doubts)].join('; '),
+  }
+}
+
+/** What happened outside happened before the next entry, and nobody knows when: it counts as later than what is asked for. */
+function isAfter(
+  event: RecordEvent | null,
+  timeline: readonly TimelineEvent[],
+  place: number,
+  moment: number,
+): boolean {
+  if (event) return Date.parse(event.at) > moment
+  const next = timeline.slice(place + 1).find((each) => each.event !== null)?.event
+  return next === undefined || Date.parse((next as RecordEvent).at) > moment
+}
+
+async function lookBack(
+  target: Target,
+  mapping: Mapping,
+  key: KeyTexts,
+): Promise<{
+  timeline: TimelineEvent[]
+  now: Record<string, string | null> | null
+  row: (string | null)[] | null
+}> {
+  assertKeyed(mapping)
+  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  const [events, row] = await Promise.all([
+    recordEvents(target, mapping, key, MOST_EVENTS).catch((error: unknown) => {
+      throw target.explain(error)
+    }),
+    loadTexts(target, mapping, key),
+  ])
+  const now =
+    row === null
+      ? null
+      : Object.fromEntries(
+          mapping.properties.map((property, at) => [property.column.name, showable(target, property, row[at] ?? null)]),
+        )
+  if (events.length === 0 && now === null)
+    throw new LedgermanProblem('no-such-record', `There is no such ${mapping.name}, and the book has no entry of it.`, {
+      mapping: mapping.name,
+    })
+  return { timeline: timelineOf(events, now), now, row }
+}
+
+function toEvent(mapping: Mapping, { event, before, after }: TimelineEvent): HistoryEvent {
+  const names = [...new Set([...Object.keys(before ?? {}), ...Object.keys(after ?? {})])]
+  const changes = mapping.properties.flatMap((property) => {
+    const { name } = property.column
+    if (!names.includes(name)) return []
+    const [old, now] = [before?.[name] ?? null, after?.[name] ?? null]
+    if (old === now && before !== null && after !== null) return []
+    const shown = (text: string | null) => (property.sensitive ? text : jsonOfText(text, property))
+    return [{ property: property.name, before: shown(old), after: shown(now) }]
+  })
+  return {
+    at: event?.at ?? null,
+    entry: event?.id ?? null,
+    actor: event?.actor ?? null,
+    transaction: event?.transaction ?? null,
+    kind: kindOf(event, before, after),
+    changes,
+    note: event?.note ?? null,
+  }
+}
+
+function kindOf(event: RecordEvent | null, before: object | null, after: object | null): HistoryEvent['kind'] {
+  if (event === null) return 'outside'
+  if (event.isReversal) return 'reversed'
+  if (before === null) return 'added'
+  return after === null ? 'removed' : 'changed'
+}
+
+function toRecord(
+  mapping: Mapping,
+  state: Record<string, string | null>,
+  isHidden: (property: Property) => boolean,
+): RecordValues {
+  const there = mapping.properties.filter(({ column }) => column.name in state)
+  const textOf = ({ column }: Property) => state[column.name] ?? null
+  const open = there.filter((property) => !(property.sensitive && isHidden(property)))
+  const hidden = there.filter((property) => !open.includes(property))
+  return {
+    ...recordFromTexts(mapping, open, open.map(textOf)),
+    ...Object.fromEntries(hidden.map((property) => [property.name, textOf(property)])),
+  }
+}
+
+/** The state with the present values of sensitive properties in place of their digests, where those are the same. */
+function withPlain(
+  mapping: Mapping,
+  state: Record<string, string | null>,
+  row: readonly (string | null)[] | null,
+  isHidden: (property: Property) => boolean,
+): Record<string, string | null> {
+  const plain = mapping.properties.flatMap((property, at) =>
+    property.sensitive && !isHidden(property) && row ? [[property.column.name, row[at] ?? null] as const] : [],
+  )
+  return { ...state, ...Object.fromEntries(plain) }
+}
+
+function propertyNames(mapping: Mapping, columns: object | null): string {
+  const names = Object.keys(columns ?? {})
+  return mapping.properties.flatMap(({ name, column }) => (names.includes(column.name) ? [name] : [])).join(', ')
+}
