@@ -41,6 +41,7 @@ const CORE_LAYERS = [
   ['record'],
   ['run'],
   ['bulk'],
+  ['reversal'],
   ['drill'],
 ]
 

@@ -29,6 +29,8 @@ import {
   type RecordHistory,
   type RecordValues,
   type RemovedRecord,
+  type ReversalInput,
+  type ReversalsInput,
   type RunInput,
   type RunMode,
   type RunState,
@@ -46,6 +48,9 @@ import type { HttpClient, Request, StreamedBody } from './http-client.js'
 
 /** A change of many records as it is asked for; what is left out has its default. */
 export type JobRequest = Omit<JobInput, 'images'> & Partial<Pick<JobInput, 'images'>>
+
+/** How long a reversal may take, in milliseconds. */
+const REVERSAL_LIMIT_MS = 16 * 60_000
 
 /** How long a file may take to be sent, in milliseconds. */
 const UPLOAD_LIMIT_MS = 60 * 60_000
@@ -391,6 +396,18 @@ export class TargetClient {
         query: { ...query, key: key && toRecordAddress(key) },
       })
     ).body
+  }
+
+  /** Puts an entry back. */
+  async reverse(id: string, reversal: ReversalInput): Promise<Receipt> {
+    const request = { method: 'POST' as const, body: reversal, mayChange: true, timeLimitMs: REVERSAL_LIMIT_MS }
+    return (await this.#http.send<Receipt>(`${this.#path}/entries/${encodeURIComponent(id)}/reversal`, request)).body
+  }
+
+  /** Puts back all since an entry or a moment, the newest first. */
+  async reverseSince(reversals: ReversalsInput): Promise<Receipt> {
+    const request = { method: 'POST' as const, body: reversals, mayChange: true, timeLimitMs: REVERSAL_LIMIT_MS }
+    return (await this.#http.send<Receipt>(`${this.#path}/reversals`, request)).body
   }
 
   async entry(id: string): Promise<EntryInfo> {

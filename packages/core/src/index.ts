@@ -64,6 +64,11 @@ export type { GivenColumns } from './bulk/given-columns.js'
 export { jsonOfText } from './receipt/record-row.js'
 export { newEntryId } from './book/entry-id.js'
 
+export { reverseEntries } from './reversal/reverse-entries.js'
+export type { ReversalRequest, ReversalResult } from './reversal/reverse-entries.js'
+export { entriesSince } from './reversal/entries-since.js'
+export type { SinceFilter } from './reversal/entries-since.js'
+
 export { drillInterleavings } from './drill/interleaving/interleaving-drill.js'
 export type { DrillOptions } from './drill/drill-options.js'
 export { drillFaults } from './drill/fault/fault-drill.js'

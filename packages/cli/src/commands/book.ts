@@ -1,10 +1,12 @@
 import colors from 'picocolors'
 import { InvalidArgumentError, type Command } from 'commander'
-import type { EntryInfo, EntrySummary } from '@ledgerman/contract'
+import type { TargetClient } from '@ledgerman/client'
+import { LedgermanProblem, type EntryInfo, type EntrySummary, type Receipt } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatHistory } from '../output/history-text.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
+import { modeOf, refuseFlags } from './write-flags.js'
 import { wholeNumber } from '../whole-number.js'
 
 export function addBook(program: Command, context: CommandContext): void {
@@ -76,6 +78,33 @@ export function addBook(program: Command, context: CommandContext): void {
     })
 
   book
+    .command('reverse')
+    .description(
+      'Put an entry back, or all since then, the newest first. Rehearsed, and rolled back, unless --commit is given.',
+    )
+    .argument('[entry]')
+    .option('--since <place>', 'all since that entry, or since a moment such as 2026-02-03T21:00:00Z')
+    .option('--until <moment>', 'with --since: only what was done before then', readMoment)
+    .option('--mapping <mapping>', 'with --since: only entries of one mapping')
+    .option('--transaction <name>', 'with --since: only runs of one transaction')
+    .option('--actor <name>', 'with --since: only those of one actor')
+    .option('--only-unchanged', 'put back the rows that are as they were left, and say which were changed since')
+    .option('--commit', 'keep it')
+    .option('--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse')
+    .option('--note <text>', 'kept with the entry')
+    .option('--statement', 'show each statement and its binds')
+    .option('--full', 'show all rows and whole values')
+    .addHelpText(
+      'after',
+      `\nExamples:\n  ledgerman book reverse 01a21778-33f2-744c-ae50-596560d6ef34\n  ledgerman book reverse --since 2026-02-03T06:00:00Z --actor night-desk --commit`,
+    )
+    .action(async (entry: string | undefined, flags: ReverseFlags, command: Command) => {
+      const target = await context.target(command)
+      const receipt = await reverse(target, entry, flags)
+      context.print(command, receipt, () => formatReversal(receipt, flags, context.terminal.width))
+    })
+
+  book
     .command('prepare')
     .description('Create the book in a target: the schema ledgerman, and nothing else. Again is harmless.')
     .action(async (_options: unknown, command: Command) => {
@@ -86,6 +115,60 @@ export function addBook(program: Command, context: CommandContext): void {
           : `The book of ${prepared.target} is prepared. Created:\n${indent(prepared.created.join('\n'))}`,
       )
     })
+}
+
+interface ReverseFlags {
+  since?: string
+  until?: string
+  mapping?: string
+  transaction?: string
+  actor?: string
+  onlyUnchanged?: boolean
+  commit?: boolean
+  rehearsal?: string
+  note?: string
+  statement?: boolean
+  full?: boolean
+}
+
+function reverse(target: TargetClient, entry: string | undefined, flags: ReverseFlags): Promise<Receipt> {
+  const { since, until, mapping, transaction, actor, rehearsal, note, onlyUnchanged } = flags
+  if ((entry === undefined) === (since === undefined))
+    throw new LedgermanProblem('request-invalid', 'Name an entry, or say --since: one of them.', { where: 'entry' })
+  const common = {
+    mode: modeOf(flags),
+    ...(onlyUnchanged ? { onlyUnchanged } : {}),
+    ...(note === undefined ? {} : { note }),
+  }
+  if (entry !== undefined) {
+    const why = 'it goes with --since'
+    refuseFlags(flags, { '--until': why, '--mapping': why, '--transaction': why, '--actor': why })
+    return target.reverse(entry, { ...common, ...(rehearsal === undefined ? {} : { rehearsal }) })
+  }
+  refuseFlags(flags, { '--rehearsal': 'it goes with one entry' })
+  return target.reverseSince({ ...common, since: since ?? '', until, mapping, transaction, actor })
+}
+
+function formatReversal(receipt: Receipt, flags: ReverseFlags, width: number): string {
+  const { reverses = [], leftAsIs = [] } = receipt
+  const text = formatReceipt(receipt, { statement: flags.statement ?? false, full: flags.full ?? false, width })
+  const left =
+    leftAsIs.length === 0
+      ? ''
+      : `\n\n${colors.yellow('changed since, and left:')} ${leftAsIs
+          .slice(0, 10)
+          .map(({ mapping, key }) => `${mapping} ${Object.values(key).map(String).join(',')}`)
+          .join(' · ')}${leftAsIs.length > 10 ? ' …' : ''}`
+  const what =
+    reverses.length === 1
+      ? `It puts back ${reverses[0]}.`
+      : `It puts back ${reverses.length} entries, the newest first.`
+  if (receipt.outcome === 'committed') return `${text}${left}\n\n${what}\nEntry ${receipt.id}`
+  const keep =
+    receipt.rehearsal === null
+      ? 'the same command with --commit'
+      : `the same command with --rehearsal ${receipt.rehearsal}`
+  return `${text}${left}\n\n${what}\n${colors.dim(`To keep exactly this: ${keep}`)}`
 }
 
 interface HistoryFlags {
@@ -153,6 +236,8 @@ function formatEntry(entry: EntryInfo): string {
     ['actor', entry.actor],
     ...(name === null ? [] : [[entry.mapping === null ? 'transaction' : 'mapping', `${name}${ofRevision}`]]),
     ...(entry.note === null ? [] : [['note', entry.note]]),
+    ...(entry.receipt.reverses ? [['puts back', entry.receipt.reverses.join(', ')]] : []),
+    ...(entry.reversedBy.length > 0 ? [['put back by', entry.reversedBy.join(', ')]] : []),
     ...(entry.problem === null ? [] : [['refused', `${entry.problem}: ${entry.detail ?? ''}`]]),
   ]
   return `${formatTable(['', ''], facts).trimStart()}\n\n${formatReceipt(entry.receipt, { statement: true })}`

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { receipt } from '../receipt/receipt.js'
+import { receipt, RUN_MODES } from '../receipt/receipt.js'
 import { PROBLEM_CODES } from '../problem/catalogue.js'
 
 export const ENTRY_OUTCOMES = ['committed', 'refused'] as const
@@ -26,6 +26,7 @@ export const entryInfo = z
   .strictObject({
     ...entrySummary.shape,
     detail: z.string().nullable().describe("The refusal's own words."),
+    reversedBy: z.array(z.string()).describe('Entries that put it back, the newest first.'),
     receipt,
   })
   .meta({ id: 'Entry' })
@@ -53,3 +54,31 @@ export const entryQuery = z.strictObject({
 export type EntrySummary = z.output<typeof entrySummary>
 export type EntryInfo = z.output<typeof entryInfo>
 export type EntryList = z.output<typeof entryList>
+
+const reversalParts = {
+  mode: z.enum(RUN_MODES).describe('A rehearsal shows what would be put back, and is rolled back.'),
+  onlyUnchanged: z.boolean().optional().describe('Puts back what is as the entry left it, and says what it left.'),
+  note: z.string().max(2000).optional().describe('Kept with the entry.'),
+}
+
+export const reversalInput = z
+  .strictObject({
+    ...reversalParts,
+    rehearsal: z.string().optional().describe("A rehearsal's token: put back exactly what it saw, or refuse."),
+  })
+  .meta({ id: 'ReversalInput' })
+
+/** Everything since an entry, or since a moment, the newest first. */
+export const reversalsInput = z
+  .strictObject({
+    ...reversalParts,
+    since: z.string().min(1).describe('An instant (RFC 3339), or the id of the first entry that is put back.'),
+    until: z.iso.datetime({ offset: true }).optional(),
+    mapping: z.string().optional(),
+    transaction: z.string().optional(),
+    actor: z.string().optional(),
+  })
+  .meta({ id: 'ReversalsInput' })
+
+export type ReversalInput = z.output<typeof reversalInput>
+export type ReversalsInput = z.output<typeof reversalsInput>

@@ -41,6 +41,8 @@ export const problemCatalogue = {
   'no-key': { status: 409, exit: 1, title: 'The table has no key to change records by' },
   /** The target has no book yet. */
   'book-not-prepared': { status: 409, exit: 1, title: 'The book is not prepared in this target' },
+  /** Rows are not as the entry that is to be put back left them. */
+  'reversal-conflict': { status: 409, exit: 5, title: 'Rows were changed since' },
   /** An entry that cannot be put back. */
   'not-reversible': { status: 409, exit: 1, title: 'The entry cannot be reversed' },
   /** A job that is over, and so can be neither cancelled nor resumed; or one that is not, and so cannot be resumed. */

@@ -79,6 +79,11 @@ export const receipt = z
         'Where the entry stands in the book; null for a rehearsal, and for a refusal that could not be written there.',
       ),
     reversible: z.enum(['yes', 'partly', 'no']).nullable(),
+    reverses: z.array(z.string()).optional().describe('The entries that it put back, the newest first.'),
+    leftAsIs: z
+      .array(z.strictObject({ mapping: z.string(), key: values, reason: z.string() }))
+      .optional()
+      .describe('Of a reversal of what is unchanged only: rows that were changed since, and left, at most 100.'),
     confirmed: z
       .strictObject({
         rows: z.int().describe('Rows that were written and read back.'),

@@ -29,6 +29,7 @@ export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
   4: [
     'table ledgerman.image_block',
     'indexes ledgerman.image_block_entry, image_block_record',
+    'index ledgerman.entry_reverses',
     'drop view ledgerman.history',
     'view ledgerman.history',
   ],
@@ -122,6 +123,10 @@ exception when others then null; end $$`,
   {
     name: 'indexes ledgerman.image_block_entry, image_block_record',
     sql: `create index image_block_entry on ledgerman.image_block (entry, step); create index image_block_record on ledgerman.image_block (prefix, bits) where key is not null`,
+  },
+  {
+    name: 'index ledgerman.entry_reverses',
+    sql: `create index entry_reverses on ledgerman.entry using gin ((run->'reverses')) where run ? 'reverses'`,
   },
   {
     name: 'index ledgerman.entry_request',

@@ -91,7 +91,16 @@ export async function getEntry(target: Target, id: string, findMapping: FindMapp
   const receipt = run
     ? await readRunReceipt(target, { ...row, run }, findMapping)
     : receiptOf(target, row, await mappingOf(row, findMapping))
-  return { ...summary, detail: row.detail, receipt }
+  return { ...summary, detail: row.detail, reversedBy: await reversedBy(target, id), receipt }
+}
+
+/** The entries that put this one back, the newest first. */
+async function reversedBy(target: Target, id: string): Promise<string[]> {
+  const { rows } = await target.read(
+    `select id from ledgerman.entry where run ? 'reverses' and run->'reverses' ? $1 and outcome = 'committed' order by id desc`,
+    [id.toLowerCase()],
+  )
+  return rows.map(([each]) => each ?? '')
 }
 
 interface EntryRow {

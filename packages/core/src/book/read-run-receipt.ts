@@ -24,6 +24,8 @@ export interface RunRow {
   reversible: Receipt['reversible']
   definitions?: Record<string, number>
   rounded?: Receipt['rounded']
+  /** The entries that it put back. */
+  reverses?: string[]
   /** Of steps that were sent with their run: what they write, and by which condition. */
   writes?: BookedWrite[]
 }
@@ -84,6 +86,7 @@ export async function readRunReceipt(
     rehearsal: null,
     entry: entryAddress(target.name, row.id),
     reversible: run.reversible,
+    ...(run.reverses ? { reverses: run.reverses } : {}),
     ...(run.definitions ? { definitions: run.definitions } : {}),
     ...(row.outcome === 'committed' ? roundedBy(steps, run.rounded) : {}),
   }

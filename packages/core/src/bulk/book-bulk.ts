@@ -69,17 +69,7 @@ export async function bookBulk(
   report: JobReport,
 ): Promise<void> {
   const run = JSON.stringify({ ...runOf(shape, request, header, steps), report: { ...report, rows: [] } })
-  const texts = steps.map((step, at) => ({
-    no: at + 1,
-    name: null,
-    statement: statementId(toKept(shape, step)),
-    binds: showableBinds(step.statement.slots, step.binds, target.digestKey),
-    expected: step.expected,
-    matched: step.matched,
-    changed: step.changed,
-    skipped: false,
-    duration_ms: null,
-  }))
+  const texts = steps.map((step, at) => bookedStep(target, shape, step, at + 1))
   const total = (of: 'matched' | 'changed') => String(steps.reduce((sum, step) => sum + step[of], 0))
   await session.query(
     `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
@@ -96,6 +86,38 @@ values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::
       '',
     ],
   )
+}
+
+/** Writes the entry of several steps over as many shapes, in its own transaction. */
+export async function bookSteps(
+  target: Target,
+  session: Queryable,
+  id: string,
+  { actor, note }: Pick<BulkRequest, 'actor' | 'note'>,
+  run: object,
+  done: readonly { shape: BulkShape; step: BulkStep }[],
+): Promise<void> {
+  const steps = done.map(({ shape, step }, at) => bookedStep(target, shape, step, at + 1))
+  const total = (of: 'matched' | 'changed') => String(done.reduce((sum, { step }) => sum + step[of], 0))
+  await session.query(
+    `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps)
+values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json)`,
+    [id, actor, note, total('matched'), total('changed'), JSON.stringify(run), JSON.stringify(steps)],
+  )
+}
+
+function bookedStep(target: Target, shape: BulkShape, step: BulkStep, no: number) {
+  return {
+    no,
+    name: null,
+    statement: statementId(toKept(shape, step)),
+    binds: showableBinds(step.statement.slots, step.binds, target.digestKey),
+    expected: step.expected,
+    matched: step.matched,
+    changed: step.changed,
+    skipped: false,
+    duration_ms: null,
+  }
 }
 
 /** Writes a refused job to the book, after its roll-back. @returns the entry's id; null where it could not be written. */

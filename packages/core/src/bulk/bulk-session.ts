@@ -14,7 +14,8 @@ import { bookBulk, bookRefusedBulk, introduceBulk, type BulkHeader } from './boo
 import { BulkRefused, type BulkRequest, type BulkResult, type GivenValue } from './bulk-request.js'
 import type { BulkShape } from './bulk-shape.js'
 import { statementOfError } from './bulk-errors.js'
-import { BulkUnit, type UnitOptions, type UnitResult } from './bulk-unit.js'
+import { BulkUnit } from './bulk-unit.js'
+import type { UnitOptions, UnitResult } from './unit-options.js'
 
 /** How often a part is tried where PostgreSQL ends it to keep others consistent. */
 const MOST_ATTEMPTS = 4

@@ -20,6 +20,8 @@ export interface BulkShape {
   given: GivenShape | null
   /** Whether it has to be found out that the condition leaves rows out. */
   checksLeftOut: boolean
+  /** The number of its step in the entry, where it is not the first; what is added is the one behind it. */
+  step?: number
 }
 
 /** Which columns a file of corrections has: in the temporary table they are called by their place. */
@@ -32,6 +34,8 @@ export interface GivenShape {
   hasGuard: boolean
   /** Whether rows whose record is not there are added. */
   addsMissing: boolean
+  /** Properties that have to have the values that an entry left them with, where it changed them: `changed` says which, `expected` what. */
+  expected?: readonly Property[]
 }
 
 /** The temporary table of a file's rows, and that of the rows found. `pg_temp` is the session's own schema, whatever the search path. */

@@ -1,11 +1,4 @@
-import {
-  isProblem,
-  LedgermanProblem,
-  type Expectation,
-  type FailedRow,
-  type JobReport,
-  type ProblemCode,
-} from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type FailedRow, type ProblemCode } from '@ledgerman/contract'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Rows } from '../sessions/queryable.js'
 import { rowNotWritten } from '../record/change-problems.js'
@@ -30,6 +23,7 @@ import {
   unfoundRows,
 } from './find-statements.js'
 import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
+import type { RowRange, Survey, UnitOptions, UnitResult } from './unit-options.js'
 import { ToldRows } from './told-rows.js'
 import { FoundRows } from './found-rows.js'
 import { add, images, write, writeStaged } from './write-statements.js'
@@ -42,36 +36,6 @@ const MOST_TRIES = 500
 
 /** Among how many rows of a file those are looked for that are shown. */
 const SAMPLED_ROWS = 1_000
-
-/** Rows of a file by number, from 1: the first and the last. */
-export interface RowRange {
-  first: number
-  last: number
-}
-
-export interface UnitOptions {
-  expect: Expectation
-  /** Rows that cannot be applied are left, and told; elsewhere one of them ends the whole. */
-  leavesFailed: boolean
-  /** Whether images are written to the book. */
-  isBooked: boolean
-  entry: string
-  range: RowRange
-  /** How many rows of the file that is, less those whose key stands there twice. */
-  count: number
-  /** What a rehearsal saw of them, where exactly that is to be committed. */
-  rehearsed?: BulkEvidence | undefined
-  /** Whether it is only judged, and nothing written: whether a file that goes in chunks is as it was rehearsed. */
-  isOnlyJudged?: boolean
-}
-
-/** What a part of a change of many did, inside the transaction that somebody else began. */
-export interface UnitResult {
-  report: JobReport
-  failed: FailedRow[]
-  evidence: BulkEvidence
-  steps: BulkStep[]
-}
 
 /** One part of a change of many: what is found, judged and written in one transaction. */
 export class BulkUnit {
@@ -118,7 +82,7 @@ export class BulkUnit {
     const { request, shape, options } = this
     if (this.isStaged) await this.#stage()
     this.#tell('counting')
-    const wantsDigest = request.mode === 'rehearse' || options.rehearsed !== undefined
+    const wantsDigest = request.mode === 'rehearse' || options.rehearsed !== undefined || options.isWitnessed === true
     const found = await this.#survey(wantsDigest)
     const evidence = { matched: found.matched, digest: wantsDigest ? found.digest : null }
     await this.#judge(found, evidence)
@@ -421,17 +385,6 @@ export class BulkUnit {
   #tell(phase: string, rows = 0, total: number | null = null): void {
     this.request.onProgress({ phase, rows, total })
   }
-}
-
-interface Survey {
-  matched: number
-  changed: number
-  guardBroken: number
-  ruleBroken: number
-  leavesOut: boolean
-  /** Of one row, about. */
-  bytes: number
-  digest: string | null
 }
 
 const DATABASE_REFUSALS: ReadonlySet<ProblemCode> = new Set([

@@ -294,7 +294,7 @@ function shapeOf({ mapping, given, images }: FileJob): BulkShape {
 }
 
 /** The type of a column of the temporary table: that of the text form a value has here. */
-function givenType({ column: { type }, key }: Property): string {
+export function givenType({ column: { type }, key }: Property): string {
   const isMoney = (of: Pick<ColumnType, 'kind'>) => of.kind === 'money'
   if (isMoney(type)) return 'numeric'
   if (type.element && isMoney(type.element)) return 'numeric[]'

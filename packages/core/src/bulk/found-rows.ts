@@ -1,7 +1,7 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { asComparable } from '../statement/image-sql.js'
-import { imageBlockSql } from '../statement/image-block-sql.js'
+import { imageBlockSql, imageTextSql } from '../statement/image-block-sql.js'
 import { freshNames } from '../statement/keyed-statement.js'
 import { ruleVerdictSql } from '../statement/rule-sql.js'
 import { setSql } from '../statement/set-sql.js'
@@ -53,7 +53,7 @@ export class FoundRows {
 
   get isGuarded(): boolean {
     const { given } = this.shape
-    return given !== null && (given.hasGuard || given.kept.length > 0)
+    return given !== null && (given.hasGuard || given.kept.length > 0 || given.expected !== undefined)
   }
 
   get line(): string {
@@ -82,7 +82,7 @@ export class FoundRows {
       ...news.map((sql, at) => `${sql} as ${this.set.names[at]}`),
       `${given ? 'g.no' : 'null::bigint'} as ${no}`,
       `${given ? 'g.line' : 'null::bigint'} as ${line}`,
-      `${this.isGuarded ? this.guardHolds() : 'true'} as ${guard_holds}`,
+      `${this.isGuarded ? this.guardHolds(slots) : 'true'} as ${guard_holds}`,
       ...(this.byPlace ? [`t.ctid as ${place}`, `t.tableoid as ${part}`] : []),
     ]
     const lines = given ? ` and ${this.lines(slots)}` : ''
@@ -111,13 +111,16 @@ export class FoundRows {
   }
 
   /** Whether the row under `t` has the guard that its line gives, and what the line cannot change; a guard as callers see it says which kind it is. */
-  guardHolds(): string {
+  guardHolds(slots: SlotList): string {
     const { mapping, given } = this.shape
     const guard = given?.hasGuard
       ? [`coalesce('${guardPrefix(mapping)}' || ${guardValueSql(mapping.guard, 't')} = g.guard, false)`]
       : []
+    if (given?.expected) {
+      guard.push(`${leftTextsSql(given.expected, slots)} is not distinct from g.expected`)
+    }
     const kept = given?.kept ?? []
-    if (kept.length === 0) return guard.join('')
+    if (kept.length === 0) return guard.join(' and ')
     const row = (sqlOf: (property: Property) => string) =>
       `row(${kept.map((property) => asComparable(sqlOf(property), property.column.type.kind)).join(', ')})`
     const wanted = row((property) => storedSql(`g.${givenColumn(given as GivenShape, property)}`, property.column.type))
@@ -178,7 +181,7 @@ export class FoundRows {
     slots: SlotList,
     parts: Pick<Parameters<typeof imageBlockSql>[0], 'before' | 'after' | 'keyOf' | 'from' | 'place'>,
   ): string {
-    return imageBlockSql({ mapping: this.shape.mapping, slots, step: 1, kept: this.kept, ...parts })
+    return imageBlockSql({ mapping: this.shape.mapping, slots, step: this.shape.step ?? 1, kept: this.kept, ...parts })
   }
 
   /** The images of the rows under `hit`, where what they will be is known before. */
@@ -195,6 +198,15 @@ export class FoundRows {
   get kept(): readonly Property[] {
     return keptProperties(this.shape)
   }
+}
+
+/** What the row under `t` has of the columns that the entry changed in it, as the image says; null for those it did not. */
+export function leftTextsSql(expected: readonly Property[], slots: SlotList): string {
+  const texts = expected.map(
+    (property, at) =>
+      `case when g.changed[${at + 1}] then ${imageTextSql(`t.${property.column.sql}`, property, slots)} end`,
+  )
+  return `array[${texts.join(', ')}]::text[]`
 }
 
 /** The condition that the row under `t` has the key of the given one under `g`. */

@@ -27,7 +27,7 @@ export class ToldRows {
           key: this.#shown(texts.slice(0, wide), mapping.key),
           touched: sides,
           before: isAdd ? null : this.#shown(before, sides),
-          after: kind === 'remove' ? null : this.#shown(after, sides),
+          after: kind === 'remove' && !isAdd ? null : this.#shown(after, sides),
         },
         (property) => set.includes(property),
       )
@@ -39,9 +39,19 @@ export class ToldRows {
     return shownRecord(key, this.#shown(texts, key))
   }
 
+  /** What a row was left with and what it is, by the properties that differ; texts as the images have them. */
+  sides(properties: readonly Property[], left: readonly (string | null)[], now: readonly (string | null)[] | null) {
+    if (now === null) return { left: shownRecord(properties, left), now: null }
+    const places = properties.flatMap((_, at) => (left[at] === now[at] ? [] : [at]))
+    const differing = places.map((at) => properties[at] as Property)
+    const pick = (texts: readonly (string | null)[]) => places.map((at) => texts[at] ?? null)
+    return { left: shownRecord(differing, pick(left)), now: shownRecord(differing, pick(now)) }
+  }
+
   /** Why a row is not as its line says it was. */
   get conflictWords(): string {
-    const { hasGuard, kept } = this.shape.given ?? { hasGuard: false, kept: [] }
+    const { hasGuard, kept, expected } = this.shape.given ?? { hasGuard: false, kept: [], expected: undefined }
+    if (expected) return 'It was changed since.'
     const names = kept.map(({ name }) => name).join(', ')
     if (kept.length === 0) return 'It was changed since its guard was read.'
     return `It is not as in the file: ${hasGuard ? 'its guard, ' : ''}${names} ${kept.length === 1 && !hasGuard ? 'differs' : 'differ'}.`

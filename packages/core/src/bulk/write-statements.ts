@@ -33,7 +33,7 @@ export function write(rows: FoundRows): Statement {
     kind === 'remove' || mapping.rules.length === 0
       ? ''
       : ` and (${ruleVerdictSql(mapping, (property) => rows.valueAfter(property, 't', news), slots)}) is null`
-  const guard = rows.isGuarded ? ` and ${rows.guardHolds()}` : ''
+  const guard = rows.isGuarded ? ` and ${rows.guardHolds(slots)}` : ''
   const lines = given ? ` and ${rows.lines(slots)}` : ''
   const where = `(${condition})${lines}${guard}${kind === 'remove' ? '' : ` and ${differs}`}${rule}`
   const assignments = [...set.map(({ column }, at) => `${column.sql} = ${news[at]}`), ...versionBumpSql(mapping, 't')]
@@ -98,14 +98,22 @@ limit ${SHOWN_ROWS}`,
   )
 }
 
-/** Adds the records of the file that are not there. Row shape as `writeStaged`, with nothing before. */
-export function add(rows: FoundRows, isBooked: boolean): Statement {
+/**
+ * Adds the given records that are not there. Row shape as `writeStaged`, with nothing before.
+ *
+ * @param isAgain whether they were there before: identities are as they were, and the version goes on from the one it had.
+ */
+export function add(rows: FoundRows, isBooked: boolean, isAgain = false): Statement {
   const slots = new SlotList()
   const { mapping, given } = rows.shape
   if (!given) throw new TypeError('only a file adds records')
   const { properties } = given
   const columns = properties.map(({ column }) => column.sql).join(', ')
-  const values = properties.map((property) => storedSql(`g.${givenColumn(given, property)}`, property.column.type))
+  const { guard } = mapping
+  const values = properties.map((property) => {
+    const value = storedSql(`g.${givenColumn(given, property)}`, property.column.type)
+    return isAgain && guard.by === 'version' && guard.property === property ? `${value} + 1` : value
+  })
   const rule =
     mapping.rules.length === 0
       ? '0'
@@ -113,11 +121,11 @@ export function add(rows: FoundRows, isBooked: boolean): Statement {
   const value = ({ column }: Property) => `done.${column.sql}`
   const booked =
     isBooked && rows.shape.images !== 'none'
-      ? `, booked as (\n  ${imageBlockSql({ mapping, slots, step: 2, kept: mapping.properties, before: null, after: value, keyOf: value, from: 'from done', place: `''` })}\n)`
+      ? `, booked as (\n  ${imageBlockSql({ mapping, slots, step: (rows.shape.step ?? 1) + (isAgain ? 0 : 1), kept: mapping.properties, before: null, after: value, keyOf: value, from: 'from done', place: `''` })}\n)`
       : ''
   return toStatement(
     `with done as (
-insert into ${mapping.table.sql} (${columns})
+insert into ${mapping.table.sql} (${columns})${isAgain ? ' overriding system value' : ''}
 select ${values.join(', ')} from ${GIVEN} as g
 where ${rows.lines(slots)} and not exists (select 1 from ${mapping.table.sql} as t where ${rows.sameKey()})
 order by g.no

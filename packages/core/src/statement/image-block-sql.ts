@@ -21,7 +21,7 @@ export function blockBits(rows: number, bytesARow: number): number {
 interface BlockParts {
   mapping: Mapping
   slots: SlotList
-  step: 1 | 2
+  step: number
   /** The columns whose images are kept, in order. */
   kept: readonly Property[]
   /** The SQL of a property of the row before, and of the row after; null where there is none. */
@@ -52,10 +52,7 @@ export function imageBlockSql(parts: BlockParts): string {
     })
     return names.length === 0 ? 'null::text[]' : `array[${names.join(', ')}]`
   }
-  const text = (sql: string, { column, sensitive }: Property) => {
-    const value = readSql(sql, column.type)
-    return sensitive ? digestSql(value, slots) : `${value}::text`
-  }
+  const text = (sql: string, property: Property) => imageTextSql(sql, property, slots)
   const keys = mapping.key.map((property) =>
     property.sensitive ? digestSql(keyOf(property), slots) : `${keyOf(property)}::text`,
   )
@@ -73,6 +70,12 @@ export function imageBlockSql(parts: BlockParts): string {
     ${from}
   ) as image
   group by image.prefix`
+}
+
+/** A value as its image has it: in text form, or as a digest where it is sensitive. */
+export function imageTextSql(sql: string, { column, sensitive }: Property, slots: SlotList): string {
+  const value = readSql(sql, column.type)
+  return sensitive ? digestSql(value, slots) : `${value}::text`
 }
 
 /** The first bits of a hash, as a number. PostgreSQL shifts by 64 as by none. */

@@ -10,6 +10,7 @@ import { metricRoutes } from './metric-routes.js'
 import { recordRoutes } from './record-routes.js'
 import type { Services } from './services.js'
 import { runRoutes } from './run-routes.js'
+import { reversalRoutes } from './reversal-routes.js'
 import { sessionRoutes } from './session-routes.js'
 import { tableRoutes } from './table-routes.js'
 import { targetRoutes } from './target-routes.js'
@@ -30,6 +31,7 @@ export function allRoutes(services: Services): Route[] {
     tableRoutes,
     waitRoutes,
     jobRoutes,
+    reversalRoutes,
     drillRoutes,
     targetRoutes,
     tokenRoutes,

@@ -1,0 +1,49 @@
+import { type Expectation, type FailedRow, type JobReport } from '@ledgerman/contract'
+import type { Rows } from '../sessions/queryable.js'
+import type { BulkStep } from './book-bulk.js'
+import { type BulkEvidence } from './bulk-request.js'
+import { images } from './write-statements.js'
+
+/** Rows of a file by number, from 1: the first and the last. */
+export interface RowRange {
+  first: number
+  last: number
+}
+
+export interface UnitOptions {
+  expect: Expectation
+  /** Rows that cannot be applied are left, and told; elsewhere one of them ends the whole. */
+  leavesFailed: boolean
+  /** Whether images are written to the book. */
+  isBooked: boolean
+  entry: string
+  range: RowRange
+  /** How many rows of the file that is, less those whose key stands there twice. */
+  count: number
+  /** What a rehearsal saw of them, where exactly that is to be committed. */
+  rehearsed?: BulkEvidence | undefined
+  /** Whether it is told what was found, where somebody else compares it with what was rehearsed. */
+  isWitnessed?: boolean
+  /** Whether it is only judged, and nothing written: whether a file that goes in chunks is as it was rehearsed. */
+  isOnlyJudged?: boolean
+}
+
+/** What a part of a change of many did, inside the transaction that somebody else began. */
+export interface UnitResult {
+  report: JobReport
+  failed: FailedRow[]
+  evidence: BulkEvidence
+  steps: BulkStep[]
+}
+
+/** What was found, counted. */
+export interface Survey {
+  matched: number
+  changed: number
+  guardBroken: number
+  ruleBroken: number
+  leavesOut: boolean
+  /** Of one row, about. */
+  bytes: number
+  digest: string | null
+}

@@ -1,0 +1,67 @@
+import { LedgermanProblem } from '@ledgerman/contract'
+import type { Target } from '../target/target.js'
+
+/** Which entries are put back together. */
+export interface SinceFilter {
+  /** An instant (RFC 3339), or the id of the first entry that is put back. */
+  since: string
+  until?: string | undefined
+  mapping?: string | undefined
+  transaction?: string | undefined
+  actor?: string | undefined
+}
+
+/** How many entries are put back as one at most. */
+const MOST_ENTRIES = 10_000
+
+/**
+ * The entries that changed something since then, the newest first.
+ *
+ * @throws LedgermanProblem not-reversible where there are none; too-large; request-invalid
+ */
+export async function entriesSince(target: Target, filter: SinceFilter): Promise<string[]> {
+  const { since, until, mapping, transaction, actor } = filter
+  const isEntry = UUID.test(since)
+  if (!isEntry && Number.isNaN(Date.parse(since)))
+    throw new LedgermanProblem(
+      'request-invalid',
+      `since: expected an instant such as 2026-02-03T21:00:00Z or the id of an entry, got ${since.slice(0, 60)}.`,
+      {
+        where: 'since',
+      },
+    )
+  const { rows } = await target
+    .read(ENTRIES_SQL, [
+      isEntry ? since : null,
+      isEntry ? null : since,
+      until ?? null,
+      mapping ?? null,
+      transaction ?? null,
+      actor ?? null,
+      String(MOST_ENTRIES + 1),
+    ])
+    .catch((error: unknown) => {
+      throw target.explain(error)
+    })
+  if (rows.length === 0)
+    throw new LedgermanProblem('not-reversible', 'Nothing was changed since then that could be put back.', {
+      ...filter,
+    })
+  if (rows.length > MOST_ENTRIES)
+    throw new LedgermanProblem(
+      'too-large',
+      `More than ${MOST_ENTRIES} entries were made since then. Put back a part of them: say until, mapping, transaction or actor.`,
+      { limit: MOST_ENTRIES },
+    )
+  return rows.map(([id]) => id ?? '')
+}
+
+const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i
+
+const ENTRIES_SQL = `
+select e.id from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement
+where e.outcome = 'committed' and e.changed > 0 and ($1::uuid is null or e.id >= $1::uuid) and ($2::timestamptz is null or e.at >= $2::timestamptz)
+  and ($3::timestamptz is null or e.at < $3::timestamptz)
+  and ($4::text is null or s.mapping = $4 or exists (select 1 from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id and t.mapping = $4 and p.changed > 0))
+  and ($5::text is null or e.run->>'transaction' = $5) and ($6::text is null or e.actor = $6)
+order by e.id desc limit $7::integer`

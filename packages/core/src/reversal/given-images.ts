@@ -1,0 +1,91 @@
+import { GIVEN, givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
+import { givenType } from '../bulk/file-job.js'
+import { leftTextsSql, sameGivenSql } from '../bulk/found-rows.js'
+import { SHOWN_ROWS } from '../bulk/find-statements.js'
+import { ToldRows } from '../bulk/told-rows.js'
+import type { Property } from '../mapping/mapping.js'
+import type { OwnSession } from '../sessions/own-session.js'
+import { placeOfBlockSql } from '../statement/image-block-sql.js'
+import { bindValues, SlotList, type Statement } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+import { digestKeyPads } from '../values/digest.js'
+import { hiddenIn, type UndoStep } from './undo-steps.js'
+import { type ChangedRow } from './reversal-problems.js'
+
+/** A step's images, wherever the book keeps them. */
+const IMAGES_SQL = `
+select e.key, e.before, e.after from ledgerman.entry e where e.id = $1::uuid and $2::integer = 0
+union all
+select m.key, m.before, m.after from ledgerman.image m where m.entry = $1::uuid and m.step = $2::integer
+union all
+select ${placeOfBlockSql('key')}, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}
+from ledgerman.image_block b cross join lateral pg_catalog.generate_series(1, b.rows) as i(at) where b.entry = $1::uuid and b.step = $2::integer`
+
+/** Puts the images of a step into the temporary table, each part as its column's type. */
+export async function fillGiven(session: OwnSession, step: UndoStep, shape: BulkShape): Promise<void> {
+  const given = shape.given as GivenShape
+  const expected = given.expected ?? []
+  const columns = given.properties.map((property) => `${givenColumn(given, property)} ${givenType(property)}`)
+  await session.query('drop table if exists pg_temp.ledgerman_given')
+  await session.query(
+    `create temporary table ledgerman_given (no bigint, line bigint, ${columns.join(', ')}${given.expected ? ', expected text[], changed boolean[]' : ''})`,
+  )
+  const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
+  const keyPlace = (property: Property) => shape.mapping.key.indexOf(property) + 1
+  const values = given.properties.map((property) => {
+    const text =
+      property.key && step.kind !== 'remove' ? `i.key[${keyPlace(property)}]` : `i.before[${place(property)}]`
+    return `${text}::${givenType(property)}`
+  })
+  const isChanged = (property: Property) =>
+    step.kind === 'add' ? 'true' : `i.before[${place(property)}] is distinct from i.after[${place(property)}]`
+  const left = given.expected
+    ? [
+        `array[${expected.map((property) => `case when ${isChanged(property)} then i.after[${place(property)}] end`).join(', ')}]::text[]`,
+        `array[${expected.map(isChanged).join(', ')}]::boolean[]`,
+      ]
+    : []
+  await session.query(
+    `insert into ${GIVEN} select pg_catalog.row_number() over (), pg_catalog.row_number() over (), ${[...values, ...left].join(', ')}
+from (${IMAGES_SQL}) as i`,
+    [step.entry, String(step.no)],
+  )
+  await session.query('analyze pg_temp.ledgerman_given')
+}
+
+/** A sensitive value that was changed, or removed, cannot be put back: the book has only its digest. */
+export async function lostSecrets(session: OwnSession, step: UndoStep): Promise<Property[]> {
+  const hidden = step.kind === 'add' ? [] : hiddenIn(step)
+  if (hidden.length === 0) return []
+  const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
+  const { rows } = await session.query(
+    `select ${hidden.map((property) => `pg_catalog.bool_or(i.before[${place(property)}] is distinct from i.after[${place(property)}])`).join(', ')} from (${IMAGES_SQL}) as i`,
+    [step.entry, String(step.no)],
+  )
+  return hidden.filter((_, at) => rows[0]?.[at] === 't')
+}
+
+/** Rows that are not as the entry left them, with both values. */
+export async function changedRows(target: Target, session: OwnSession, shape: BulkShape): Promise<ChangedRow[]> {
+  const { mapping, given } = shape
+  const expected = given?.expected ?? []
+  const slots = new SlotList()
+  const texts = leftTextsSql(expected, slots)
+  const keys = mapping.key.map((property) => `g.${givenColumn(given as GivenShape, property)}`)
+  const [first] = mapping.key
+  const { rows } = await session.query(
+    `select to_json(g.expected)::text, case when t.${first?.column.sql} is not null then to_json(${texts})::text end, ${keys.join(', ')}
+from ${GIVEN} as g left join ${mapping.table.sql} as t on ${mapping.key.map((property) => sameGivenSql(property, given)).join(' and ')}
+where t.${first?.column.sql} is null or ${texts} is distinct from g.expected order by g.no limit ${SHOWN_ROWS}`,
+    bindValues({ slots: slots.slots } as Statement, () => digestKeyPads(target.digestKey)),
+  )
+  const told = new ToldRows(target, shape)
+  return rows.map(([left, now, ...key]) => ({
+    key: told.key(key),
+    ...told.sides(
+      expected,
+      JSON.parse(left ?? '[]') as string[],
+      now === null || now === undefined ? null : (JSON.parse(now) as string[]),
+    ),
+  }))
+}

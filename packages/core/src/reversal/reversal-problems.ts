@@ -1,0 +1,31 @@
+import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
+
+/** A row that is not as the entry left it: what it was left with, and what it is now; null where there is none. */
+export interface ChangedRow {
+  key: RecordValues
+  left: RecordValues | null
+  now: RecordValues | null
+}
+
+/** The problem for rows that were changed since. */
+export function reversalConflict({ name }: Mapping, rows: readonly ChangedRow[], count: number): LedgermanProblem {
+  const [first] = rows
+  const more = count > 1 ? ` So ${count === 2 ? 'is 1 more row' : `are ${count - 1} more rows`}.` : ''
+  return new LedgermanProblem(
+    'reversal-conflict',
+    `${name} ${first ? describe(first) : 'rows are not as the entry left them'}.${more} Nothing was put back; onlyUnchanged puts back the others.`,
+    { mapping: name, rows, count },
+  )
+}
+
+function describe({ key, left, now }: ChangedRow): string {
+  const named = Object.values(key).map(String).join(',')
+  if (left === null) return `${named} is there again`
+  if (now === null) return `${named} is not there any more`
+  const differing = Object.keys(left).filter((each) => JSON.stringify(left[each]) !== JSON.stringify(now[each]))
+  const words = differing
+    .slice(0, 3)
+    .map((each) => `${each} was left ${JSON.stringify(left[each])} and is ${JSON.stringify(now[each])}`)
+  return `${named} was changed since: ${words.join(', ')}`
+}

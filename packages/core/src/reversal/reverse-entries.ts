@@ -1,0 +1,368 @@
+import { isProblem, LedgermanProblem, type Receipt, type RunMode, type StepReceipt } from '@ledgerman/contract'
+import { bookSteps, bulkReversibility, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
+import { BulkRefused, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
+import { GIVEN, givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
+import { BulkUnit } from '../bulk/bulk-unit.js'
+import type { UnitResult } from '../bulk/unit-options.js'
+import { FoundRows, sameGivenSql } from '../bulk/found-rows.js'
+import { SHOWN_ROWS } from '../bulk/find-statements.js'
+import { ToldRows } from '../bulk/told-rows.js'
+import { add } from '../bulk/write-statements.js'
+import { newEntryId } from '../book/entry-id.js'
+import type { FindMapping } from '../book/find-mapping.js'
+import { recordRefusal } from '../book/record-refusal.js'
+import { settle } from '../book/settle.js'
+import { withoutValues } from '../problem/safe-message.js'
+import { bookNotPrepared } from '../record/change-problems.js'
+import { entryAddress, roundMs, showableBinds, toBindReceipts } from '../receipt/receipt.js'
+import { isConnectionError } from '../sessions/connection-error.js'
+import { isSerializationFailure } from '../sessions/database-error.js'
+import type { OwnSession } from '../sessions/own-session.js'
+import { bindValues, type Statement } from '../statement/statement.js'
+import type { Target } from '../target/target.js'
+import { digestKeyPads } from '../values/digest.js'
+import { readUndoSteps, type UndoStep } from './undo-steps.js'
+import { changedRows, fillGiven, lostSecrets } from './given-images.js'
+import { reversalConflict } from './reversal-problems.js'
+import { shapeOf } from './undo-shape.js'
+
+export interface ReversalRequest {
+  mode: RunMode
+  actor: string
+  note: string | null
+  /** Puts back what is as the entries left it, and says what it left. */
+  onlyUnchanged: boolean
+  /** What a rehearsal saw, where exactly that is to be put back. */
+  rehearsed?: readonly BulkEvidence[] | undefined
+  timeLimitMs: number
+  signal: AbortSignal
+}
+
+export interface ReversalResult {
+  receipt: Receipt
+  evidence: BulkEvidence[]
+}
+
+const MOST_ATTEMPTS = 4
+
+/**
+ * Puts entries back, the newest step first, in one transaction: before-images are restored, what was added is removed, what was removed is
+ * added again; one statement a step, whatever the number of rows. Only rows that are as the entries left them are written.
+ *
+ * @param entries ids, the newest first
+ * @throws LedgermanProblem not-reversible, reversal-conflict, rehearsal-stale, and as a run
+ */
+export async function reverseEntries(
+  target: Target,
+  entries: readonly string[],
+  findMapping: FindMapping,
+  request: ReversalRequest,
+): Promise<ReversalResult> {
+  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  const { steps, gaps } = await readUndoSteps(target, entries, findMapping).catch((error: unknown) => {
+    throw target.explain(error)
+  })
+  if (steps.length === 0)
+    throw new LedgermanProblem('not-reversible', 'There is nothing to put back: it changed no row.', { entries })
+  for (let attempt = 1; ; attempt++) {
+    const reversal = new Reversal(
+      target,
+      entries,
+      steps,
+      gaps.map(({ words }) => words),
+      request,
+    )
+    try {
+      return await reversal.run()
+    } catch (error) {
+      if (isSerializationFailure(error) && attempt < MOST_ATTEMPTS) continue
+      throw await reversal.refuse(error)
+    }
+  }
+}
+
+/** A reversal on its way. */
+class Reversal {
+  readonly #id = newEntryId()
+  readonly #startedAt = new Date().toISOString()
+  readonly #started = performance.now()
+  readonly #receipts: StepReceipt[] = []
+  readonly #booked: { shape: BulkShape; step: BulkStep }[] = []
+  readonly #evidence: BulkEvidence[] = []
+  readonly #gaps: Set<string>
+  readonly #left: NonNullable<Receipt['leftAsIs']> = []
+
+  constructor(
+    readonly target: Target,
+    readonly entries: readonly string[],
+    readonly steps: readonly UndoStep[],
+    gaps: readonly string[],
+    readonly request: ReversalRequest,
+  ) {
+    this.#gaps = new Set(gaps)
+  }
+
+  async run(): Promise<ReversalResult> {
+    const { target, request } = this
+    const session = await target.openOwnSession(request.timeLimitMs, 'reversal')
+    const onAbort = () => void target.cancel(session.pid).catch(() => session.breakOff())
+    request.signal.addEventListener('abort', onAbort, { once: true })
+    let isOver = false
+    try {
+      await session.query('begin')
+      await session.query(
+        `select pg_catalog.set_config('ledgerman.actor', $1, true), pg_catalog.set_config('application_name', 'ledgerman run ' || $2::text, true)`,
+        [request.actor, this.#id],
+      )
+      for (const step of this.steps) await this.#undo(session, step)
+      await session.query('set constraints all immediate')
+      this.#assertAsRehearsed()
+      if (request.mode === 'rehearse') {
+        await session.query('rollback')
+        isOver = true
+        return { receipt: this.#receipt('rehearsed'), evidence: this.#evidence }
+      }
+      for (const { shape, step } of this.#booked) await introduceBulk(target, shape, [step])
+      const receipt = this.#receipt('committed')
+      await this.#book(session, receipt)
+      isOver = true
+      await this.#commit(session)
+      return { receipt, evidence: this.#evidence }
+    } finally {
+      request.signal.removeEventListener('abort', onAbort)
+      if (!isOver) await session.query('rollback').catch(() => undefined)
+      await session.close()
+    }
+  }
+
+  /** Puts one step back. */
+  async #undo(session: OwnSession, step: UndoStep): Promise<void> {
+    const no = this.#receipts.length + 1
+    const shape = { ...shapeOf(step), step: no }
+    await fillGiven(session, step, shape)
+    const lost = await lostSecrets(session, step)
+    if (lost.length > 0)
+      this.#gaps.add(
+        `${step.mapping.name}: ${lost.map(({ name }) => name).join(', ')} stays as it is, since the book has only digests of it`,
+      )
+    const count = Number((await session.query(`select pg_catalog.count(*) from ${GIVEN}`)).rows[0]?.[0] ?? 0)
+    const result =
+      step.kind === 'remove' ? await this.#addAgain(session, shape, count) : await this.#write(session, shape, count)
+    const [done] = result.steps
+    if (!done) return
+    this.#evidence.push(result.evidence)
+    this.#left.push(
+      ...result.failed.slice(0, SHOWN_ROWS).map(({ key, reason }) => ({ mapping: shape.mapping.name, key, reason })),
+    )
+    this.#booked.push({ shape, step: done })
+    this.#receipts.push({
+      no,
+      kind: done.kind,
+      mapping: shape.mapping.name,
+      as: null,
+      skipped: false,
+      statement: done.statement.text,
+      binds: toBindReceipts(
+        done.statement.slots,
+        showableBinds(done.statement.slots, done.binds, this.target.digestKey),
+      ),
+      expected: 'any',
+      matched: done.matched,
+      changed: done.changed,
+      durationMs: null,
+      rows: result.report.rows,
+    })
+  }
+
+  /** Changes back, or removes what was added, where rows are as the entry left them. */
+  async #write(session: OwnSession, shape: BulkShape, count: number): Promise<UnitResult> {
+    const options = {
+      expect: 'any' as const,
+      leavesFailed: this.request.onlyUnchanged,
+      isBooked: this.request.mode === 'commit',
+      entry: this.#id,
+      range: { first: 1, last: Math.max(1, count) },
+      count,
+      isWitnessed: this.request.rehearsed !== undefined,
+    }
+    const unit = new BulkUnit(this.target, session, shape, this.#bulkRequest(), options, () => null, true)
+    try {
+      const result = await unit.run()
+      return { ...result, steps: result.steps.slice(0, 1) }
+    } catch (error) {
+      if (!(error instanceof BulkRefused) || error.failed.length === 0) throw error
+      throw reversalConflict(shape.mapping, await changedRows(this.target, session, shape), error.failed.length)
+    }
+  }
+
+  /** Adds what was removed. */
+  async #addAgain(session: OwnSession, shape: BulkShape, count: number): Promise<UnitResult> {
+    const { mapping } = shape
+    const told = new ToldRows(this.target, shape)
+    const keys = mapping.key.map((property) => `g.${givenColumn(shape.given as GivenShape, property)}`).join(', ')
+    const { rows: there } = await session.query(
+      `select ${keys} from ${GIVEN} as g where exists (select 1 from ${mapping.table.sql} as t where ${mapping.key.map((property) => sameGivenSql(property, shape.given)).join(' and ')}) limit ${SHOWN_ROWS}`,
+    )
+    const failed = there.map((key) => ({
+      line: null,
+      key: told.key(key),
+      reason: `There is a ${mapping.name} with this key again.`,
+      code: 'record-changed' as const,
+    }))
+    if (failed.length > 0 && !this.request.onlyUnchanged)
+      throw reversalConflict(
+        mapping,
+        failed.map(({ key }) => ({ key, left: null, now: {} })),
+        failed.length,
+      )
+    const statement = add(new FoundRows(shape, false), this.request.mode === 'commit', true)
+    const values = this.#values(statement)
+    const { rows } = await session.query(statement.text, values)
+    const changed = Number(rows[0]?.[0] ?? 0)
+    const shown = add(new FoundRows(shape, false), false, true)
+    const report = {
+      matched: count,
+      changed,
+      same: 0,
+      added: changed,
+      notFound: 0,
+      ambiguous: 0,
+      refused: failed.length,
+      sample: failed,
+      rows: told.rows(
+        rows.map((row) => row.slice(2)),
+        true,
+      ),
+    }
+    const step: BulkStep = {
+      kind: 'add',
+      statement: shown,
+      binds: this.#values(shown),
+      matched: count,
+      changed,
+      expected: 'any',
+    }
+    return { report, failed, evidence: { matched: count, digest: String(changed) }, steps: [step] }
+  }
+
+  #assertAsRehearsed(): void {
+    const { rehearsed } = this.request
+    const isSame = (seen: BulkEvidence, at: number) => {
+      const now = this.#evidence[at]
+      return now?.matched === seen.matched && now.digest === seen.digest
+    }
+    if (!rehearsed || (rehearsed.length === this.#evidence.length && rehearsed.every(isSame))) return
+    throw new LedgermanProblem(
+      'rehearsal-stale',
+      'What was rehearsed is no longer what would be put back. Rehearse again.',
+      { differs: [{ what: 'rows differ' }] },
+    )
+  }
+
+  async #commit(session: OwnSession): Promise<void> {
+    const { actor, note } = this.request
+    try {
+      const { command } = await session.query('commit')
+      if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
+    } catch (error) {
+      if (!isConnectionError(error)) throw error
+      await settle(this.target, { id: this.#id, startedAt: this.#startedAt, actor, note }, error)
+    }
+  }
+
+  #book(session: OwnSession, receipt: Receipt): Promise<void> {
+    return bookSteps(this.target, session, this.#id, this.request, this.#runOf(receipt), this.#booked)
+  }
+
+  #runOf(receipt: Receipt | null) {
+    return {
+      transaction: null,
+      revision: null,
+      isolation: 'read committed',
+      attempts: 1,
+      durationMs: receipt?.durationMs ?? null,
+      startedAt: this.#startedAt,
+      reversible: receipt?.reversible ?? null,
+      writes: this.steps
+        .slice(0, 20)
+        .map(({ kind, mapping }) => ({ kind: OPPOSITE[kind], mapping: mapping.name, where: null })),
+      reverses: this.entries,
+    }
+  }
+
+  /** What to throw for an error: told in the words of a reversal, and kept in the book where it was to be committed. */
+  async refuse(error: unknown): Promise<unknown> {
+    const problem = error instanceof BulkRefused ? error.problem : this.target.explain(error, {})
+    if (!isProblem(problem) || this.request.mode !== 'commit' || NOT_BOOKED.has(problem.code)) return problem
+    const isSensitive = this.steps.some(({ mapping }) => mapping.properties.some(({ sensitive }) => sensitive))
+    await recordRefusal(this.target, {
+      id: this.#id,
+      startedAt: this.#startedAt,
+      actor: this.request.actor,
+      note: this.request.note,
+      problem,
+      detail: isSensitive ? withoutValues(problem.detail) : problem.detail,
+      matched: null,
+      run: this.#runOf(null),
+      steps: [],
+    })
+    return problem
+  }
+
+  #receipt(outcome: 'rehearsed' | 'committed'): Receipt {
+    const { target, request } = this
+    const gaps = [...this.#gaps]
+    const each = this.#booked.map(({ shape, step }) => bulkReversibility(shape, [step]))
+    return {
+      id: this.#id,
+      target: target.name,
+      mode: request.mode,
+      outcome,
+      transaction: null,
+      revision: null,
+      actor: request.actor,
+      note: request.note,
+      startedAt: this.#startedAt,
+      durationMs: roundMs(performance.now() - this.#started),
+      attempts: 1,
+      isolation: 'read committed',
+      replayed: false,
+      steps: this.#receipts,
+      rehearsal: null,
+      entry: outcome === 'committed' ? entryAddress(target.name, this.#id) : null,
+      reversible: each.every((one) => one === 'yes') ? 'yes' : each.every((one) => one === 'no') ? 'no' : 'partly',
+      reverses: [...this.entries],
+      ...(this.#left.length > 0 ? { leftAsIs: this.#left.slice(0, SHOWN_ROWS) } : {}),
+      ...(gaps.length > 0 ? { notShown: gaps.map((words) => `Not put back: ${words}.`) } : {}),
+    }
+  }
+
+  #values(statement: Statement): (string | null)[] {
+    return bindValues(statement, (source) => {
+      switch (source.from) {
+        case 'entry':
+          return this.#id
+        case 'bits':
+          return '0'
+        case 'line':
+          return source.of === 'first' ? '1' : String(Number.MAX_SAFE_INTEGER)
+        case 'digest key':
+          return digestKeyPads(this.target.digestKey)
+        case 'literal':
+          return source.text
+        default:
+          return null
+      }
+    })
+  }
+
+  #bulkRequest(): BulkRequest {
+    const { mode, actor, note, timeLimitMs, signal } = this.request
+    return { job: this.#id, mode, actor, note, timeLimitMs, signal, onProgress: () => undefined }
+  }
+}
+
+const OPPOSITE = { change: 'change', replace: 'change', add: 'remove', remove: 'add' } as const
+
+/** What says nothing of the reversal itself. */
+const NOT_BOOKED: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown', 'internal', 'cancelled'])

@@ -1,0 +1,54 @@
+import { givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
+import { sameGivenSql } from '../bulk/found-rows.js'
+import { Links } from '../mapping/links.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { Aliases, Joins } from '../statement/joins.js'
+import { storedSql } from '../values/sql-form.js'
+import { restored, type UndoStep } from './undo-steps.js'
+
+/** How a step is put back: what is found by the keys of its images, what has to be as it was left, and what it is set to. */
+export function shapeOf(step: UndoStep): BulkShape {
+  const { mapping, kind } = step
+  const links = new Links()
+  const { set, expected } =
+    kind === 'change' || kind === 'replace' ? restored(step) : restored({ ...step, touched: allColumns(mapping) })
+  const whole = mapping.properties.filter(
+    ({ column, sensitive }) => step.touched.includes(column.name) && !column.generated && !sensitive,
+  )
+  const properties = kind === 'remove' ? whole : kind === 'add' ? [...mapping.key] : [...mapping.key, ...set]
+  const given: GivenShape = {
+    properties,
+    set: kind === 'add' || kind === 'remove' ? [] : set,
+    kept: [],
+    hasGuard: false,
+    addsMissing: false,
+    ...(kind === 'remove' ? {} : { expected }),
+  }
+  const isChange = kind === 'change' || kind === 'replace'
+  return {
+    mapping,
+    kind: isChange ? 'change' : 'remove',
+    images: 'changed',
+    set: isChange ? set : [],
+    touched: isChange
+      ? mapping.properties.filter(({ column }) => step.touched.includes(column.name))
+      : mapping.properties,
+    newJoins: () => new Joins(mapping, 't', links, new Aliases()),
+    news: () => (isChange ? set.map((property) => restoredSql(property, given)) : []),
+    condition: () => mapping.key.map((property) => sameGivenSql(property, given)).join(' and '),
+    given,
+    checksLeftOut: false,
+  }
+}
+
+/** What a property is set to: what it was where the entry changed it, and what it is elsewhere. */
+function restoredSql(property: Property, given: GivenShape): string {
+  const { column } = property
+  const before = storedSql(`g.${givenColumn(given, property)}`, column.type)
+  const at = given.expected?.indexOf(property) ?? -1
+  return at < 0 ? before : `case when g.changed[${at + 1}] then ${before} else t.${column.sql} end`
+}
+
+function allColumns({ properties }: Mapping): string[] {
+  return properties.map(({ column }) => column.name)
+}

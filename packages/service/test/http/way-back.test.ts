@@ -1,0 +1,206 @@
+import type { HistoryEvent, Job } from '@ledgerman/contract'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// What was done is looked back at, and put back: through every kind of entry, and only where nobody came in between.
+let service: RunningService
+const T = '/v1/targets/observatory'
+const sql = (text: string) => service.observatory.sql(text)
+const json = { 'content-type': 'application/json' }
+const target = () => service.client.target('observatory')
+const get = async (path: string) => (await service.request('GET', `${T}/mappings/${path}`)).body
+const reverse = (entry: string, body: object = { mode: 'commit' }) =>
+  service.request('POST', `${T}/entries/${entry}/reversal`, { body, headers: json })
+const reverseSince = (body: object) => service.request('POST', `${T}/reversals`, { body, headers: json })
+
+async function job(body: object): Promise<Job> {
+  const begun = await service.request('POST', `${T}/jobs`, {
+    body: { mode: 'commit', expect: 'any', ...body },
+    headers: json,
+  })
+  let last: Job | undefined
+  for await (const now of service.client.followJob(begun.body.id as string)) last = now
+  expect(last?.problem).toBeNull()
+  return last as Job
+}
+
+/** Everything in the tables, versions and what a trigger writes apart. */
+async function everything(): Promise<unknown> {
+  const [row] = await sql(`select md5(string_agg(r, '|' order by r)) as sum from (
+    select (to_jsonb(p) - 'row_version' - 'updated_at')::text as r from programme p union all select to_jsonb(c)::text from calibration c
+    union all select to_jsonb(h)::text from hours_transfer h union all select (to_jsonb(t) - 'row_version')::text from telescope t) x`)
+  return row?.['sum']
+}
+
+/** One of each kind of entry. */
+async function doAll(): Promise<void> {
+  const commit = { mode: 'commit' as const }
+  await target().change('programme', ['P-107'], { hoursLeft: '14.50', tags: ['a', "it's"] }, { ...commit, guard: '*' })
+  await target().run({ ...commit, transaction: 'move-hours', params: { from: 'P-112', to: 'P-107', hours: '12' } })
+  await target().remove('calibration', ['HF1', '2026-02-03', 'flat'], { ...commit, guard: '*' })
+  await job({ mapping: 'calibration', where: "kind = 'flat'", compute: { frames: 'frames + 1' } })
+  await target().add('calibration', { telescope: 'HF1', night: '2027-01-01', kind: 'dark', frames: 3 })
+  await job({ mapping: 'calibration', where: 'frames > 20', remove: true, images: 'full' })
+  await target().add('telescope', { code: 'HF9', name: 'Nine', apertureM: '1.50' })
+  await target().change('telescope', ['HF9'], { name: 'Ninth' }, { ...commit, guard: '*' })
+}
+
+beforeAll(async () => {
+  service = await startTestService()
+})
+afterAll(() => service.stop())
+
+describe('what was done', () => {
+  it('is put back as a whole, the newest first, and can be put back in turn', async () => {
+    const before = await everything()
+    const since = new Date().toISOString()
+    await doAll()
+    const after = await everything()
+    expect(after).not.toBe(before)
+    const rehearsed = await reverseSince({ mode: 'rehearse', since })
+    expect([rehearsed.status, rehearsed.body.outcome, rehearsed.body.reverses.length]).toEqual([200, 'rehearsed', 8])
+    expect(await everything()).toBe(after)
+    const reversed = await reverseSince({ mode: 'commit', since })
+    expect([reversed.status, reversed.body.outcome]).toEqual([201, 'committed'])
+    expect(await everything()).toBe(before)
+    expect(await sql(`select count(*)::int as n from telescope where code = 'HF9'`)).toEqual([{ n: 0 }])
+  })
+
+  it('is put back only where it is as the entry left it, unless the rest is asked for', async () => {
+    const { entries } = await job({
+      mapping: 'calibration',
+      where: "telescope = 'HF2'",
+      compute: { frames: 'frames + 100' },
+    })
+    const [entry = ''] = entries
+    const { n } = (await sql(`select count(*)::int as n from calibration where frames >= 100`))[0] as { n: number }
+    await sql(`update calibration set frames = 7 where telescope = 'HF2' and night = '2026-02-03' and kind = 'bias';
+      delete from calibration where telescope = 'HF2' and night = '2026-02-03' and kind = 'dark'`)
+    const refused = await reverse(entry)
+    expect([refused.status, refused.body.code, refused.body.count]).toEqual([409, 'reversal-conflict', 2])
+    expect(refused.body.rows).toEqual([
+      {
+        key: { telescope: 'HF2', night: '2026-02-03', kind: 'bias' },
+        left: { frames: expect.any(Number) },
+        now: { frames: 7 },
+      },
+      { key: { telescope: 'HF2', night: '2026-02-03', kind: 'dark' }, left: { frames: expect.any(Number) }, now: null },
+    ])
+    expect(await sql(`select count(*)::int as n from calibration where frames >= 100`)).toEqual([{ n: n - 2 }])
+    const rehearsed = await reverse(entry, { mode: 'rehearse', onlyUnchanged: true })
+    const rest = await reverse(entry, { mode: 'commit', onlyUnchanged: true, rehearsal: rehearsed.body.rehearsal })
+    expect([rest.status, rest.body.steps[0].changed, rest.body.leftAsIs.length]).toEqual([201, n - 2, 2])
+    expect(await sql(`select count(*)::int as n from calibration where frames >= 100`)).toEqual([{ n: 0 }])
+    const shown = await target().entry(entry)
+    expect(shown.reversedBy).toEqual([rest.body.id])
+    expect((await target().entry(rest.body.id as string)).receipt.reverses).toEqual([entry])
+    // A reversal is an entry like any other.
+    expect((await reverse(entry)).body.code).toBe('reversal-conflict')
+    expect((await reverse(rest.body.id as string)).status).toBe(201)
+    expect(await sql(`select count(*)::int as n from calibration where frames >= 100`)).toEqual([{ n: n - 2 }])
+  })
+
+  it('is said not to be reversible, by name, where the book does not have what it would need', async () => {
+    const { entries } = await job({
+      mapping: 'calibration',
+      where: "telescope = 'FELL'",
+      compute: { frames: 'frames + 1' },
+      images: 'none',
+    })
+    const none = await reverse(entries[0] ?? '')
+    expect([none.status, none.body.code, none.body.lost]).toEqual([
+      409,
+      'not-reversible',
+      ['step 1, change calibration: it was done without images'],
+    ])
+    const raw = await target().run({
+      mode: 'commit',
+      steps: [{ sql: "update telescope set name = name || '!' where code = 'HF2'", changes: true, expect: 1 }],
+    })
+    expect((await reverse(raw.id)).body.code).toBe('not-reversible')
+    expect((await reverse('01a2177f-0000-7000-8000-000000000000')).body.code).toBe('not-reversible')
+    expect((await reverse('nothing')).status).toBe(404)
+    expect((await reverseSince({ mode: 'rehearse', since: 'yesterday' })).body.code).toBe('request-invalid')
+  })
+
+  it('leaves what others changed of the same record, and what the book has only digests of', async () => {
+    const values = { priority: 5, contactEmail: 'x@harrowfell.example' }
+    const { receipt } = await target().change('programme', ['P-125'], values, { mode: 'commit', guard: '*' })
+    await target().change('programme', ['P-125'], { title: 'Others' }, { mode: 'commit', guard: '*' })
+    const { status, body } = await reverse(receipt.id)
+    expect([status, body.notShown]).toEqual([
+      201,
+      ['Not put back: programme: contactEmail stays as it is, since the book has only digests of it.'],
+    ])
+    expect(await sql(`select title, priority, contact_email from programme where code = 'P-125'`)).toEqual([
+      { title: 'Others', priority: 1, contact_email: 'x@harrowfell.example' },
+    ])
+  })
+
+  it('is put back once, whoever asks at the same time', async () => {
+    const { receipt } = await target().change('programme', ['P-120'], { priority: 5 }, { mode: 'commit', guard: '*' })
+    const answers = await Promise.all(Array.from({ length: 8 }, () => reverse(receipt.id)))
+    expect(answers.map(({ status }) => status).sort()).toEqual([201, ...Array.from({ length: 7 }, () => 409)])
+  })
+})
+
+describe('a record', () => {
+  it('tells what became of it, whoever did it, and what nobody wrote down', async () => {
+    await target().change('programme', ['P-130'], { priority: 5 }, { mode: 'commit', guard: '*', note: 'urgent' })
+    const between = new Date().toISOString()
+    await job({ mapping: 'programme', where: "code in ('P-130', 'P-131')", compute: { title: "title || '!'" } })
+    await sql(`update programme set priority = 1, row_version = row_version + 1 where code = 'P-130'`)
+    await target().change('programme', ['P-130'], { semester: '2027A' }, { mode: 'commit', guard: '*' })
+    const { history } = (await get('programme/records/P-130/history')) as { history: HistoryEvent[] }
+    expect(history.map(({ kind, actor, note }) => [kind, actor, note])).toEqual([
+      ['changed', 'admin', null],
+      ['outside', null, null],
+      ['changed', 'admin', null],
+      ['changed', 'admin', 'urgent'],
+    ])
+    const changed = (event?: HistoryEvent) =>
+      event?.changes.map(({ property }) => property).filter((name) => !/^(rowVersion|updatedAt)$/.test(name))
+    expect(history.map(changed)).toEqual([['semester'], ['priority'], ['title'], ['priority']])
+    const { history: only, next } = (await get('programme/records/P-130/history?property=priority&limit=1')) as {
+      history: HistoryEvent[]
+      next: string
+    }
+    expect(only.map(({ kind, changes }) => [kind, changes])).toEqual([
+      ['outside', [{ property: 'priority', before: 5, after: 1 }]],
+    ])
+    const rest = (await get(`programme/records/P-130/history?property=priority&after=${next}`)) as {
+      history: HistoryEvent[]
+    }
+    expect(rest.history.map(({ kind }) => kind)).toEqual(['changed'])
+
+    const was = await get(`programme/records/P-130?as-of=${between}`)
+    expect(was).toMatchObject({
+      record: { priority: 5, semester: '2026A' },
+      sure: false,
+      because: expect.stringMatching(/outside the book: priority/),
+    })
+    expect(was.record.title).not.toMatch(/!$/)
+  })
+
+  it('is shown as it was after it was removed, and before it was there', async () => {
+    const start = new Date().toISOString()
+    await target().add('telescope', { code: 'HF7', name: 'Seven', apertureM: '0.50' })
+    const added = new Date().toISOString()
+    await target().remove('telescope', ['HF7'], { mode: 'commit', guard: '*' })
+    expect(await get(`telescope/records/HF7?as-of=${start}`)).toEqual({
+      record: null,
+      asOf: start,
+      sure: true,
+      because: null,
+    })
+    expect(await get(`telescope/records/HF7?as-of=${added}`)).toMatchObject({
+      record: { code: 'HF7', name: 'Seven', apertureM: '0.50' },
+      sure: true,
+    })
+    const { history } = (await get('telescope/records/HF7/history')) as { history: HistoryEvent[] }
+    expect(history.map(({ kind }) => kind)).toEqual(['removed', 'added'])
+    expect((await service.request('GET', `${T}/mappings/telescope/records/HF8/history`)).status).toBe(404)
+    expect(
+      (await service.request('GET', `${T}/mappings/telescope/records/HF7?as-of=${added}&explain=true`)).status,
+    ).toBe(400)
+  })
+})
