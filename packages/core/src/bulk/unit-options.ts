@@ -1,8 +1,7 @@
 import { type Expectation, type FailedRow, type JobReport } from '@ledgerman/contract'
-import type { Rows } from '../sessions/queryable.js'
+
 import type { BulkStep } from './book-bulk.js'
 import { type BulkEvidence } from './bulk-request.js'
-import { images } from './write-statements.js'
 
 /** Rows of a file by number, from 1: the first and the last. */
 export interface RowRange {
