@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { onUnmounted, ref, watch } from 'vue'
+import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { isProblem, toRecordAddress, type EntryInfo, type RunState } from '@ledgerman/contract'
+import { includesRole, isProblem, toRecordAddress, type EntryInfo, type RunState } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
+import { useSession } from '../session/useSession.js'
+import ReversePanel from './ReversePanel.vue'
 import { formatInstant } from './format-instant.js'
 
 const route = useRoute()
@@ -13,6 +15,16 @@ const entry = ref<EntryInfo | null>(null)
 const problem = ref<unknown>(null)
 /** The run, as long as there is no entry of it: while it is going on, or where it left none. */
 const run = ref<RunState | null>(null)
+const { session } = useSession()
+const canWrite = computed(() => session.value !== null && includesRole(session.value.role, 'writer'))
+const relatives = computed(() => {
+  const { reversedBy = [], receipt } = entry.value ?? {}
+  const all: [string, string[]][] = [
+    ['It puts back', receipt?.reverses ?? []],
+    ['It was put back by', reversedBy],
+  ]
+  return all.filter(([, ids]) => ids.length > 0)
+})
 let again: number | undefined
 
 watch(
@@ -86,6 +98,22 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
       <v-alert v-if="entry.problem" type="error" variant="tonal" class="mb-4" :title="entry.problem">{{
         entry.detail
       }}</v-alert>
+      <p v-for="[words, ids] in relatives" :key="words" class="mb-2" data-test="relatives">
+        {{ words }}
+        <router-link
+          v-for="id in ids"
+          :key="id"
+          class="mono mr-2"
+          :to="{ name: 'entry', params: { target: entry.receipt.target, entry: id } }"
+          >{{ id }}</router-link
+        >
+      </p>
+      <ReversePanel
+        v-if="entry.outcome === 'committed' && entry.receipt.reversible !== 'no' && canWrite"
+        :target="entry.receipt.target"
+        :entry="entry"
+        @done="show(entry.receipt.target, entry.id)"
+      />
       <ReceiptCard :receipt="entry.receipt" is-entry />
     </template>
   </v-container>

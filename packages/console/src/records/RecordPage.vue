@@ -8,6 +8,7 @@ import ProblemAlert from '../problems/ProblemAlert.vue'
 import ExplainDialog from '../receipts/ExplainDialog.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import ConflictPanel from './ConflictPanel.vue'
+import HistoryPanel from './HistoryPanel.vue'
 import PropertyField from './PropertyField.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
 import { useDraft } from '../drafts/useDraft.js'
@@ -190,7 +191,15 @@ function go(to: string | undefined) {
           <ProblemAlert :problem="problem" class="mb-3" />
           <WaitingNote :holders="waiting" :target="target" class="mb-3" />
           <ConflictPanel v-if="conflict" :key="guard ?? ''" :conflict="conflict" class="mb-3" @solve="form.solve" />
-          <ReceiptCard v-if="receipt && !conflict" :receipt="receipt" />
+          <ReceiptCard v-if="receipt && !conflict" :receipt="receipt" class="mb-3" />
+          <HistoryPanel
+            v-if="!conflict && !receipt"
+            :target="target"
+            :mapping="name"
+            :record-key="keyParts"
+            :properties="properties.map((each) => each.name)"
+            :state="guard"
+          />
         </div>
       </v-col>
     </v-row>

@@ -26,7 +26,7 @@ import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
 import type { RowRange, Survey, UnitOptions, UnitResult } from './unit-options.js'
 import { ToldRows } from './told-rows.js'
 import { FoundRows } from './found-rows.js'
-import { add, images, write, writeStaged } from './write-statements.js'
+import { add, images, stagedStatements, write, writeStaged } from './write-statements.js'
 
 /** Rows that were not applied are told one by one up to so many, of a part that is all or nothing. */
 const MOST_FAILED = 10_000
@@ -338,7 +338,7 @@ export class BulkUnit {
 
   #steps(): BulkStep[] {
     const { shape, options } = this
-    const statement = ofRequest(this.isStaged ? writeStaged(this.#rows, false) : write(this.#rows))
+    const statement = ofRequest(this.isStaged ? stagedStatements(this.#rows) : write(this.#rows))
     const step = (kind: BulkStep['kind'], of: Statement, matched: number, changed: number, expected: string) => ({
       kind,
       statement: of,

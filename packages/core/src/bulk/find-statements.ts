@@ -15,12 +15,16 @@ export const SURVEY = ['matched', 'changed', 'guardBroken', 'ruleBroken', 'leave
 /** Finds the rows, locks them in key order, and keeps them with what they will be. */
 export function fillHit(rows: FoundRows): Statement {
   const slots = new SlotList()
+  return toStatement(fillHitSql(rows, slots), slots)
+}
+
+export function fillHitSql(rows: FoundRows, slots: SlotList): string {
   const { mapping, set } = rows.shape
   const lock =
     rows.shape.kind === 'remove' || changesKey(mapping, [...set]) ? 'for update of t' : 'for no key update of t'
   const order =
     mapping.key.length === 0 ? '' : `\n  order by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
-  return toStatement(`insert into ${HIT}\n${rows.found(slots)}${order}\n  ${lock}`, slots)
+  return `insert into ${HIT}\n${rows.found(slots)}${order}\n  ${lock}`
 }
 
 /** What was found and what would become of it, counted. */

@@ -9,7 +9,7 @@ import { SlotList, toStatement, type Statement } from '../statement/statement.js
 import { storedSql } from '../values/sql-form.js'
 import { GIVEN, givenColumn, HIT } from './bulk-shape.js'
 
-import { SHOWN_ROWS } from './find-statements.js'
+import { fillHitSql, SHOWN_ROWS } from './find-statements.js'
 import type { FoundRows } from './found-rows.js'
 import { orderSql } from './found-rows.js'
 
@@ -52,6 +52,16 @@ export function write(rows: FoundRows): Statement {
  */
 export function writeStaged(rows: FoundRows, isBooked: boolean): Statement {
   const slots = new SlotList()
+  return toStatement(writeStagedSql(rows, slots, isBooked), slots)
+}
+
+/** Both statements of a change whose rows are locked and kept first, as receipts show them. */
+export function stagedStatements(rows: FoundRows): Statement {
+  const slots = new SlotList()
+  return toStatement(`${fillHitSql(rows, slots)};\n\n${writeStagedSql(rows, slots, false)}`, slots)
+}
+
+function writeStagedSql(rows: FoundRows, slots: SlotList, isBooked: boolean): string {
   const { mapping, kind, touched } = rows.shape
   const isRemove = kind === 'remove'
   const { line, place, part } = rows.extra
@@ -88,14 +98,11 @@ export function writeStaged(rows: FoundRows, isBooked: boolean): Statement {
     ...touched.map((property) => (after ? rows.read(after(property), property) : 'null::text')),
   ].join(', ')
   const order = mapping.key.length === 0 ? '1' : mapping.key.map((property) => before(property)).join(', ')
-  return toStatement(
-    `with done as (\n  ${write}\n)${booked}
+  return `with done as (\n  ${write}\n)${booked}
 select pg_catalog.count(*) over (), ${rule}, ${shown}
 from done
 order by ${order}
-limit ${SHOWN_ROWS}`,
-    slots,
-  )
+limit ${SHOWN_ROWS}`
 }
 
 /**
