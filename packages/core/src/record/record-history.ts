@@ -90,16 +90,23 @@ export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts
     doubts.push('the book has only digests of sensitive values')
   const missing = state ? mapping.properties.filter(({ column }) => !(column.name in (state as object))) : []
   if (missing.length > 0) doubts.push(`nothing is known of ${missing.map(({ name }) => name).join(', ')} at that time`)
-  const first = timeline.find(({ event }) => event !== null)?.event
-  if (timeline.length === 0 && now !== null) doubts.push('the book has no entry of it, so it is shown as it is now')
-  else if (first && first.kind !== 'add' && Date.parse(first.at) > moment && now !== null)
-    doubts.push('the book has no earlier entry of it: what was done before the first one is not known')
+  const begun = await bookBegun(target)
+  if (begun !== null && moment < Date.parse(begun))
+    doubts.push(`the book begins at ${begun}; what was done before is not known`)
   return {
     record: state ? toRecord(mapping, withPlain(mapping, state, row, isHidden), isHidden) : null,
     asOf: at,
     sure: doubts.length === 0,
     because: doubts.length === 0 ? null : [...new Set(doubts)].join('; '),
   }
+}
+
+/** When the book was prepared. */
+async function bookBegun(target: Target): Promise<string | null> {
+  const { rows } = await target.read(
+    `select to_char(min(prepared_at) at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') from ledgerman.book`,
+  )
+  return rows[0]?.[0] ?? null
 }
 
 /** What happened outside happened before the next entry, and nobody knows when: it counts as later than what is asked for. */
