@@ -183,8 +183,9 @@ export class TargetClient {
   }
 
   /** Begins a change or removal of all records that a condition is true of. */
-  async beginJob(job: JobRequest): Promise<Job> {
-    return (await this.#http.send<Job>(`${this.#path}/jobs`, { method: 'POST', body: job })).body
+  async beginJob(job: JobRequest, { idempotencyKey }: { idempotencyKey?: string | undefined } = {}): Promise<Job> {
+    const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
+    return (await this.#http.send<Job>(`${this.#path}/jobs`, { method: 'POST', body: job, headers })).body
   }
 
   /** Begins to apply a file of corrections, which is sent as it comes. */

@@ -81,8 +81,11 @@ export const HOME_STEPS: readonly string[] = [
      report json,
      entries text[] not null default '{}',
      rehearsal text,
-     problem json
+     problem json,
+     request_key text,
+     request_digest text
    );
+   create unique index job_request on ledgerman_home.job (actor, request_key) where request_key is not null;
    create index job_open on ledgerman_home.job (created_at) where state in ('queued', 'running');
    create table ledgerman_home.job_part (
      job uuid not null,

@@ -47,6 +47,8 @@ export interface NewJob {
   condition: string | null
   rows: number | null
   request: JobRequest
+  /** A request that takes effect once: its Idempotency-Key, and a digest of all it asks. */
+  once?: { key: string; digest: string } | undefined
 }
 
 /** A job as its runner has it. */
@@ -92,14 +94,44 @@ const COLUMNS =
 export class JobStore {
   constructor(readonly home: HomeDatabase) {}
 
-  async add(job: NewJob): Promise<Job> {
-    const { id, target, mapping, revision, mode, actor, note, condition, rows, request } = job
+  /**
+   * Keeps a new job; of one that was asked for with the same key before, that one is given.
+   *
+   * @throws LedgermanProblem idempotency-key-reused
+   */
+  async add(job: NewJob): Promise<{ job: Job; isNew: boolean }> {
+    const { id, target, mapping, revision, mode, actor, note, condition, rows, request, once } = job
     const [row] = await this.home.query<JobRow>(
-      `insert into ledgerman_home.job (id, target, mapping, revision, kind, mode, state, actor, note, condition, rows, request)
-       values ($1, $2, $3, $4, $5, $6, 'queued', $7, $8, $9, $10, $11) returning ${COLUMNS}`,
-      [id, target, mapping, revision, request.kind, mode, actor, note, condition, rows, printJson(request)],
+      `insert into ledgerman_home.job (id, target, mapping, revision, kind, mode, state, actor, note, condition, rows, request, request_key, request_digest)
+       values ($1, $2, $3, $4, $5, $6, 'queued', $7, $8, $9, $10, $11, $12, $13)
+       on conflict (actor, request_key) where request_key is not null do nothing returning ${COLUMNS}`,
+      [
+        id,
+        target,
+        mapping,
+        revision,
+        request.kind,
+        mode,
+        actor,
+        note,
+        condition,
+        rows,
+        printJson(request),
+        once?.key ?? null,
+        once?.digest ?? null,
+      ],
     )
-    return toJob(row as JobRow)
+    if (row) return { job: toJob(row), isNew: true }
+    const [before] = await this.home.query<JobRow & { request_digest: string }>(
+      `select ${COLUMNS}, request_digest from ledgerman_home.job where actor = $1 and request_key = $2`,
+      [actor, once?.key],
+    )
+    if (before && before.request_digest === once?.digest) return { job: toJob(before), isNew: false }
+    throw new LedgermanProblem(
+      'idempotency-key-reused',
+      'This Idempotency-Key came with another job before. Give each request a key of its own.',
+      { key: once?.key, job: before?.id },
+    )
   }
 
   /** @throws LedgermanProblem not-found, also for who may not see its target. */

@@ -24,6 +24,7 @@ import {
 } from '@ledgerman/core'
 import { z } from 'zod'
 import { digestOf } from '../home/rehearsal-store.js'
+import { readIdempotencyKey } from '../http/idempotency-key.js'
 import { AS_IT_COMES, defineRoute, type Call, type Reply } from '../http/route.js'
 import { failedRows } from '../jobs/failed-rows.js'
 import type { NewJob } from '../jobs/job-store.js'
@@ -51,6 +52,7 @@ const PROBLEMS: ProblemCode[] = [
   'book-not-prepared',
   'no-key',
   'rehearsal-stale',
+  'idempotency-key-reused',
 ]
 
 export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Services) {
@@ -62,6 +64,7 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       summary:
         'Begin a job: change or remove all records that a condition is true of (JSON), or apply a file of corrections (CSV or NDJSON, with the rest in the query).',
       query: jobFileQuery,
+      headers: { 'Idempotency-Key': 'A job that is asked for again with the same key is begun once.' },
       body: {
         'application/json': { schema: jobInput },
         [CSV]: { schema: z.string(), parse: AS_IT_COMES },
@@ -170,9 +173,16 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
   ]
 
   async function begun(asked: NewJob): Promise<Reply> {
-    const added = await jobs.add(asked)
+    const { job: added, isNew } = await jobs.add(asked)
+    if (!isNew) await jobs.dropParts(asked.id)
     runner.look()
     return { status: 202, body: added, headers: { location: `/v1/jobs/${added.id}` } }
+  }
+
+  /** A job that is asked for again with the same key is begun once. */
+  function onceOf({ request }: Call, asked: unknown): NewJob['once'] {
+    const key = request.headers['idempotency-key']
+    return key === undefined ? undefined : { key: readIdempotencyKey(key), digest: digestOf(asked) }
   }
 
   async function fromFilter(target: Target, call: Call<JobFileQuery>, input: JobInput): Promise<NewJob> {
@@ -195,6 +205,7 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       note: note ?? null,
       condition: conditionOf(filter),
       rows: null,
+      once: onceOf(call, [subject, mode, rehearsal ?? null, note ?? null]),
       request: { kind: 'filter', input, rehearsed: await rehearsed(target, call, rehearsal, subject), subject },
     }
   }
@@ -253,6 +264,7 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
         note: note ?? null,
         condition: null,
         rows: file.rows,
+        once: onceOf(call, [subject, mode, rehearsal ?? null, note ?? null]),
         request: {
           kind: 'file',
           form,

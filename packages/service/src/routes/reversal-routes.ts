@@ -92,6 +92,12 @@ export function reversalRoutes({ targets, rehearsals }: Services) {
     seen: BulkEvidence[] | undefined,
     subject: string | undefined,
   ): Promise<Reply> {
+    if (call.request.headers['idempotency-key'] !== undefined)
+      throw new LedgermanProblem(
+        'request-invalid',
+        'Idempotency-Key: a reversal takes none. Sent again, it finds the rows put back already and changes nothing.',
+        { where: 'idempotency-key' },
+      )
     const { mode, onlyUnchanged = false, note = null } = call.body
     const { actor } = call.caller
     const result = await reverseEntries(

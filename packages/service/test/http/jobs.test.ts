@@ -366,6 +366,21 @@ describe('a file of corrections', () => {
 })
 
 describe('jobs', () => {
+  it('that are asked for again with the same key are begun once', async () => {
+    const body = { mode: 'commit', mapping: 'reading', where: 'id = 81', compute: { level: 'level + 1' }, expect: 1 }
+    const ask = (more: object = {}) =>
+      service.request('POST', JOBS, {
+        body: { ...body, ...more },
+        headers: { 'content-type': 'application/json', 'idempotency-key': 'night-7' },
+      })
+    const first = await ask()
+    const again = await ask()
+    expect([again.status, again.body.id]).toEqual([202, first.body.id])
+    expect(counts(await ended(again))).toEqual({ matched: 1, changed: 1 })
+    expect((await ask({ expect: 'any' })).body.code).toBe('idempotency-key-reused')
+    expect(await sql('select level::text from reading where id = 81')).toEqual([{ level: '82.50' }])
+  })
+
   it('are listed, cancelled while they run, resumed, and for those only who may see their target', async () => {
     const other = await service.observatory.session()
     try {
