@@ -4,7 +4,10 @@ export const REFUSED_BY_BOOK = 'LM001'
 /** Counted up with every change to the tables below. */
 export const BOOK_VERSION = 4
 
-/** What brings a book of the version before up to the next, by the version it then has. Run as one transaction. */
+/**
+ * What brings a book of the version before up to the next, by the version it then has. Run as one transaction. The view of all, which
+ * reads every table, is made by the last.
+ */
 export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
   2: [
     'alter table ledgerman.entry add run jsonb, add request_key text, add request_digest text',
@@ -15,22 +18,21 @@ export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
     `create table ledgerman.step (entry uuid, no integer, name text, statement bigint, binds text[], expected text,
   matched bigint, changed bigint, skipped boolean, duration_ms real)`,
     'drop view ledgerman.history',
-    'view ledgerman.history',
   ],
   3: [
     'alter table ledgerman.entry add steps json',
     `update ledgerman.entry e set steps = (select json_agg(to_jsonb(p) - 'entry' order by p.no) from ledgerman.step p where p.entry = e.id)
   where e.run is not null`,
-    'drop view ledgerman.history',
+    'drop view if exists ledgerman.history',
     'drop table ledgerman.step',
     'view ledgerman.step',
-    'view ledgerman.history',
   ],
   4: [
     'table ledgerman.image_block',
+    'compression of ledgerman.image_block',
     'indexes ledgerman.image_block_entry, image_block_record',
     'index ledgerman.entry_reverses',
-    'drop view ledgerman.history',
+    'drop view if exists ledgerman.history',
     'view ledgerman.history',
   ],
 }

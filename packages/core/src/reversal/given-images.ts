@@ -33,9 +33,10 @@ export async function fillGiven(session: OwnSession, step: UndoStep, shape: Bulk
   const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
   const keyPlace = (property: Property) => shape.mapping.key.indexOf(property) + 1
   const values = given.properties.map((property) => {
-    const text =
-      property.key && step.kind !== 'remove' ? `i.key[${keyPlace(property)}]` : `i.before[${place(property)}]`
-    return `${text}::${givenType(property)}`
+    // A key stands there as the server casts it to text, which of money is not the number that other values are.
+    if (property.key && step.kind !== 'remove')
+      return `i.key[${keyPlace(property)}]::${property.column.type.comparable}::${givenType(property)}`
+    return `i.before[${place(property)}]::${givenType(property)}`
   })
   const isChanged = (property: Property) =>
     step.kind === 'add' ? 'true' : `i.before[${place(property)}] is distinct from i.after[${place(property)}]`

@@ -1,18 +1,26 @@
+import { randomUUID } from 'node:crypto'
 import {
   addRecord,
   changeRecord,
+  copyLine,
   drillFaults,
   exportRecords,
   findRecords,
   loadRecord,
   parseKeyParts,
-  resolvePlan,
+  readColumns,
+  readRow,
   removeRecord,
+  resolveFilterJob,
+  resolvePlan,
+  reverseEntries,
+  runFileJob,
+  runFilterJob,
   runPlan,
   type Definitions,
   type Mapping,
 } from '@ledgerman/core'
-import { parseJson, printJson, type RecordValues, type StepDefinition } from '@ledgerman/contract'
+import { parseJson, printJson, type JobInput, type RecordValues, type StepDefinition } from '@ledgerman/contract'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 // Relations that nobody tuned to us: each goes through every verb, a find by pages, an export, a run and a drill.
@@ -274,6 +282,59 @@ describe.each(RELATIONS)('a relation $name', ({ path, isFixed }) => {
     expect(receipt.steps[0]).toMatchObject({ matched: before.length, changed: before.length })
     await run(mapping, [by('was', 'is')])
     if (!isFixed) expect(await allOf(mapping)).toEqual(before)
+  })
+})
+
+/** What a job is asked with, whatever it does. */
+const asJob = () => ({
+  job: randomUUID(),
+  mode: 'commit' as const,
+  actor: 'ada',
+  note: null,
+  timeLimitMs: 20_000,
+  signal: new AbortController().signal,
+  onProgress: () => undefined,
+})
+
+async function changeAll(mapping: Mapping, change: object): Promise<string> {
+  const input = { mode: 'commit', mapping: mapping.name, everyRow: true, expect: 'any', images: 'changed', ...change }
+  const job = await resolveFilterJob(own.target, input as JobInput, () => Promise.resolve(mapping))
+  return (await runFilterJob(own.target, job, asJob())).entry ?? ''
+}
+
+/** Sends every record's note as a file has it. */
+async function fromFile(mapping: Mapping, records: readonly RecordValues[], note: string): Promise<string> {
+  const names = [...mapping.key.map(({ name }) => name), 'note']
+  const columns = readColumns(mapping, names, { guard: null, onMissing: 'refuse' }, 1)
+  const lines = records.map((record, at) => {
+    const fields = names.map((name) => (name === 'note' ? note : (record[name] as string)))
+    return copyLine(at + 1, at + 2, readRow(mapping, columns, fields, false, at + 2))
+  })
+  async function* read() {
+    yield await Promise.resolve(lines.join(''))
+  }
+  const job = { mapping, given: columns.shape, images: 'changed' as const, chunk: null, rows: lines.length, read }
+  const hooks = { done: 0, onFailed: () => Promise.resolve(), onChunk: () => Promise.resolve() }
+  const { report, entry } = await runFileJob(own.target, job, asJob(), hooks)
+  expect(report).toMatchObject({ matched: records.length, changed: records.length, notFound: 0, refused: 0 })
+  return entry ?? ''
+}
+
+describe.each(RELATIONS.filter(({ isFixed }) => !isFixed))('a relation $name', ({ path }) => {
+  it('is changed, corrected from a file and removed by jobs, and put back from the book', async () => {
+    const mapping = mappings.get(path) as Mapping
+    const before = await allOf(mapping)
+    const putBack = async (...entries: string[]) => {
+      const request = { ...asJob(), onlyUnchanged: false }
+      await reverseEntries(own.target, entries, () => Promise.resolve(mapping), request)
+      const now = await allOf(mapping)
+      expect(now.map((record) => printJson(record)).sort()).toEqual(before.map((record) => printJson(record)).sort())
+    }
+    const changed = await changeAll(mapping, { values: { note: 'was' } })
+    const filed = await fromFile(mapping, before, 'filed')
+    expect((await allOf(mapping)).every(({ note }) => note === 'filed')).toBe(true)
+    await putBack(filed, changed)
+    await putBack(await changeAll(mapping, { remove: true }))
   })
 })
 
