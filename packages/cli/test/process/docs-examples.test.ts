@@ -76,13 +76,16 @@ function run(command: string, { url, token }: RunningService): Promise<string> {
 
 /** Ids, instants, durations and what moves with them differ from one run to the next. */
 function withoutMoments(text: string): string {
-  return text
-    .replace(/[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}/g, 'ID')
-    .replace(/\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
-    .replace(/\d+(\.\d+)? ms/g, 'N ms')
-    .replace(/\blgr_[\w-]+/g, 'TOKEN')
-    .replace(/"durationMs": ?[\d.]+/g, '"durationMs": N')
-    .replace(/\bs\d{3,}\b/g, 'STAMP')
-    .replace(/ +/g, ' ')
-    .replace(/ $/gm, '')
+  return (
+    text
+      .replace(/[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}/g, 'ID')
+      // A long line's moments may have their beginning cut off: `…1-26T11:11:40Z`.
+      .replace(/(\d{4}-\d{2}-|…[\d-]*)\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
+      .replace(/\d+(\.\d+)? ms/g, 'N ms')
+      .replace(/\blgr_[\w-]+/g, 'TOKEN')
+      .replace(/"durationMs": ?[\d.]+/g, '"durationMs": N')
+      .replace(/\bs\d{3,}\b/g, 'STAMP')
+      .replace(/ +/g, ' ')
+      .replace(/ $/gm, '')
+  )
 }
