@@ -1,6 +1,7 @@
 export { LedgermanClient } from './ledgerman-client.js'
 export { TargetClient } from './target-client.js'
-export type { ChangeOptions, Find, JobRequest } from './target-client.js'
+export type { ChangeOptions } from './change-options.js'
+export type { Find, JobRequest } from './target-client.js'
 export type { ConnectionOptions, Received, Send, StreamedBody } from './http-client.js'
 export { propertyFromText, propertyToText } from './property-text.js'
 export { Draft } from './draft/draft.js'

@@ -1,5 +1,4 @@
 import {
-  isProblem,
   LedgermanProblem,
   parseJson,
   toRecordAddress,
@@ -20,7 +19,6 @@ import {
   type JobFileQuery,
   type JobInput,
   type LoadedRecord,
-  type LockHolder,
   type MappingInfo,
   type MappingSummary,
   type Progress,
@@ -32,7 +30,6 @@ import {
   type ReversalInput,
   type ReversalsInput,
   type RunInput,
-  type RunMode,
   type RunState,
   type SessionEnded,
   type Staged,
@@ -44,6 +41,7 @@ import {
   type Waits,
   type Walk,
 } from '@ledgerman/contract'
+import { reapplied, written, type ChangeOptions, type OnWait } from './change-options.js'
 import type { HttpClient, Request, StreamedBody } from './http-client.js'
 
 /** A change of many records as it is asked for; what is left out has its default. */
@@ -57,52 +55,6 @@ const UPLOAD_LIMIT_MS = 60 * 60_000
 
 /** What to find: everything the interface's find takes but what decides the form of the answer. */
 export type Find = Omit<FindBody, 'expect' | 'explain'>
-
-export interface ChangeOptions {
-  mode?: RunMode
-  /** What was loaded of the record: a difference refuses, and is shown beside yours. */
-  loaded?: RecordValues | undefined
-  /** The guard of an earlier load; `*` accepts any state; left out only where the mapping has no guard. */
-  guard?: string | undefined
-  /** A rehearsal's token: commit exactly what it saw, or refuse. */
-  rehearsal?: string | undefined
-  /** Sent again with the same key, it takes effect once. */
-  idempotencyKey?: string | undefined
-  /** What to do where the record was changed meanwhile: `reapply` tries again on it, if none of your properties moved. */
-  ifChanged?: 'refuse' | 'reapply'
-  /** Whether an object for a json property sets only the members that it names (RFC 7396). */
-  merge?: boolean | undefined
-  /** Kept with the entry. */
-  note?: string | undefined
-  /** Told while the change waits for a lock. */
-  onWait?: OnWait | undefined
-}
-
-/** Told who holds the lock that a call waits for. */
-export type OnWait = (holders: LockHolder[]) => void
-
-/** On what a change can be applied again: where none of its properties moved, the current record with those as they were loaded. */
-function reapplied(error: unknown): Pick<ChangeOptions, 'guard' | 'loaded'> | undefined {
-  if (!isProblem(error, 'record-changed')) return undefined
-  const { overlap, loaded, yours, guard } = error.facts as Record<string, unknown>
-  if (!Array.isArray(overlap) || overlap.length > 0 || typeof guard !== 'string') return undefined
-  const names = Object.keys(yours as RecordValues)
-  return { guard, loaded: Object.fromEntries(names.map((name) => [name, (loaded as RecordValues)[name]])) }
-}
-
-function ifMatch(guard: string | undefined): Record<string, string> {
-  if (guard === undefined) return {}
-  return { 'if-match': guard === '*' ? '*' : `"${guard}"` }
-}
-
-/** The query and headers of a call that writes a record. */
-function written(
-  { mode = 'commit', guard, rehearsal, note, idempotencyKey }: ChangeOptions,
-  query: Record<string, string>,
-): Pick<Request, 'query' | 'headers'> {
-  const once: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
-  return { query: { ...query, mode, rehearsal, note }, headers: { ...ifMatch(guard), ...once } }
-}
 
 /** The calls of one target. */
 export class TargetClient {

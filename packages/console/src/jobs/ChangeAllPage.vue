@@ -8,6 +8,7 @@ import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import type { FieldState } from '../records/field-state.js'
 import PropertyField from '../records/PropertyField.vue'
+import JobActions from './JobActions.vue'
 import JobCard from './JobCard.vue'
 import { useJob } from './useJob.js'
 
@@ -30,20 +31,15 @@ const assignments = reactive<Assignment[]>([])
 const images = ref<Images>('changed')
 const note = ref('')
 const isEveryRow = ref(false)
-const { job, problem, isBeginning, isOpen, follow, forget, cancel } = useJob()
+const { job, problem, isBusy, rehearsal, canCommit, follow, forget, cancel } = useJob()
 const properties = computed(() => (mapping.value?.properties ?? []).filter(({ writable, key }) => writable && !key))
 const errors = computed(() => assignments.map(errorOf))
-const isBusy = computed(() => isBeginning.value || isOpen.value)
 const canRehearse = computed(
   () =>
     !isBusy.value &&
     (where.value !== '' || isEveryRow.value) &&
     (action.value === 'remove' || (assignments.length > 0 && errors.value.every((error) => error === undefined))),
 )
-const rehearsal = computed(() =>
-  job.value?.state === 'done' && job.value.mode === 'rehearse' ? job.value.rehearsal : null,
-)
-const canCommit = computed(() => !isBusy.value && rehearsal.value !== null && (job.value?.report?.changed ?? 0) > 0)
 
 watch(
   [target, name],
@@ -212,21 +208,12 @@ function begin(mode: RunMode) {
               <v-text-field v-model="note" label="Note" hide-details />
             </div>
           </v-card-text>
-          <v-card-actions>
-            <v-spacer />
-            <v-btn :disabled="!canRehearse" variant="tonal" data-test="rehearse" @click="begin('rehearse')"
-              >Rehearse</v-btn
-            >
-            <v-btn
-              :disabled="!canCommit"
-              color="primary"
-              variant="flat"
-              data-test="commit"
-              :title="rehearsal === null ? 'Rehearse it first' : 'Commits exactly what was rehearsed'"
-              @click="begin('commit')"
-              >Commit exactly this</v-btn
-            >
-          </v-card-actions>
+          <JobActions
+            :can-rehearse="canRehearse"
+            :can-commit="canCommit"
+            :is-rehearsed="rehearsal !== null"
+            @begin="begin"
+          />
         </v-card>
       </v-col>
       <v-col cols="12" md="7">

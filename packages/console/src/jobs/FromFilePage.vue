@@ -6,6 +6,7 @@ import { IMAGES, type Images, type MappingInfo, type RunMode } from '@ledgerman/
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ValueText from '../receipts/ValueText.vue'
+import JobActions from './JobActions.vue'
 import JobCard from './JobCard.vue'
 import { previewFile, type FilePreview, type PreviewColumn } from './preview-file.js'
 import { useJob } from './useJob.js'
@@ -31,15 +32,10 @@ const adds = ref(false)
 const images = ref<Images>('changed')
 const note = ref('')
 const isOver = ref(false)
-const { job, problem, isBeginning, isOpen, follow, forget, cancel } = useJob()
-const isBusy = computed(() => isBeginning.value || isOpen.value)
+const { job, problem, isBusy, rehearsal, canCommit, follow, forget, cancel } = useJob()
 const isReadable = computed(() => preview.value !== null && preview.value.columns.every(({ use }) => use !== 'unknown'))
 const chunkRows = computed(() => (/^\d+$/.test(chunk.value) ? Number(chunk.value) : undefined))
 const canBegin = computed(() => !isBusy.value && isReadable.value && (chunk.value === '' || (chunkRows.value ?? 0) > 0))
-const rehearsal = computed(() =>
-  job.value?.state === 'done' && job.value.mode === 'rehearse' ? job.value.rehearsal : null,
-)
-const canCommit = computed(() => !isBusy.value && rehearsal.value !== null && (job.value?.report?.changed ?? 0) > 0)
 
 watch(
   [target, name],
@@ -164,21 +160,12 @@ function begin(mode: RunMode) {
             <v-checkbox v-model="adds" label="Add records that are not there" hide-details density="compact" />
             <v-text-field v-model="note" label="Note" hide-details class="mt-1" />
           </v-card-text>
-          <v-card-actions>
-            <v-spacer />
-            <v-btn :disabled="!canBegin" variant="tonal" data-test="rehearse" @click="begin('rehearse')"
-              >Rehearse</v-btn
-            >
-            <v-btn
-              :disabled="!canCommit"
-              color="primary"
-              variant="flat"
-              data-test="commit"
-              :title="rehearsal === null ? 'Rehearse it first' : 'Commits exactly what was rehearsed'"
-              @click="begin('commit')"
-              >Commit exactly this</v-btn
-            >
-          </v-card-actions>
+          <JobActions
+            :can-rehearse="canBegin"
+            :can-commit="canCommit"
+            :is-rehearsed="rehearsal !== null"
+            @begin="begin"
+          />
         </v-card>
       </v-col>
       <v-col cols="12" md="7">

@@ -8,6 +8,12 @@ export function useJob() {
   const problem = ref<unknown>(null)
   const isBeginning = ref(false)
   const isOpen = computed(() => job.value?.state === 'queued' || job.value?.state === 'running')
+  const isBusy = computed(() => isBeginning.value || isOpen.value)
+  /** The token of the rehearsal that stands here, by which exactly that can be committed. */
+  const rehearsal = computed(() =>
+    job.value?.state === 'done' && job.value.mode === 'rehearse' ? job.value.rehearsal : null,
+  )
+  const canCommit = computed(() => !isBusy.value && rehearsal.value !== null && (job.value?.report?.changed ?? 0) > 0)
   let following: AbortController | undefined
 
   /** Begins one, or has one go on, and follows it. */
@@ -42,5 +48,5 @@ export function useJob() {
   }
 
   onBeforeUnmount(() => following?.abort())
-  return { job, problem, isBeginning, isOpen, follow, forget, cancel }
+  return { job, problem, isBusy, rehearsal, canCommit, follow, forget, cancel }
 }
