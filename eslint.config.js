@@ -6,10 +6,11 @@ import ts from 'typescript-eslint'
 // Which of our own packages each may import: the arrows of docs/architecture.md.
 const ARROWS = {
   contract: [],
-  core: ['contract'],
-  service: ['contract', 'core'],
+  seal: ['contract'],
+  core: ['contract', 'seal'],
+  service: ['contract', 'seal', 'core'],
   client: ['contract'],
-  cli: ['client', 'contract'],
+  cli: ['client', 'contract', 'seal'],
   console: ['client', 'contract'],
   local: [],
 }
@@ -39,6 +40,7 @@ const CORE_LAYERS = [
   ['book', 'one-statement'],
   ['lanes'],
   ['record'],
+  ['sealing'],
   ['run'],
   ['bulk'],
   ['reversal'],

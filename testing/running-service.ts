@@ -39,7 +39,13 @@ export interface Reply {
 export async function startTestService({
   isPrepared = true,
   extraTargets = {},
-}: { isPrepared?: boolean; extraTargets?: Record<string, string> } = {}): Promise<RunningService> {
+  // Tests that look at seals make them on demand, so that no other is in between.
+  sealEveryMs = 3_600_000,
+}: {
+  isPrepared?: boolean
+  extraTargets?: Record<string, string>
+  sealEveryMs?: number
+} = {}): Promise<RunningService> {
   const [home, observatory] = await Promise.all([makeDatabase(), makeObservatory()])
   const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-service-'))
   const port = await findFreePort()
@@ -57,6 +63,7 @@ export async function startTestService({
       logLevel: 'info',
       stopLimitMs: 5_000,
       bodyLimitBytes: 1024 * 1024,
+      sealEveryMs,
       home: { url: home.ownerUrl, connections: 5 },
       jobs: { atOnce: 4, perTarget: 2, timeLimitMs: 30_000, fileLimitBytes: 8 * 1024 * 1024, keepHours: 24 },
       targets,

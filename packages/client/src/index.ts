@@ -1,5 +1,7 @@
 export { LedgermanClient } from './ledgerman-client.js'
 export { TargetClient } from './target-client.js'
+export { BookClient } from './book-client.js'
+export type { EntryChoice } from './book-client.js'
 export type { ChangeOptions } from './change-options.js'
 export type { Find, JobRequest } from './target-client.js'
 export type { ConnectionOptions, Received, Send, StreamedBody } from './http-client.js'

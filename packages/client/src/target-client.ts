@@ -41,6 +41,7 @@ import {
   type Waits,
   type Walk,
 } from '@ledgerman/contract'
+import { BookClient, type EntryChoice } from './book-client.js'
 import { reapplied, written, type ChangeOptions, type OnWait } from './change-options.js'
 import type { HttpClient, Request, StreamedBody } from './http-client.js'
 
@@ -60,6 +61,7 @@ export type Find = Omit<FindBody, 'expect' | 'explain'>
 export class TargetClient {
   readonly #http: HttpClient
   readonly #path: string
+  readonly book: BookClient
 
   constructor(
     http: HttpClient,
@@ -67,6 +69,7 @@ export class TargetClient {
   ) {
     this.#http = http
     this.#path = `/v1/targets/${encodeURIComponent(name)}`
+    this.book = new BookClient(http, this.#path)
   }
 
   async prepareBook(): Promise<BookPrepared> {
@@ -331,17 +334,7 @@ export class TargetClient {
   }
 
   async entries(
-    filter: {
-      limit?: number | undefined
-      after?: string | undefined
-      mapping?: string | undefined
-      key?: readonly string[] | undefined
-      outcome?: string | undefined
-      actor?: string | undefined
-      transaction?: string | undefined
-      from?: string | undefined
-      until?: string | undefined
-    } = {},
+    filter: EntryChoice & { limit?: number | undefined; after?: string | undefined } = {},
   ): Promise<EntryList> {
     const { key, ...query } = filter
     return (

@@ -39,7 +39,9 @@ export { parseKeyParts, parseUniqueKey } from './record/record-key.js'
 
 export { prepareBook } from './book/prepare-book.js'
 export { listEntries, getEntry } from './book/read-entries.js'
-export type { EntryFilter } from './book/read-entries.js'
+export type { EntryFilter } from './book/entry-filter.js'
+export { exportEntries, EXPORTED_COLUMNS } from './book/export-entries.js'
+export { bookSizes } from './book/book-sizes.js'
 export type { FindMapping } from './book/find-mapping.js'
 
 export { resolvePlan, mappingNamesOf } from './plan/resolve-plan.js'
@@ -68,6 +70,11 @@ export { reverseEntries } from './reversal/reverse-entries.js'
 export type { ReversalRequest, ReversalResult } from './reversal/reverse-entries.js'
 export { entriesSince } from './reversal/entries-since.js'
 export type { SinceFilter } from './reversal/entries-since.js'
+
+export { lastSeal, sealBook } from './sealing/seal-book.js'
+export { verifyBook } from './sealing/verify-book.js'
+export { pruneBook } from './sealing/prune-book.js'
+export { proveEntry } from './sealing/prove-entry.js'
 
 export { drillInterleavings } from './drill/interleaving/interleaving-drill.js'
 export type { DrillOptions } from './drill/drill-options.js'

@@ -15,6 +15,8 @@ import { allRoutes } from './routes/all-routes.js'
 import { JobRunner } from './jobs/job-runner.js'
 import { JobStore } from './jobs/job-store.js'
 import { OpenWalks } from './drills/open-walks.js'
+import { readSealKey } from './sealing/seal-key.js'
+import { Sealer } from './sealing/sealer.js'
 import { BegunRuns } from './runs/begun-runs.js'
 import { TargetRegistry } from './targets/target-registry.js'
 
@@ -50,6 +52,8 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     (target, error) => log.warn({ target, error: error.message }, 'target session broke'),
     (target) => metrics.activityOf(target),
   )
+  const signer = readSealKey(config.sealKey, config.dataDir)
+  const sealer = new Sealer(targets, signer, config.sealEveryMs, log)
   const openWalks = new OpenWalks()
   metrics.watch({ targets, home, openWalks })
   const rehearsals = new RehearsalStore(home)
@@ -65,6 +69,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
         rehearsals,
         jobs,
         runner,
+        signer,
         jobLimits: config.jobs,
         begunRuns: new BegunRuns(),
         metrics,
@@ -85,6 +90,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)
   runner.start()
+  sealer.start()
   const sweep = () =>
     void sweepScratch(config.home.url).then(
       (dropped) => dropped.length > 0 && log.info({ dropped }, 'scratch databases of before were dropped'),
@@ -98,7 +104,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     async stop() {
       clearInterval(sweeping)
       // Jobs are given back at once, so that another service goes on with them.
-      const handedBack = runner.stop()
+      const handedBack = Promise.all([runner.stop(), sealer.stop()])
       await closeServer(server, config.stopLimitMs)
       await Promise.race([handedBack, delay(config.stopLimitMs, undefined, { ref: false })])
       const closed = openWalks.stopAll().then(() => Promise.all([targets.close(), home.close()]))

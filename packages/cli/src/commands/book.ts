@@ -1,12 +1,15 @@
 import colors from 'picocolors'
-import { InvalidArgumentError, type Command } from 'commander'
+import type { Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type EntryInfo, type EntrySummary, type Receipt } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatHistory } from '../output/history-text.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
+import { addBookKeeping } from './book-keeping.js'
+import { addBookTrust } from './book-trust.js'
 import { modeOf, refuseFlags } from './write-flags.js'
+import { readMoment } from '../read-moment.js'
 import { wholeNumber } from '../whole-number.js'
 
 export function addBook(program: Command, context: CommandContext): void {
@@ -104,6 +107,9 @@ export function addBook(program: Command, context: CommandContext): void {
       context.print(command, receipt, () => formatReversal(receipt, flags, context.terminal.width))
     })
 
+  addBookTrust(book, context)
+  addBookKeeping(book, context)
+
   book
     .command('prepare')
     .description('Create the book in a target: the schema ledgerman, and nothing else. Again is harmless.')
@@ -189,14 +195,6 @@ interface ListFlags {
   from?: string
   until?: string
   key?: string[]
-}
-
-/** A moment as the interface takes it; one without a zone, or without a time, is read in this machine's zone. */
-export function readMoment(text: string): string {
-  const moment = new Date(/^\d{4}-\d{2}-\d{2}$/.test(text) ? `${text}T00:00` : text)
-  if (Number.isNaN(moment.getTime()))
-    throw new InvalidArgumentError('Expected a moment such as 2026-02-03 or 2026-02-03T21:00:00Z.')
-  return moment.toISOString()
 }
 
 function toRow({

@@ -6,6 +6,7 @@ import type { CommandContext } from '../command-context.js'
 import { bindValue } from '../key-arguments.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord, formatRecords } from '../output/record-text.js'
+import { writeLines } from '../output/write-lines.js'
 import { wholeNumber } from '../whole-number.js'
 
 interface FindFlags {
@@ -70,7 +71,7 @@ Examples:
       if (options.ndjson || options.csv) {
         if (options.withGuard && !options.all) throw guardNeedsAll()
         const asked = options.all ? { ...find, withGuard: options.withGuard } : { ...find, limit: find.limit ?? 50 }
-        return writeRecords(context, target.export(mapping, asked, options.csv ? 'csv' : 'ndjson'))
+        return writeLines(context, target.export(mapping, asked, options.csv ? 'csv' : 'ndjson'))
       }
       if (options.withGuard) throw guardNeedsAll()
       if (!options.all) {
@@ -110,25 +111,6 @@ function guardNeedsAll(): LedgermanProblem {
       where: '--with-guard',
     },
   )
-}
-
-/** How often it is shown how many records have been written, in milliseconds. */
-const SHOW_EVERY_MS = 250
-
-/** Writes records as they come; where they go into a file or a pipe, a terminal shows how many they are. */
-async function writeRecords(context: CommandContext, texts: AsyncIterable<string>): Promise<void> {
-  const started = performance.now()
-  let [lines, shownAt] = [0, started]
-  for await (const text of texts) {
-    await context.write(text)
-    if (!context.terminal.isRedirected) continue
-    for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) lines++
-    const now = performance.now()
-    if (now - shownAt < SHOW_EVERY_MS) continue
-    shownAt = now
-    context.showProgress(`${lines} lines, ${Math.round((lines / (now - started)) * 1000)} a second`)
-  }
-  context.showProgress('')
 }
 
 function toFind(where: string | undefined, { bind, order, properties, limit, after, count }: FindFlags): Find {

@@ -5,7 +5,7 @@ import { bindValue, keyOfRecord, parsePairs, splitArguments } from '../key-argum
 import { formatAsOf } from '../output/history-text.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord } from '../output/record-text.js'
-import { readMoment } from './book.js'
+import { readMoment } from '../read-moment.js'
 import { IMAGES, removeMany } from './change.js'
 import type { ManyFlags } from './change-many.js'
 import {

@@ -37,7 +37,7 @@ export const entryList = z.strictObject({
 })
 
 export const entryQuery = z.strictObject({
-  limit: z.coerce.number().int().min(1).max(1000).default(50),
+  limit: z.coerce.number().int().min(1).max(1000).optional().describe('50 where it is left out.'),
   after: z.string().min(1).optional(),
   outcome: z
     .enum([...ENTRY_OUTCOMES, ...PROBLEM_CODES])

@@ -2,7 +2,7 @@
 export const REFUSED_BY_BOOK = 'LM001'
 
 /** Counted up with every change to the tables below. */
-export const BOOK_VERSION = 4
+export const BOOK_VERSION = 5
 
 /**
  * What brings a book of the version before up to the next, by the version it then has. Run as one transaction. The view of all, which
@@ -35,6 +35,7 @@ export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
     'drop view if exists ledgerman.history',
     'view ledgerman.history',
   ],
+  5: ['table ledgerman.leaf', 'table ledgerman.seal', 'index ledgerman.seal_open'],
 }
 
 /**
@@ -137,6 +138,31 @@ exception when others then null; end $$`,
   {
     name: 'index ledgerman.entry_record',
     sql: 'create index entry_record on ledgerman.entry (record) where record is not null',
+  },
+  {
+    // A place is looked up by its entry; by number only ranges are read, for which it stands in order already.
+    name: 'table ledgerman.leaf',
+    sql: `create table ledgerman.leaf (no bigint not null, entry uuid primary key, hash bytea not null);
+create index leaf_no on ledgerman.leaf using brin (no) with (pages_per_range = 16);
+comment on table ledgerman.leaf is 'The place of each entry in the book as it is sealed, and the hash of what it held then (RFC 9162).'`,
+  },
+  {
+    name: 'table ledgerman.seal',
+    sql: `create table ledgerman.seal (
+  entries bigint primary key,
+  root bytea not null,
+  at timestamptz not null,
+  key text not null,
+  signature text not null,
+  peaks bytea[] not null,
+  open_since timestamptz not null,
+  next_transaction bigint not null
+);
+comment on table ledgerman.seal is 'Signed heads over the first entries; peaks are the full subtrees that the next one goes on from.'`,
+  },
+  {
+    name: 'index ledgerman.seal_open',
+    sql: 'create index seal_open on ledgerman.seal (open_since, entries)',
   },
   {
     name: 'view ledgerman.step',

@@ -9,31 +9,12 @@ import {
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../receipt/receipt.js'
-import { canonicalKeySql } from '../statement/canonical-key.js'
-import { recordHashSql } from '../statement/book-sql.js'
-import { blocksOfRecordSql } from '../statement/image-block-sql.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
 import { shownRecord } from '../receipt/record-row.js'
+import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
 import type { FindMapping } from './find-mapping.js'
 import { readRunReceipt, type RunRow } from './read-run-receipt.js'
 import type { Target } from '../target/target.js'
-
-export interface EntryFilter {
-  limit: number
-  /** The `next` of the page before: an entry id. */
-  after?: string | undefined
-  outcome?: string | undefined
-  actor?: string | undefined
-  mapping?: string | undefined
-  transaction?: string | undefined
-  /** Instants (RFC 3339): from the first on, and before the second. */
-  from?: string | undefined
-  until?: string | undefined
-  /** The record's key values in text form; only together with `mapping`. */
-  key?: readonly string[] | undefined
-  /** Whose key it is, where the mapping still fits: the key is found then however it is spelled. */
-  keyed?: Mapping | undefined
-}
 
 /**
  * Lists entries, the newest first. Entry ids are UUIDs of version 7 (RFC 9562), so their order is that of time.
@@ -41,34 +22,7 @@ export interface EntryFilter {
  * @throws LedgermanProblem book-not-prepared, target-unavailable
  */
 export async function listEntries(target: Target, filter: EntryFilter, findMapping: FindMapping): Promise<EntryList> {
-  const conditions: string[] = []
-  const values: string[] = []
-  const where = (sql: (placeholder: string) => string, value: string | undefined) => {
-    if (value !== undefined) conditions.push(sql(`$${values.push(value)}`))
-  }
-  where((value) => `e.id < ${value}::uuid`, filter.after)
-  const isCode = filter.outcome !== undefined && filter.outcome !== 'committed' && filter.outcome !== 'refused'
-  where((value) => `${isCode ? 'e.problem' : 'e.outcome'} = ${value}`, filter.outcome)
-  where((value) => `e.actor = ${value}`, filter.actor)
-  where((value) => `e.run->>'transaction' = ${value}`, filter.transaction)
-  where((value) => `e.at >= ${value}::timestamptz`, filter.from)
-  where((value) => `e.at < ${value}::timestamptz`, filter.until)
-  where(
-    (value) =>
-      `(s.mapping = ${value} or exists (select 1 from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id and t.mapping = ${value}))`,
-    filter.mapping,
-  )
-  where(
-    (value) => {
-      const given = `array(select jsonb_array_elements_text(${value}::jsonb))`
-      const key = filter.keyed
-        ? `(select ${canonicalKeySql(filter.keyed, 'given.parts')} from (select ${given} as parts) as given)`
-        : given
-      const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
-      return `e.id in (${ofRecord('id from ledgerman.entry')} union all ${ofRecord('entry from ledgerman.image')} union all ${blocksOfRecordSql(key, 'b.entry')})`
-    },
-    filter.key && JSON.stringify(filter.key),
-  )
+  const { conditions, values } = entryConditions(filter)
   const limit = `$${values.push(String(filter.limit + 1))}`
   const text = `${ENTRY_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id desc limit ${limit}::integer`
   const rows = await readBook(target, text, values)
@@ -138,13 +92,7 @@ select pg_catalog.jsonb_build_object('id', e.id, 'at', to_char(e.at at time zone
 from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`
 
 async function readBook(target: Target, text: string, values: string[]): Promise<EntryRow[]> {
-  if (!(await target.isBookPrepared())) {
-    throw new LedgermanProblem(
-      'book-not-prepared',
-      `The target ${target.name} has no book yet. Prepare it: ledgerman book prepare.`,
-      { target: target.name },
-    )
-  }
+  await assertBookPrepared(target)
   try {
     const { rows } = await target.read(text, values)
     return rows.map(([json]) => JSON.parse(json ?? '') as EntryRow)
@@ -169,7 +117,7 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
     problem: row.problem,
     transaction: row.run?.transaction ?? null,
     // One step that was sent with its run is what the run is; more than one are a run.
-    kind: row.run ? (only?.kind ?? 'run') : (row.statement?.kind ?? 'change'),
+    kind: row.run ? (row.run.pruned ? 'prune' : (only?.kind ?? 'run')) : (row.statement?.kind ?? 'change'),
     mapping: row.statement?.mapping ?? only?.mapping ?? null,
     condition: only?.where ?? null,
     key: keyOf(row, mapping),

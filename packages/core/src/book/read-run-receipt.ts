@@ -24,6 +24,8 @@ export interface RunRow {
   reversible: Receipt['reversible']
   definitions?: Record<string, number>
   rounded?: Receipt['rounded']
+  /** What was pruned, where it did that: entries with ids before this one. */
+  pruned?: { before: string; at: string; entries: number; images: number }
   /** The entries that it put back. */
   reverses?: string[]
   /** Of steps that were sent with their run: what they write, and by which condition. */

@@ -1,9 +1,9 @@
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
-import type { Rows } from '../sessions/queryable.js'
 import { buildExport } from '../statement/build-find.js'
 import type { TextForm } from '../statement/text-form.js'
+import { readThroughCursor } from '../target/read-through-cursor.js'
 import type { Target } from '../target/target.js'
 import { valuesOf } from './run-find.js'
 import { readFindRequest, type FindRequest } from './find-request.js'
@@ -41,44 +41,21 @@ export async function exportRecords(
 ): Promise<Export> {
   if (withGuard && mapping.guard.by === 'none')
     throw new LedgermanProblem('request-invalid', `withGuard: ${mapping.name} has no guard.`, { where: 'withGuard' })
-  const read = await readFindRequest(mapping, request, withGuard, findMapping)
-  const find = buildExport(mapping, read.shape, read.links, form)
+  const asked = await readFindRequest(mapping, request, withGuard, findMapping)
+  const find = buildExport(mapping, asked.shape, asked.links, form)
   const { statement, guardName, isText } = find
-  const values = valuesOf(statement, read.bind, null, 0)
+  const values = valuesOf(statement, asked.bind, null, 0)
   const columns = [...find.columns.map(({ path }) => path.join('.')), ...(guardName === null ? [] : [guardName])]
   const toRecord = (row: (string | null)[]): RecordValues =>
     guardName === null ? readFoundRow(find, row) : { ...readFoundRow(find, row), [guardName]: row.at(-1) ?? null }
-  const leave = target.beginExport()
-  const batches = isText ? fetched(LINES_AT_A_TIME, (row) => row[0] ?? '') : fetched(ROWS_AT_A_TIME, toRecord)
-  return { columns, isText, batches } as Export
-
-  async function* fetched<T>(atATime: number, toItem: (row: (string | null)[]) => T): AsyncGenerator<T[]> {
-    try {
-      const reader = await target.openReader(signal)
-      const fetch = () => reader.session.query(`fetch ${atATime} from found`)
-      let ahead: Promise<Rows> | undefined
-      try {
-        await reader.session.query('begin')
-        await reader.session.query(statement.text, values)
-        ahead = fetch()
-        while (ahead) {
-          const { rows }: Rows = await ahead
-          // The next batch is fetched while this one is taken.
-          ahead = rows.length < atATime ? undefined : fetch()
-          ahead?.catch(() => undefined)
-          if (rows.length > 0) yield rows.map(toItem)
-        }
-      } catch (error) {
-        throw reader.failed(error)
-      } finally {
-        await ahead?.catch(() => undefined)
-        await reader.session.query('rollback').catch((error: unknown) => reader.failed(error))
-        await reader.close()
-      }
-    } catch (error) {
-      throw target.explain(error, { mapping, slots: statement.slots, statement })
-    } finally {
-      leave()
-    }
+  const read = {
+    text: statement.text,
+    values,
+    signal,
+    explain: (error: unknown) => target.explain(error, { mapping, slots: statement.slots, statement }),
   }
+  const batches = isText
+    ? readThroughCursor(target, { ...read, atATime: LINES_AT_A_TIME }, (row) => row[0] ?? '')
+    : readThroughCursor(target, { ...read, atATime: ROWS_AT_A_TIME }, toRecord)
+  return { columns, isText, batches } as Export
 }

@@ -6,7 +6,7 @@ import type { Rows } from '../sessions/queryable.js'
 const MOST_KNOWN_STATEMENTS = 10_000
 
 /** Whether the book is there, and of this version: what came last is. */
-export const HAS_BOOK_SQL = `to_regclass('ledgerman.image_block') is not null`
+export const HAS_BOOK_SQL = `to_regclass('ledgerman.seal_open') is not null`
 
 /** What is known of a target's book without asking again. */
 export class KnownBook {

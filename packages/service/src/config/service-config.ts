@@ -52,6 +52,12 @@ const configFile = z.strictObject({
         .describe('For how long the rows of a file are kept once its job is over.'),
     })
     .prefault({}),
+  sealKey: z
+    .string()
+    .regex(/^file:./, 'expected file:PATH')
+    .optional()
+    .describe('The private key that seals are signed with; made in the data folder where none is named.'),
+  sealEveryMs: milliseconds.default(2_000).describe('How often it is looked for entries that no seal covers.'),
   home: z.strictObject({ url: z.string().min(1), connections: z.int().min(1).max(100).default(5) }),
   targets: z.record(z.string().regex(/^[A-Za-z0-9_-]+$/), targetConfig).default({}),
 })
@@ -89,6 +95,7 @@ export function readServiceConfig(env: NodeJS.ProcessEnv): Readonly<ServiceConfi
   return Object.freeze({
     ...config,
     dataDir: resolve(baseDir, config.dataDir),
+    sealKey: config.sealKey === undefined ? undefined : resolve(baseDir, config.sealKey.slice('file:'.length)),
     home: { ...config.home, url: secret('home.url', config.home.url) },
     targets: Object.fromEntries(targets) as ServiceConfig['targets'],
   })

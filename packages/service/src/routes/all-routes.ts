@@ -1,4 +1,5 @@
 import type { Route } from '../http/route.js'
+import { bookRoutes } from './book-routes.js'
 import { definitionRoutes } from './definition-routes.js'
 import { drillRoutes } from './drill-routes.js'
 import { entryRoutes } from './entry-routes.js'
@@ -32,6 +33,7 @@ export function allRoutes(services: Services): Route[] {
     waitRoutes,
     jobRoutes,
     reversalRoutes,
+    bookRoutes,
     drillRoutes,
     targetRoutes,
     tokenRoutes,

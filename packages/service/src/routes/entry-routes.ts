@@ -1,7 +1,12 @@
 import { entryInfo, entryList, entryQuery, fromRecordAddress, LedgermanProblem } from '@ledgerman/contract'
-import { getEntry, listEntries, type Target } from '@ledgerman/core'
+import { exportEntries, EXPORTED_COLUMNS, getEntry, listEntries, type Target } from '@ledgerman/core'
 import { defineRoute } from '../http/route.js'
+import { asText, CSV, NDJSON } from '../http/rows-as-text.js'
 import type { Services } from './services.js'
+
+/** Until the first lines of an export are there, in milliseconds. */
+const LONGEST_EXPORT_MS = 60_000
+const PAGE_ENTRIES = 50
 
 export function entryRoutes({ targets }: Services) {
   const finder = (target: Target) => (name: string, revision: number) => targets.findRevision(target, name, revision)
@@ -10,11 +15,13 @@ export function entryRoutes({ targets }: Services) {
       method: 'get',
       path: '/v1/targets/{target}/entries',
       role: 'reader',
-      summary: 'The book: entries, the newest first.',
+      summary:
+        'The book: entries, the newest first. As NDJSON or CSV all that fit with their rows, the oldest first, as it comes.',
       query: entryQuery,
-      replies: { 200: { description: 'A page.', schema: entryList } },
-      problems: ['book-not-prepared'],
-      handle: async ({ params, query }) => {
+      replies: { 200: { description: 'A page, or all.', schema: entryList, alsoAs: [NDJSON, CSV] } },
+      problems: ['book-not-prepared', 'media-type', 'too-many-requests', 'cancelled'],
+      longestMs: LONGEST_EXPORT_MS,
+      handle: async ({ params, query, request, gone }) => {
         const target = targets.get(params['target'] ?? '')
         if (query.key !== undefined && query.mapping === undefined) {
           throw new LedgermanProblem(
@@ -23,7 +30,7 @@ export function entryRoutes({ targets }: Services) {
             { where: 'key' },
           )
         }
-        const { key, ...filter } = query
+        const { key, limit, after, ...filter } = query
         const keyed =
           key === undefined ? undefined : await targets.mapping(target, query.mapping ?? '').catch(() => undefined)
         const parts = key === undefined ? undefined : fromRecordAddress(key)
@@ -33,11 +40,22 @@ export function entryRoutes({ targets }: Services) {
             `key: expected ${keyed.key.length} parts, ${keyed.key.map(({ name }) => name).join(', ')}, got ${parts.length}.`,
             { where: 'key' },
           )
-        const page = await listEntries(
-          target,
-          { ...filter, ...(parts === undefined ? {} : { key: parts, keyed }) },
-          finder(target),
-        )
+        const asked = { ...filter, ...(parts === undefined ? {} : { key: parts, keyed }) }
+        const type = request.accepts(['application/json', NDJSON, CSV])
+        if (type === false)
+          throw new LedgermanProblem('media-type', `Entries are given as application/json, ${NDJSON} or ${CSV}.`, {
+            where: 'accept',
+          })
+        if (type !== 'application/json') {
+          if (limit !== undefined || after !== undefined)
+            throw new LedgermanProblem(
+              'request-invalid',
+              `${limit === undefined ? 'after' : 'limit'}: an export has no pages. Leave it out, or ask for application/json.`,
+              { where: limit === undefined ? 'after' : 'limit' },
+            )
+          return { status: 200, stream: asText(type, EXPORTED_COLUMNS, await exportEntries(target, asked, gone())) }
+        }
+        const page = await listEntries(target, { ...asked, after, limit: limit ?? PAGE_ENTRIES }, finder(target))
         return { status: 200, body: page }
       },
     }),

@@ -1,4 +1,3 @@
-import { stringify } from 'csv-stringify/sync'
 import {
   explained,
   findBody,
@@ -6,7 +5,6 @@ import {
   foundRecords,
   LedgermanProblem,
   loadedRecord,
-  printJson,
   type FindBody,
   type FindQuery,
   type Json,
@@ -16,14 +14,13 @@ import {
 import { explainFind, exportRecords, findOne, findRecords, type Mapping, type Target } from '@ledgerman/core'
 import { z } from 'zod'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
+import { asText, contentTypes, CSV, lines, NDJSON } from '../http/rows-as-text.js'
 import { RECORDS } from './record-routes.js'
 import type { Services } from './services.js'
 
 const PAGE_ROWS = 50
 /** Until the first rows of an export are there, in milliseconds; after them it goes on for as long as its caller reads. */
 const LONGEST_EXPORT_MS = 60_000
-const NDJSON = 'application/x-ndjson'
-const CSV = 'text/csv'
 const PROBLEMS: ProblemCode[] = [
   'expression-invalid',
   'value-invalid',
@@ -136,51 +133,6 @@ export function findRoutes({ targets }: Services) {
 
 function columnsOf(mapping: Mapping, { properties }: Find): string[] {
   return properties?.split(',').map((path) => path.trim()) ?? mapping.properties.map(({ name }) => name)
-}
-
-const contentTypes = { csv: `${CSV}; charset=utf-8; header=present`, ndjson: NDJSON }
-
-function asText(type: string, columns: string[], batches: AsyncIterable<RecordValues[]>) {
-  return type === CSV
-    ? { contentType: contentTypes.csv, chunks: csv(columns, batches) }
-    : { contentType: contentTypes.ndjson, chunks: ndjson(batches) }
-}
-
-/** Lines as the server wrote them. */
-async function* lines(
-  form: 'csv' | 'ndjson',
-  columns: string[],
-  batches: AsyncIterable<string[]>,
-): AsyncGenerator<string> {
-  const end = form === 'csv' ? '\r\n' : '\n'
-  let header = form === 'csv' ? stringify([columns], { record_delimiter: end }) : ''
-  for await (const batch of batches) {
-    yield header + batch.join(end) + end
-    header = ''
-  }
-  if (header !== '') yield header
-}
-
-async function* ndjson(batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
-  for await (const records of batches) yield records.map((record) => `${printJson(record)}\n`).join('')
-}
-
-/** RFC 4180, with a header line. Null is an empty field, and an empty text one in quotes. */
-async function* csv(columns: string[], batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
-  let header = stringify([columns], { record_delimiter: '\r\n' })
-  for await (const records of batches) {
-    const rows = records.map((record) => columns.map((path) => fieldOf(record, path)))
-    yield header + stringify(rows, { record_delimiter: '\r\n', quoted_empty: true })
-    header = ''
-  }
-  if (header !== '') yield header
-}
-
-function fieldOf(record: RecordValues, path: string): string | null {
-  let value: unknown = record
-  for (const name of path.split('.')) value = value === null ? null : (value as RecordValues)[name]
-  if (value === null || value === undefined) return null
-  return typeof value === 'string' ? value : printJson(value)
 }
 
 function fromQuery(query: FindQuery): Find {

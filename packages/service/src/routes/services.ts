@@ -1,3 +1,4 @@
+import type { SealSigner } from '@ledgerman/seal'
 import type { TokenStore } from '../home/token-store.js'
 import type { HomeDatabase } from '../home/home-database.js'
 import type { RehearsalStore } from '../home/rehearsal-store.js'
@@ -20,6 +21,7 @@ export interface Services {
   openWalks: OpenWalks
   jobs: JobStore
   runner: JobRunner
+  signer: SealSigner
   jobLimits: ServiceConfig['jobs']
   /** The home database's address: drills make databases beside it. */
   homeUrl: string

@@ -1,0 +1,66 @@
+import { LedgermanProblem } from '@ledgerman/contract'
+import type { Mapping } from '../mapping/mapping.js'
+import { recordHashSql } from '../statement/book-sql.js'
+import { canonicalKeySql } from '../statement/canonical-key.js'
+import { blocksOfRecordSql } from '../statement/image-block-sql.js'
+import type { Target } from '../target/target.js'
+
+export interface EntryFilter {
+  limit: number
+  /** The `next` of the page before: an entry id. */
+  after?: string | undefined
+  outcome?: string | undefined
+  actor?: string | undefined
+  mapping?: string | undefined
+  transaction?: string | undefined
+  /** Instants (RFC 3339): from the first on, and before the second. */
+  from?: string | undefined
+  until?: string | undefined
+  /** The record's key values in text form; only together with `mapping`. */
+  key?: readonly string[] | undefined
+  /** Whose key it is, where the mapping still fits: the key is found then however it is spelled. */
+  keyed?: Mapping | undefined
+}
+
+/** What entries `e`, with their statement `s`, have to fulfil, and the values to bind. */
+export function entryConditions(filter: Omit<EntryFilter, 'limit'>): { conditions: string[]; values: string[] } {
+  const conditions: string[] = []
+  const values: string[] = []
+  const where = (sql: (placeholder: string) => string, value: string | undefined) => {
+    if (value !== undefined) conditions.push(sql(`$${values.push(value)}`))
+  }
+  where((value) => `e.id < ${value}::uuid`, filter.after)
+  const isCode = filter.outcome !== undefined && filter.outcome !== 'committed' && filter.outcome !== 'refused'
+  where((value) => `${isCode ? 'e.problem' : 'e.outcome'} = ${value}`, filter.outcome)
+  where((value) => `e.actor = ${value}`, filter.actor)
+  where((value) => `e.run->>'transaction' = ${value}`, filter.transaction)
+  where((value) => `e.at >= ${value}::timestamptz`, filter.from)
+  where((value) => `e.at < ${value}::timestamptz`, filter.until)
+  where(
+    (value) =>
+      `(s.mapping = ${value} or exists (select 1 from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id and t.mapping = ${value}))`,
+    filter.mapping,
+  )
+  where(
+    (value) => {
+      const given = `array(select jsonb_array_elements_text(${value}::jsonb))`
+      const key = filter.keyed
+        ? `(select ${canonicalKeySql(filter.keyed, 'given.parts')} from (select ${given} as parts) as given)`
+        : given
+      const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
+      return `e.id in (${ofRecord('id from ledgerman.entry')} union all ${ofRecord('entry from ledgerman.image')} union all ${blocksOfRecordSql(key, 'b.entry')})`
+    },
+    filter.key && JSON.stringify(filter.key),
+  )
+  return { conditions, values }
+}
+
+/** @throws LedgermanProblem book-not-prepared */
+export async function assertBookPrepared(target: Target): Promise<void> {
+  if (await target.isBookPrepared()) return
+  throw new LedgermanProblem(
+    'book-not-prepared',
+    `The target ${target.name} has no book yet, or one of an earlier version. Prepare it: ledgerman book prepare.`,
+    { target: target.name },
+  )
+}

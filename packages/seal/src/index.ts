@@ -1,0 +1,5 @@
+export { canonicalJson } from './canonical-json.js'
+export { whyNotProven } from './check-proof.js'
+export { EMPTY_ROOT, GrowingTree, leafHash, nodeHash, PathGatherer, rootOfPath } from './merkle-tree.js'
+export { keyFingerprint, sealSigner, whyNotSigned } from './signed-seal.js'
+export type { SealSigner } from './signed-seal.js'

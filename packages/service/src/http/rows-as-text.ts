@@ -1,0 +1,56 @@
+import { stringify } from 'csv-stringify/sync'
+import { printJson, type RecordValues } from '@ledgerman/contract'
+
+export const NDJSON = 'application/x-ndjson'
+export const CSV = 'text/csv'
+
+export const contentTypes = { csv: `${CSV}; charset=utf-8; header=present`, ndjson: NDJSON }
+
+/** Rows in that media type, as they come. */
+export function asText(type: string, columns: string[], batches: AsyncIterable<RecordValues[]>) {
+  return type === CSV
+    ? { contentType: contentTypes.csv, chunks: csv(columns, batches) }
+    : { contentType: contentTypes.ndjson, chunks: ndjson(batches) }
+}
+
+/** Lines as the server wrote them. */
+export async function* lines(
+  form: 'csv' | 'ndjson',
+  columns: string[],
+  batches: AsyncIterable<string[]>,
+): AsyncGenerator<string> {
+  const end = form === 'csv' ? '\r\n' : '\n'
+  let header = form === 'csv' ? stringify([columns], { record_delimiter: end }) : ''
+  for await (const batch of batches) {
+    yield header + batch.join(end) + end
+    header = ''
+  }
+  if (header !== '') yield header
+}
+
+async function* ndjson(batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
+  for await (const records of batches) yield records.map((record) => `${printJson(record)}\n`).join('')
+}
+
+/** RFC 4180, with a header line. Null is an empty field, and an empty text one in quotes. */
+async function* csv(columns: string[], batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
+  let header = stringify([columns], { record_delimiter: '\r\n' })
+  for await (const records of batches) {
+    const rows = records.map((record) => columns.map((path) => fieldOf(record, path)))
+    yield header + stringify(rows, { record_delimiter: '\r\n', cast: { string: quoteEmpty } })
+    header = ''
+  }
+  if (header !== '') yield header
+}
+
+/** An empty text is told from null by its quotes. */
+function quoteEmpty(value: string) {
+  return { value, quoted_empty: true }
+}
+
+function fieldOf(record: RecordValues, path: string): string | null {
+  let value: unknown = record
+  for (const name of path.split('.')) value = value === null ? null : (value as RecordValues)[name]
+  if (value === null || value === undefined) return null
+  return typeof value === 'string' ? value : printJson(value)
+}
