@@ -344,16 +344,17 @@ export class TargetClient {
     ).body
   }
 
-  /** Puts an entry back. */
-  async reverse(id: string, reversal: ReversalInput): Promise<Receipt> {
+  /** Puts an entry back; one of many rows is a job. */
+  async reverse(id: string, reversal: ReversalInput): Promise<Receipt | Job> {
     const request = { method: 'POST' as const, body: reversal, mayChange: true, timeLimitMs: REVERSAL_LIMIT_MS }
-    return (await this.#http.send<Receipt>(`${this.#path}/entries/${encodeURIComponent(id)}/reversal`, request)).body
+    return (await this.#http.send<Receipt | Job>(`${this.#path}/entries/${encodeURIComponent(id)}/reversal`, request))
+      .body
   }
 
-  /** Puts back all since an entry or a moment, the newest first. */
-  async reverseSince(reversals: ReversalsInput): Promise<Receipt> {
+  /** Puts back all since an entry or a moment, the newest first; many rows are a job. */
+  async reverseSince(reversals: ReversalsInput): Promise<Receipt | Job> {
     const request = { method: 'POST' as const, body: reversals, mayChange: true, timeLimitMs: REVERSAL_LIMIT_MS }
-    return (await this.#http.send<Receipt>(`${this.#path}/reversals`, request)).body
+    return (await this.#http.send<Receipt | Job>(`${this.#path}/reversals`, request)).body
   }
 
   async entry(id: string): Promise<EntryInfo> {

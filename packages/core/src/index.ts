@@ -68,7 +68,7 @@ export { newEntryId } from './book/entry-id.js'
 
 export { reverseEntries } from './reversal/reverse-entries.js'
 export type { ReversalRequest, ReversalResult } from './reversal/reverse-entries.js'
-export { entriesSince } from './reversal/entries-since.js'
+export { entriesSince, findReversalOfJob, rowsOfEntries } from './reversal/entries-since.js'
 export type { SinceFilter } from './reversal/entries-since.js'
 
 export { lastSeal, sealBook } from './sealing/seal-book.js'

@@ -1,18 +1,22 @@
-import { createHash } from 'node:crypto'
+import { hash } from 'node:crypto'
 
 // The Merkle tree of RFC 9162, section 2.1: SHA-256; a leaf's hash begins with a zero byte, an inner one's with a one.
-const LEAF = Buffer.from([0])
-const NODE = Buffer.from([1])
+const LEAF = '\0'
+const NODE = 1
 
 /** Of a tree without leaves. */
-export const EMPTY_ROOT = createHash('sha256').digest()
+export const EMPTY_ROOT: Buffer = hash('sha256', '', 'buffer')
 
 export function leafHash(content: string): Buffer {
-  return createHash('sha256').update(LEAF).update(content).digest()
+  return hash('sha256', LEAF + content, 'buffer')
 }
 
 export function nodeHash(left: Buffer, right: Buffer): Buffer {
-  return createHash('sha256').update(NODE).update(left).update(right).digest()
+  const both = Buffer.allocUnsafe(65)
+  both[0] = NODE
+  left.copy(both, 1)
+  right.copy(both, 33)
+  return hash('sha256', both, 'buffer')
 }
 
 /**

@@ -66,7 +66,7 @@ export function addBookTrust(book: Command, context: CommandContext): void {
       const { proof, why } = readProof(readJson(file, 'file'), readText(key, '--key'))
       context.print(command, { ok: why === null, because: why, entry: proof.entry['id'], seal: proof.seal }, () =>
         why === null
-          ? `${colors.green('proven')}: the entry ${String(proof.entry['id'])} is under the seal of ${proof.seal.at}, over ${proof.seal.entries} entries.`
+          ? `${colors.green('proven')}: the entry ${String(proof.entry['id'])} is under the seal of ${proof.seal.at}, over ${proof.seal.entries} ${proof.seal.entries === 1 ? 'entry' : 'entries'}.`
           : `${colors.red('not proven')}: ${why}`,
       )
       if (why !== null) process.exitCode = 1
@@ -109,7 +109,7 @@ function formatSeal({ entries, root, at, key, signature }: Seal): string {
 
 function formatVerification({ ok, entries, pruned, unsealed, seal, findings, count }: Verification): string {
   const facts = [
-    `${entries} entries compared`,
+    `${entries} ${entries === 1 ? 'entry' : 'entries'} compared`,
     ...(pruned > 0 ? [`${pruned} pruned`] : []),
     ...(unsealed > 0 ? [`${unsealed} not sealed yet`] : []),
     seal === null ? 'no seal yet' : `last seal of ${seal.at.slice(0, 19)}Z over ${seal.entries}`,

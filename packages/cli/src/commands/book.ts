@@ -1,13 +1,14 @@
 import colors from 'picocolors'
 import type { Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
-import { LedgermanProblem, type EntryInfo, type EntrySummary, type Receipt } from '@ledgerman/contract'
+import { LedgermanProblem, type EntryInfo, type EntrySummary, type Job, type Receipt } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatHistory } from '../output/history-text.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
 import { addBookKeeping } from './book-keeping.js'
 import { addBookTrust } from './book-trust.js'
+import { followJob } from './follow-job.js'
 import { modeOf, refuseFlags } from './write-flags.js'
 import { readMoment } from '../read-moment.js'
 import { wholeNumber } from '../whole-number.js'
@@ -103,8 +104,12 @@ export function addBook(program: Command, context: CommandContext): void {
     )
     .action(async (entry: string | undefined, flags: ReverseFlags, command: Command) => {
       const target = await context.target(command)
-      const receipt = await reverse(target, entry, flags)
-      context.print(command, receipt, () => formatReversal(receipt, flags, context.terminal.width))
+      const done = await reverse(target, entry, flags)
+      if ('progress' in done) {
+        const keepWith = (token: string) => `To keep exactly this: the same command with --rehearsal ${token}`
+        return followJob(context, command, done, { full: flags.full ?? false, keepWith })
+      }
+      context.print(command, done, () => formatReversal(done, flags, context.terminal.width))
     })
 
   addBookTrust(book, context)
@@ -137,7 +142,7 @@ interface ReverseFlags {
   full?: boolean
 }
 
-function reverse(target: TargetClient, entry: string | undefined, flags: ReverseFlags): Promise<Receipt> {
+function reverse(target: TargetClient, entry: string | undefined, flags: ReverseFlags): Promise<Receipt | Job> {
   const { since, until, mapping, transaction, actor, rehearsal, note, onlyUnchanged } = flags
   if ((entry === undefined) === (since === undefined))
     throw new LedgermanProblem('request-invalid', 'Name an entry, or say --since: one of them.', { where: 'entry' })
@@ -145,13 +150,13 @@ function reverse(target: TargetClient, entry: string | undefined, flags: Reverse
     mode: modeOf(flags),
     ...(onlyUnchanged ? { onlyUnchanged } : {}),
     ...(note === undefined ? {} : { note }),
+    ...(rehearsal === undefined ? {} : { rehearsal }),
   }
   if (entry !== undefined) {
     const why = 'it goes with --since'
     refuseFlags(flags, { '--until': why, '--mapping': why, '--transaction': why, '--actor': why })
-    return target.reverse(entry, { ...common, ...(rehearsal === undefined ? {} : { rehearsal }) })
+    return target.reverse(entry, common)
   }
-  refuseFlags(flags, { '--rehearsal': 'it goes with one entry' })
   return target.reverseSince({ ...common, since: since ?? '', until, mapping, transaction, actor })
 }
 
@@ -170,10 +175,7 @@ function formatReversal(receipt: Receipt, flags: ReverseFlags, width: number): s
       ? `It puts back ${reverses[0]}.`
       : `It puts back ${reverses.length} entries, the newest first.`
   if (receipt.outcome === 'committed') return `${text}${left}\n\n${what}\nEntry ${receipt.id}`
-  const keep =
-    receipt.rehearsal === null
-      ? 'the same command with --commit'
-      : `the same command with --rehearsal ${receipt.rehearsal}`
+  const keep = `the same command with --rehearsal ${receipt.rehearsal}`
   return `${text}${left}\n\n${what}\n${colors.dim(`To keep exactly this: ${keep}`)}`
 }
 

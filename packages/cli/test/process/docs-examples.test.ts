@@ -60,12 +60,14 @@ describe('the page of refusals', () => {
   })
 })
 
-function run(command: string, { url, token }: RunningService): Promise<string> {
+function run(command: string, { url, token, observatory }: RunningService): Promise<string> {
   const env = {
     PATH: `${join(ROOT, 'node_modules/.bin')}:${process.env['PATH']}`,
     NO_COLOR: '1',
     LEDGERMAN_URL: url,
     LEDGERMAN_TOKEN: token,
+    // Of the pages on what somebody does past Ledgerman.
+    OWNER_URL: observatory.ownerUrl,
   }
   return new Promise((resolve) => {
     execFile('bash', ['-c', `{ ${command}\n} 2>&1`], { env, cwd: ROOT }, (_error, out) =>
@@ -83,6 +85,9 @@ function withoutMoments(text: string): string {
       .replace(/(\d{4}-\d{2}-|…[\d-]*)\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
       .replace(/\d+(\.\d+)? ms/g, 'N ms')
       .replace(/\blgr_[\w-]+/g, 'TOKEN')
+      .replace(/\b[0-9a-f]{64}\b/g, 'HASH')
+      .replace(/[A-Za-z0-9+/]{86}==/g, 'SIGNATURE')
+      .replace(/\d+(\.\d+)? [KM]iB/g, 'N KiB')
       .replace(/"durationMs": ?[\d.]+/g, '"durationMs": N')
       .replace(/\bs\d{3,}\b/g, 'STAMP')
       .replace(/ +/g, ' ')

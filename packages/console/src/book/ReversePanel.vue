@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref, watch } from 'vue'
 import { isProblem, type EntryInfo, type Receipt } from '@ledgerman/contract'
+import { useRouter } from 'vue-router'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
@@ -8,6 +9,7 @@ import ReceiptCard from '../receipts/ReceiptCard.vue'
 /** Puts an entry back: the difference is looked at before it is done. */
 const props = defineProps<{ target: string; entry: EntryInfo }>()
 const emit = defineEmits<{ done: [] }>()
+const router = useRouter()
 const receipt = ref<Receipt | null>(null)
 const problem = ref<unknown>(null)
 const onlyUnchanged = ref(false)
@@ -27,11 +29,13 @@ async function run(mode: 'rehearse' | 'commit') {
   problem.value = null
   const rehearsal = mode === 'commit' ? (receipt.value?.rehearsal ?? undefined) : undefined
   try {
-    receipt.value = await client.target(props.target).reverse(props.entry.id, {
+    const done = await client.target(props.target).reverse(props.entry.id, {
       mode,
       ...(onlyUnchanged.value ? { onlyUnchanged: true } : {}),
       ...(rehearsal === undefined ? {} : { rehearsal }),
     })
+    if ('progress' in done) return void (await router.push({ name: 'job', params: { target: props.target, job: done.id } }))
+    receipt.value = done
     if (mode === 'commit') emit('done')
   } catch (error) {
     problem.value = error

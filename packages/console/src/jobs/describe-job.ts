@@ -2,6 +2,7 @@ import type { Job } from '@ledgerman/contract'
 
 /** What a job is about, in a few words. */
 export function describeJob({ kind, mapping, condition }: Job): string {
+  if (kind === 'reversal') return `put back: ${condition ?? 'entries'}`
   if (kind === 'file') return `${mapping} from a file`
   return condition === 'true' || condition === null ? `every ${mapping}` : `${mapping} where ${condition}`
 }

@@ -59,14 +59,10 @@ const reversalParts = {
   mode: z.enum(RUN_MODES).describe('A rehearsal shows what would be put back, and is rolled back.'),
   onlyUnchanged: z.boolean().optional().describe('Puts back what is as the entry left it, and says what it left.'),
   note: z.string().max(2000).optional().describe('Kept with the entry.'),
+  rehearsal: z.string().optional().describe("A rehearsal's token: put back exactly what it saw, or refuse."),
 }
 
-export const reversalInput = z
-  .strictObject({
-    ...reversalParts,
-    rehearsal: z.string().optional().describe("A rehearsal's token: put back exactly what it saw, or refuse."),
-  })
-  .meta({ id: 'ReversalInput' })
+export const reversalInput = z.strictObject(reversalParts).meta({ id: 'ReversalInput' })
 
 /** Everything since an entry, or since a moment, the newest first. */
 export const reversalsInput = z

@@ -140,10 +140,9 @@ exception when others then null; end $$`,
     sql: 'create index entry_record on ledgerman.entry (record) where record is not null',
   },
   {
-    // A place is looked up by its entry; by number only ranges are read, for which it stands in order already.
     name: 'table ledgerman.leaf',
     sql: `create table ledgerman.leaf (no bigint not null, entry uuid primary key, hash bytea not null);
-create index leaf_no on ledgerman.leaf using brin (no) with (pages_per_range = 16);
+create index leaf_no on ledgerman.leaf (no);
 comment on table ledgerman.leaf is 'The place of each entry in the book as it is sealed, and the hash of what it held then (RFC 9162).'`,
   },
   {

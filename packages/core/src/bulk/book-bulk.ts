@@ -96,13 +96,23 @@ export async function bookSteps(
   { actor, note }: Pick<BulkRequest, 'actor' | 'note'>,
   run: object,
   done: readonly { shape: BulkShape; step: BulkStep }[],
+  job?: string,
 ): Promise<void> {
   const steps = done.map(({ shape, step }, at) => bookedStep(target, shape, step, at + 1))
   const total = (of: 'matched' | 'changed') => String(done.reduce((sum, { step }) => sum + step[of], 0))
   await session.query(
-    `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps)
-values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json)`,
-    [id, actor, note, total('matched'), total('changed'), JSON.stringify(run), JSON.stringify(steps)],
+    `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
+values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, case when $8::text is not null then '' end)`,
+    [
+      id,
+      actor,
+      note,
+      total('matched'),
+      total('changed'),
+      JSON.stringify(run),
+      JSON.stringify(steps),
+      job === undefined ? null : chunkKey(job, null),
+    ],
   )
 }
 

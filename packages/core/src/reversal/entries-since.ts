@@ -1,4 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
+import { chunkKey } from '../bulk/book-bulk.js'
 import type { Target } from '../target/target.js'
 
 /** Which entries are put back together. */
@@ -54,6 +55,37 @@ export async function entriesSince(target: Target, filter: SinceFilter): Promise
       { limit: MOST_ENTRIES },
     )
   return rows.map(([id]) => id ?? '')
+}
+
+/** How many rows those entries wrote, and the mapping of one of them. */
+export async function rowsOfEntries(
+  target: Target,
+  entries: readonly string[],
+): Promise<{ rows: number; mapping: string }> {
+  const { rows } = await target
+    .read(
+      `select coalesce(sum(e.changed), 0), max(coalesce(s.mapping, e.run->'writes'->0->>'mapping', (select max(t.mapping) from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id)))
+from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement where e.id = any($1::uuid[]) and e.outcome = 'committed'`,
+      [`{${entries.join(',')}}`],
+    )
+    .catch((error: unknown) => {
+      throw target.explain(error)
+    })
+  const [count, mapping] = rows[0] ?? []
+  return { rows: Number(count ?? 0), mapping: mapping ?? '' }
+}
+
+/** The entry that a job left, where it put its entries back before whoever ran it was gone. */
+export async function findReversalOfJob(
+  target: Target,
+  { job, actor }: { job: string; actor: string },
+): Promise<{ entry: string; matched: number; changed: number } | undefined> {
+  const { rows } = await target.read(
+    `select id, matched, changed from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
+    [actor, chunkKey(job, null)],
+  )
+  const [entry, matched, changed] = rows[0] ?? []
+  return entry ? { entry, matched: Number(matched), changed: Number(changed) } : undefined
 }
 
 const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i

@@ -36,6 +36,9 @@ export interface ReversalRequest {
   rehearsed?: readonly BulkEvidence[] | undefined
   timeLimitMs: number
   signal: AbortSignal
+  /** The job that it is, where it is one: its entry is written once. */
+  job?: string | undefined
+  onProgress?: ((rows: number) => void) | undefined
 }
 
 export interface ReversalResult {
@@ -90,6 +93,7 @@ class Reversal {
   readonly #booked: { shape: BulkShape; step: BulkStep }[] = []
   readonly #evidence: BulkEvidence[] = []
   readonly #gaps: Set<string>
+  #through = 0
   readonly #left: NonNullable<Receipt['leftAsIs']> = []
 
   constructor(
@@ -155,6 +159,8 @@ class Reversal {
       ...result.failed.slice(0, SHOWN_ROWS).map(({ key, reason }) => ({ mapping: shape.mapping.name, key, reason })),
     )
     this.#booked.push({ shape, step: done })
+    this.#through += done.matched
+    this.request.onProgress?.(this.#through)
     this.#receipts.push({
       no,
       kind: done.kind,
@@ -271,7 +277,7 @@ class Reversal {
   }
 
   #book(session: OwnSession, receipt: Receipt): Promise<void> {
-    return bookSteps(this.target, session, this.#id, this.request, this.#runOf(receipt), this.#booked)
+    return bookSteps(this.target, session, this.#id, this.request, this.#runOf(receipt), this.#booked, this.request.job)
   }
 
   #runOf(receipt: Receipt | null) {

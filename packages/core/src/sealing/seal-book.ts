@@ -6,13 +6,14 @@ import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { CONTENT_COLUMNS_SQL, EntryContents, type ContentRow } from './entry-content.js'
 import { LAST_SEAL_SQL, toKeptSeal, type KeptSeal } from './read-seals.js'
+import { SMALL_STATEMENTS } from './small-statements.js'
 import { IS_STRAY_SQL } from './stray-entries.js'
 
 /** Of all who seal a target's book, one does it at a time. */
 const SEAL_LOCK = '4680200'
 
 /** How many entries are read, hashed and given their places at a time. */
-const ENTRIES_AT_A_TIME = 2_000
+const ENTRIES_AT_A_TIME = 5_000
 const STATEMENT_LIMIT_MS = 10 * 60_000
 
 /**
@@ -34,7 +35,7 @@ export async function sealBook(
   { thorough = true }: { thorough?: boolean } = {},
 ): Promise<{ seal: Seal; added: number }> {
   if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
-  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'seal')
+  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'seal', SMALL_STATEMENTS)
   try {
     return await sealIn(session, target, signer, thorough)
   } catch (error) {
@@ -56,7 +57,9 @@ export async function lastSeal(target: Target): Promise<Seal | undefined> {
 async function sealIn(session: OwnSession, target: Target, signer: SealSigner, thorough: boolean) {
   const contents = new EntryContents(session)
   let isThorough = thorough
-  for (let added = 0; ;) {
+  let added = 0
+  let behind: string | null = null
+  for (;;) {
     await session.query('begin')
     let isOver = false
     try {
@@ -69,6 +72,7 @@ async function sealIn(session: OwnSession, target: Target, signer: SealSigner, t
       const found = await session.query(UNSEALED_SQL, [
         isThorough ? null : (last?.openSince ?? null),
         String(ENTRIES_AT_A_TIME),
+        behind,
       ])
       const rows = found.rows
       if (rows.length === 0 && last) {
@@ -82,6 +86,8 @@ async function sealIn(session: OwnSession, target: Target, signer: SealSigner, t
       if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
       added += rows.length
       if (rows.length < ENTRIES_AT_A_TIME) return { seal, added }
+      // What stands before has been looked at.
+      behind = rows.at(-1)?.[0] ?? null
     } finally {
       if (!isOver) await session.query('rollback').catch(() => undefined)
     }
@@ -139,7 +145,7 @@ const UNSEALED_SQL = `
 select e.id, ${CONTENT_COLUMNS_SQL}
 from ledgerman.entry e
 where ($1::timestamptz is null or e.id >= (pg_catalog.lpad(pg_catalog.to_hex(greatest(0, (extract(epoch from $1::timestamptz) * 1000)::bigint - ${ID_AHEAD_S * 1000})), 12, '0') || '00000000000000000000')::uuid)
-  and not exists (select from ledgerman.leaf l where l.entry = e.id) and not ${IS_STRAY_SQL}
+  and ($3::uuid is null or e.id > $3::uuid) and not exists (select from ledgerman.leaf l where l.entry = e.id) and not ${IS_STRAY_SQL}
 order by e.id limit $2::integer`
 
 function toContentRow(row: Row): ContentRow {

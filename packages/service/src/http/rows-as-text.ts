@@ -6,6 +6,9 @@ export const CSV = 'text/csv'
 
 export const contentTypes = { csv: `${CSV}; charset=utf-8; header=present`, ndjson: NDJSON }
 
+/** How CSV is written: RFC 4180; null is an empty field, and an empty text one in quotes. */
+export const CSV_RULES = { record_delimiter: '\r\n', cast: { string: quoteEmpty } }
+
 /** Rows in that media type, as they come. */
 export function asText(type: string, columns: string[], batches: AsyncIterable<RecordValues[]>) {
   return type === CSV
@@ -34,10 +37,10 @@ async function* ndjson(batches: AsyncIterable<RecordValues[]>): AsyncGenerator<s
 
 /** RFC 4180, with a header line. Null is an empty field, and an empty text one in quotes. */
 async function* csv(columns: string[], batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
-  let header = stringify([columns], { record_delimiter: '\r\n' })
+  let header = stringify([columns], CSV_RULES)
   for await (const records of batches) {
     const rows = records.map((record) => columns.map((path) => fieldOf(record, path)))
-    yield header + stringify(rows, { record_delimiter: '\r\n', cast: { string: quoteEmpty } })
+    yield header + stringify(rows, CSV_RULES)
     header = ''
   }
   if (header !== '') yield header

@@ -1,6 +1,7 @@
 import { stringify } from 'csv-stringify/sync'
 import { printJson, type Json } from '@ledgerman/contract'
 import { jsonOfText, readCopyLine, readColumns, type Mapping } from '@ledgerman/core'
+import { CSV_RULES } from '../http/rows-as-text.js'
 import type { ClaimedJob, JobStore } from './job-store.js'
 
 /** The rows of a file that were not applied, in the form they came in, each with its reason: to be put right and sent again. */
@@ -14,8 +15,7 @@ export async function* failedRows(
   const { shape, guardPlace } = readColumns(mapping, request.names, request, 1)
   const reasonName = freeName(request.names)
   const isCsv = request.form === 'csv'
-  const csv = (fields: (string | null)[]) =>
-    stringify([fields], { record_delimiter: '\r\n', quoted_empty: true, delimiter: request.delimiter })
+  const csv = (fields: (string | null)[]) => stringify([fields], { ...CSV_RULES, delimiter: request.delimiter })
   yield isCsv ? csv([...request.names, reasonName]) : ''
   if (failed.size === 0) return
   let rest = ''

@@ -23,6 +23,14 @@ import type { HomeDatabase } from '../home/home-database.js'
 export type JobRequest =
   | { kind: 'filter'; input: JobInput; rehearsed: BulkEvidence | null; subject: string }
   | {
+      kind: 'reversal'
+      /** Ids, the newest first. */
+      entries: string[]
+      onlyUnchanged: boolean
+      rehearsed: BulkEvidence[] | null
+      subject: string
+    }
+  | {
       kind: 'file'
       form: 'csv' | 'ndjson'
       delimiter: string

@@ -1,9 +1,11 @@
 import { LedgermanProblem, type FailedRow, type JobReport } from '@ledgerman/contract'
 import {
   emptyReport,
+  findReversalOfJob,
   joinReports,
   readColumns,
   resolveFilterJob,
+  reverseEntries,
   runFileJob,
   runFilterJob,
   type BulkRequest,
@@ -15,6 +17,9 @@ import type { RehearsalStore } from '../home/rehearsal-store.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
 import type { ProgressMeter } from './job-runner.js'
 import type { ClaimedJob, JobRequest, JobStore } from './job-store.js'
+
+/** How many rows a report shows. */
+const SHOWN_ROWS = 100
 
 export interface JobParts {
   jobs: JobStore
@@ -43,8 +48,9 @@ export async function runJob(
   progress: ProgressMeter,
 ): Promise<JobDone> {
   const target = parts.targets.get(job.target)
-  const mapping = await mappingOf(parts, target, job)
   const { request } = job
+  if (request.kind === 'reversal') return runReversal(parts, target, job, request, signal, progress)
+  const mapping = await mappingOf(parts, target, job)
   const bulk: BulkRequest = {
     job: job.id,
     mode: job.mode,
@@ -64,6 +70,49 @@ export async function runJob(
       ? await parts.rehearsals.keep(target.name, job.actor, request.subject, result.evidence)
       : null
   return { report: result.report, entry: result.entry, rehearsal }
+}
+
+async function runReversal(
+  { targets, rehearsals, timeLimitMs }: JobParts,
+  target: Target,
+  { id, mode, actor, note }: ClaimedJob,
+  { entries, onlyUnchanged, rehearsed, subject }: Extract<JobRequest, { kind: 'reversal' }>,
+  signal: AbortSignal,
+  progress: ProgressMeter,
+): Promise<JobDone> {
+  const done = mode === 'commit' ? await findReversalOfJob(target, { job: id, actor }) : undefined
+  if (done) return { report: { ...emptyReport(), ...done }, entry: done.entry, rehearsal: null }
+  const { receipt, evidence } = await reverseEntries(
+    target,
+    entries,
+    (name, revision) => targets.findRevision(target, name, revision),
+    {
+      mode,
+      actor,
+      note,
+      onlyUnchanged,
+      rehearsed: rehearsed ?? undefined,
+      timeLimitMs,
+      signal,
+      job: id,
+      onProgress: (rows) => progress.tell('changing', rows, null),
+    },
+  )
+  const total = (of: 'matched' | 'changed') => receipt.steps.reduce((sum, step) => sum + (step[of] ?? 0), 0)
+  const left = receipt.leftAsIs ?? []
+  const report = {
+    ...emptyReport(),
+    matched: total('matched'),
+    changed: total('changed'),
+    refused: total('matched') - total('changed'),
+    sample: left.map(({ key, reason }) => ({ line: null, key, reason, code: 'reversal-conflict' as const })),
+    rows: receipt.steps.flatMap(({ rows }) => rows).slice(0, SHOWN_ROWS),
+  }
+  return {
+    report,
+    entry: receipt.entry === null ? null : receipt.id,
+    rehearsal: mode === 'rehearse' ? await rehearsals.keep(target.name, actor, subject, evidence) : null,
+  }
 }
 
 async function runFilter(

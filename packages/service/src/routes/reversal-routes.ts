@@ -1,4 +1,5 @@
 import {
+  job,
   LedgermanProblem,
   receipt,
   reversalInput,
@@ -7,7 +8,14 @@ import {
   type ReversalInput,
   type ReversalsInput,
 } from '@ledgerman/contract'
-import { entriesSince, reverseEntries, type BulkEvidence, type Target } from '@ledgerman/core'
+import {
+  entriesSince,
+  newEntryId,
+  reverseEntries,
+  rowsOfEntries,
+  type BulkEvidence,
+  type Target,
+} from '@ledgerman/core'
 import type { z } from 'zod'
 import { digestOf } from '../home/rehearsal-store.js'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
@@ -15,6 +23,9 @@ import type { Services } from './services.js'
 
 /** How long a reversal may take, in milliseconds. */
 const LONGEST_MS = 15 * 60_000
+
+/** From so many rows on it is a job: whoever asks need not wait for it, and a service that is gone does not end it. */
+const JOB_FROM_ROWS = 50_000
 
 const PROBLEMS: ProblemCode[] = [
   'not-reversible',
@@ -32,9 +43,10 @@ const PROBLEMS: ProblemCode[] = [
 const REPLIES = {
   200: { description: 'The receipt of a rehearsal.', schema: receipt },
   201: { description: 'The receipt of a commit, which says what it reverses.', schema: receipt },
+  202: { description: 'Of many rows: the job that does it.', schema: job, headers: { location: 'The job.' } },
 }
 
-export function reversalRoutes({ targets, rehearsals }: Services) {
+export function reversalRoutes({ targets, rehearsals, jobs, runner }: Services) {
   return [
     defineRoute<z.ZodType, ReversalInput>({
       method: 'post',
@@ -49,21 +61,11 @@ export function reversalRoutes({ targets, rehearsals }: Services) {
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const entry = call.params['entry'] ?? ''
-        const { rehearsal } = call.body
         if (!UUID.test(entry))
           throw new LedgermanProblem('not-found', `There is no entry ${entry} in the book of ${target.name}.`, {
             entry,
           })
-        if (rehearsal !== undefined && call.body.mode === 'rehearse')
-          throw new LedgermanProblem('request-invalid', 'rehearsal: a token is given to commit what was rehearsed.', {
-            where: 'rehearsal',
-          })
-        const subject = digestOf(['reversal', entry.toLowerCase(), call.body.onlyUnchanged ?? false])
-        const seen =
-          rehearsal === undefined
-            ? undefined
-            : await rehearsals.find<BulkEvidence[]>(rehearsal, target.name, call.caller.actor, subject)
-        return reversed(call, target, [entry.toLowerCase()], seen, subject)
+        return reversed(call, target, [entry.toLowerCase()])
       },
     }),
     defineRoute<z.ZodType, ReversalsInput>({
@@ -80,7 +82,7 @@ export function reversalRoutes({ targets, rehearsals }: Services) {
         const target = targets.get(call.params['target'] ?? '')
         const { since, until, mapping, transaction, actor } = call.body
         const entries = await entriesSince(target, { since, until, mapping, transaction, actor })
-        return reversed(call, target, entries, undefined, undefined)
+        return reversed(call, target, entries)
       },
     }),
   ]
@@ -89,8 +91,6 @@ export function reversalRoutes({ targets, rehearsals }: Services) {
     call: Call<unknown, ReversalInput | ReversalsInput>,
     target: Target,
     entries: string[],
-    seen: BulkEvidence[] | undefined,
-    subject: string | undefined,
   ): Promise<Reply> {
     if (call.request.headers['idempotency-key'] !== undefined)
       throw new LedgermanProblem(
@@ -98,8 +98,34 @@ export function reversalRoutes({ targets, rehearsals }: Services) {
         'Idempotency-Key: a reversal takes none. Sent again, it finds the rows put back already and changes nothing.',
         { where: 'idempotency-key' },
       )
-    const { mode, onlyUnchanged = false, note = null } = call.body
+    const { mode, onlyUnchanged = false, note = null, rehearsal } = call.body
     const { actor } = call.caller
+    if (rehearsal !== undefined && mode === 'rehearse')
+      throw new LedgermanProblem('request-invalid', 'rehearsal: a token is given to commit what was rehearsed.', {
+        where: 'rehearsal',
+      })
+    const subject = digestOf(['reversal', entries, onlyUnchanged])
+    const seen =
+      rehearsal === undefined
+        ? undefined
+        : await rehearsals.find<BulkEvidence[]>(rehearsal, target.name, actor, subject)
+    const { rows, mapping } = await rowsOfEntries(target, entries)
+    if (rows >= JOB_FROM_ROWS) {
+      const { job: begun } = await jobs.add({
+        id: newEntryId(),
+        target: target.name,
+        mapping,
+        revision: 0,
+        mode,
+        actor,
+        note,
+        condition: entries.length === 1 ? `entry ${entries[0]}` : `${entries.length} entries`,
+        rows,
+        request: { kind: 'reversal', entries, onlyUnchanged, rehearsed: seen ?? null, subject },
+      })
+      runner.look()
+      return { status: 202, body: begun, headers: { location: `/v1/jobs/${begun.id}` } }
+    }
     const result = await reverseEntries(
       target,
       entries,
@@ -107,8 +133,7 @@ export function reversalRoutes({ targets, rehearsals }: Services) {
       { mode, actor, note, onlyUnchanged, rehearsed: seen, timeLimitMs: LONGEST_MS, signal: call.gone() },
     )
     const told = { ...result.receipt }
-    if (mode === 'rehearse' && subject !== undefined)
-      told.rehearsal = await rehearsals.keep(target.name, actor, subject, result.evidence)
+    if (mode === 'rehearse') told.rehearsal = await rehearsals.keep(target.name, actor, subject, result.evidence)
     const headers: Record<string, string> = told.entry === null ? {} : { link: `<${told.entry}>; rel="describedby"` }
     return { status: mode === 'commit' ? 201 : 200, body: told, headers }
   }

@@ -203,4 +203,44 @@ describe('a record', () => {
       (await service.request('GET', `${T}/mappings/telescope/records/HF7?as-of=${added}&explain=true`)).status,
     ).toBe(400)
   })
+
+  it('is put back by a job where it is many rows, once, and exactly as a rehearsal saw it', async () => {
+    await sql(
+      `insert into calibration (telescope, night, kind, frames) select 'HF1', date '2100-01-01' + i, 'dark', i % 90 from generate_series(1, 50100) i`,
+    )
+    const before = await everything()
+    const { entries } = await job({
+      mapping: 'calibration',
+      where: "night > '2100-01-01'",
+      compute: { frames: 'frames + 1' },
+    })
+    const ended = async (reply: { status: number; body: Job }) => {
+      expect(reply.status).toBe(202)
+      let last: Job = reply.body
+      for await (const now of service.client.followJob(last.id)) last = now
+      return last
+    }
+    const rehearsed = await ended(await reverse(entries[0] ?? '', { mode: 'rehearse', onlyUnchanged: true }))
+    expect(rehearsed).toMatchObject({
+      kind: 'reversal',
+      state: 'done',
+      report: { matched: 50100, changed: 50100 },
+      entries: [],
+    })
+    await sql(`update calibration set frames = 5 where night = '2101-01-01'`)
+    const stale = await ended(
+      await reverse(entries[0] ?? '', { mode: 'commit', rehearsal: rehearsed.rehearsal, onlyUnchanged: true }),
+    )
+    expect(stale.problem?.code).toBe('rehearsal-stale')
+    const conflict = await ended(await reverse(entries[0] ?? ''))
+    expect(conflict.problem).toMatchObject({ code: 'reversal-conflict', count: 1 })
+    const rest = await ended(await reverse(entries[0] ?? '', { mode: 'commit', onlyUnchanged: true }))
+    expect(rest).toMatchObject({ state: 'done', report: { changed: 50099 } })
+    expect((await target().entry(rest.entries[0] ?? '')).receipt.reverses).toEqual(entries)
+    await sql(
+      `update calibration set frames = extract(doy from night)::int * 0 + (date '2101-01-01' - date '2100-01-01') % 90 where night = '2101-01-01'`,
+    )
+    expect(await everything()).toBe(before)
+    await sql(`delete from calibration where night > '2100-01-01'`)
+  })
 })
