@@ -86,7 +86,7 @@ function writeStagedSql(rows: FoundRows, slots: SlotList, isBooked: boolean): st
   const rule =
     isRemove || mapping.rules.length === 0
       ? '0'
-      : `pg_catalog.count(${ruleVerdictSql(mapping, (property) => `done.${newName(property)}`, slots)}) over ()`
+      : `(select pg_catalog.count(${ruleVerdictSql(mapping, (property) => `done.${newName(property)}`, slots)}) from done)`
   const booked =
     !isBooked || rows.shape.images === 'none'
       ? ''
@@ -99,7 +99,7 @@ function writeStagedSql(rows: FoundRows, slots: SlotList, isBooked: boolean): st
   ].join(', ')
   const order = mapping.key.length === 0 ? '1' : mapping.key.map((property) => before(property)).join(', ')
   return `with done as (\n  ${write}\n)${booked}
-select pg_catalog.count(*) over (), ${rule}, ${shown}
+select (select pg_catalog.count(*) from done), ${rule}, ${shown}
 from done
 order by ${order}
 limit ${SHOWN_ROWS}`
@@ -124,7 +124,7 @@ export function add(rows: FoundRows, isBooked: boolean, isAgain = false): Statem
   const rule =
     mapping.rules.length === 0
       ? '0'
-      : `pg_catalog.count(${ruleVerdictSql(mapping, ({ column }) => `done.${column.sql}`, slots)}) over ()`
+      : `(select pg_catalog.count(${ruleVerdictSql(mapping, ({ column }) => `done.${column.sql}`, slots)}) from done)`
   const value = ({ column }: Property) => `done.${column.sql}`
   const booked =
     isBooked && rows.shape.images !== 'none'
@@ -138,7 +138,7 @@ where ${rows.lines(slots)} and not exists (select 1 from ${mapping.table.sql} as
 order by g.no
 returning ${mapping.properties.map(({ column }) => column.sql).join(', ')}
 )${booked}
-select pg_catalog.count(*) over (), ${rule}, null::bigint, ${outputSql('done', mapping.key)}, ${mapping.properties.map(() => 'null::text').join(', ')}, ${outputSql('done', mapping.properties)}
+select (select pg_catalog.count(*) from done), ${rule}, null::bigint, ${outputSql('done', mapping.key)}, ${mapping.properties.map(() => 'null::text').join(', ')}, ${outputSql('done', mapping.properties)}
 from done
 order by ${orderSql(mapping, 'done')}
 limit ${SHOWN_ROWS}`,

@@ -5,21 +5,33 @@ import { SHOWN_ROWS } from '../bulk/find-statements.js'
 import { ToldRows } from '../bulk/told-rows.js'
 import type { Property } from '../mapping/mapping.js'
 import type { OwnSession } from '../sessions/own-session.js'
-import { placeOfBlockSql } from '../statement/image-block-sql.js'
 import { bindValues, SlotList, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
 import { hiddenIn, type UndoStep } from './undo-steps.js'
 import { type ChangedRow } from './reversal-problems.js'
 
-/** A step's images, wherever the book keeps them. */
-const IMAGES_SQL = `
-select e.key, e.before, e.after from ledgerman.entry e where e.id = $1::uuid and $2::integer = 0
+/**
+ * A step's images, wherever the book keeps them: a column for each part, `k1 …` of the key, `b1 …` before and `a1 …` after. Of a block the
+ * lines are unnested side by side: to look a place up in an array of texts takes as long as the place is far in it.
+ */
+function imagesSql({ mapping, touched }: UndoStep): string {
+  const parts = [
+    ...mapping.key.map((_, at) => ({ name: `k${at + 1}`, side: 'key', line: at + 1 })),
+    ...touched.map((_, at) => ({ name: `b${at + 1}`, side: 'before', line: at + 1 })),
+    ...touched.map((_, at) => ({ name: `a${at + 1}`, side: 'after', line: at + 1 })),
+  ]
+  const columns = (alias: string) =>
+    parts.map(({ name, side, line }) => `${alias}.${side}[${line}] as ${name}`).join(', ')
+  const names = parts.map(({ name }) => name).join(', ')
+  const lines = parts.map(({ side, line }) => `pg_catalog.unnest(b.${side}[${line}:${line}])`)
+  return `
+select ${columns('e')} from ledgerman.entry e where e.id = $1::uuid and $2::integer = 0
 union all
-select m.key, m.before, m.after from ledgerman.image m where m.entry = $1::uuid and m.step = $2::integer
+select ${columns('m')} from ledgerman.image m where m.entry = $1::uuid and m.step = $2::integer
 union all
-select ${placeOfBlockSql('key')}, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}
-from ledgerman.image_block b cross join lateral pg_catalog.generate_series(1, b.rows) as i(at) where b.entry = $1::uuid and b.step = $2::integer`
+select ${names} from ledgerman.image_block b cross join lateral rows from (${lines.join(', ')}) as i(${names}) where b.entry = $1::uuid and b.step = $2::integer`
+}
 
 /** Puts the images of a step into the temporary table, each part as its column's type. */
 export async function fillGiven(session: OwnSession, step: UndoStep, shape: BulkShape): Promise<void> {
@@ -35,20 +47,20 @@ export async function fillGiven(session: OwnSession, step: UndoStep, shape: Bulk
   const values = given.properties.map((property) => {
     // A key stands there as the server casts it to text, which of money is not the number that other values are.
     if (property.key && step.kind !== 'remove')
-      return `i.key[${keyPlace(property)}]::${property.column.type.comparable}::${givenType(property)}`
-    return `i.before[${place(property)}]::${givenType(property)}`
+      return `i.k${keyPlace(property)}::${property.column.type.comparable}::${givenType(property)}`
+    return `i.b${place(property)}::${givenType(property)}`
   })
   const isChanged = (property: Property) =>
-    step.kind === 'add' ? 'true' : `i.before[${place(property)}] is distinct from i.after[${place(property)}]`
+    step.kind === 'add' ? 'true' : `i.b${place(property)} is distinct from i.a${place(property)}`
   const left = given.expected
     ? [
-        `array[${expected.map((property) => `case when ${isChanged(property)} then i.after[${place(property)}] end`).join(', ')}]::text[]`,
+        `array[${expected.map((property) => `case when ${isChanged(property)} then i.a${place(property)} end`).join(', ')}]::text[]`,
         `array[${expected.map(isChanged).join(', ')}]::boolean[]`,
       ]
     : []
   await session.query(
     `insert into ${GIVEN} select pg_catalog.row_number() over (), pg_catalog.row_number() over (), ${[...values, ...left].join(', ')}
-from (${IMAGES_SQL}) as i`,
+from (${imagesSql(step)}) as i`,
     [step.entry, String(step.no)],
   )
   await session.query('analyze pg_temp.ledgerman_given')
@@ -60,7 +72,7 @@ export async function lostSecrets(session: OwnSession, step: UndoStep): Promise<
   if (hidden.length === 0) return []
   const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
   const { rows } = await session.query(
-    `select ${hidden.map((property) => `pg_catalog.bool_or(i.before[${place(property)}] is distinct from i.after[${place(property)}])`).join(', ')} from (${IMAGES_SQL}) as i`,
+    `select ${hidden.map((property) => `pg_catalog.bool_or(i.b${place(property)} is distinct from i.a${place(property)})`).join(', ')} from (${imagesSql(step)}) as i`,
     [step.entry, String(step.no)],
   )
   return hidden.filter((_, at) => rows[0]?.[at] === 't')
