@@ -41,6 +41,7 @@ const CORE_LAYERS = [
   ['lanes'],
   ['record'],
   ['sealing'],
+  ['code'],
   ['run'],
   ['bulk'],
   ['reversal'],

@@ -1,6 +1,7 @@
 import { Command } from 'commander'
 import { addChange } from './commands/change.js'
 import { addBook } from './commands/book.js'
+import { addEmit } from './commands/emit.js'
 import { addDefinitions } from './commands/definitions.js'
 import { addDrill } from './commands/drill.js'
 import { addFind } from './commands/find.js'
@@ -23,6 +24,7 @@ const COMMANDS: readonly (readonly [add: (program: Command, context: CommandCont
   [addTables, ['tables']],
   [addMappings, ['mappings', 'map']],
   [addDefinitions, ['publish', 'check', 'types', 'fetch']],
+  [addEmit, ['emit']],
   [addFind, ['find']],
   [addRecords, ['load', 'add', 'replace', 'remove']],
   [addChange, ['change']],

@@ -4,6 +4,8 @@ import {
   toRecordAddress,
   type BookPrepared,
   type ChangedRecord,
+  type CodeFile,
+  type CodeInput,
   type DefinitionsInput,
   type DefinitionsPublished,
   type DrilledRun,
@@ -342,6 +344,12 @@ export class TargetClient {
         query: { ...query, key: key && toRecordAddress(key) },
       })
     ).body
+  }
+
+  /** Writes data-access code for these mappings and transactions; for all where nothing is said. */
+  async code(input: CodeInput = {}): Promise<CodeFile[]> {
+    const request = { method: 'POST' as const, body: input }
+    return (await this.#http.send<{ files: CodeFile[] }>(`${this.#path}/code`, request)).body.files
   }
 
   /** Puts an entry back; one of many rows is a job. */

@@ -87,3 +87,5 @@ export type { Definitions } from './drill/drilled-plan.js'
 
 export { listWaits, IDLE_LIMIT_MS } from './waits/list-waits.js'
 export { endSession } from './waits/end-session.js'
+
+export { emitCode } from './code/emit-code.js'

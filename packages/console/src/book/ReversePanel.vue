@@ -34,7 +34,8 @@ async function run(mode: 'rehearse' | 'commit') {
       ...(onlyUnchanged.value ? { onlyUnchanged: true } : {}),
       ...(rehearsal === undefined ? {} : { rehearsal }),
     })
-    if ('progress' in done) return void (await router.push({ name: 'job', params: { target: props.target, job: done.id } }))
+    if ('progress' in done)
+      return void (await router.push({ name: 'job', params: { target: props.target, job: done.id } }))
     receipt.value = done
     if (mode === 'commit') emit('done')
   } catch (error) {

@@ -14,7 +14,10 @@ const PLACES_AT_A_TIME = 20_000
  * @throws LedgermanProblem not-found where there is no such entry, or it is not under that seal; book-altered where it cannot be shown
  */
 export async function proveEntry(target: Target, id: string, seal: Seal): Promise<EntryProof> {
-  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'proof', { ...SMALL_STATEMENTS, default_transaction_read_only: 'on' })
+  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'proof', {
+    ...SMALL_STATEMENTS,
+    default_transaction_read_only: 'on',
+  })
   try {
     await session.query('begin isolation level repeatable read, read only')
     return await proveIn(session, target, id, seal)

@@ -37,7 +37,7 @@ export async function sendStream(response: Response, { status, stream, headers =
   let timer: NodeJS.Timeout | undefined
   const patience = new Writable({
     decodeStrings: false,
-    write(chunk: string, _encoding, done) {
+    write(chunk: string | Uint8Array, _encoding, done) {
       timer = setTimeout(() => response.destroy(), READ_PATIENCE_MS)
       const next = () => {
         clearTimeout(timer)
@@ -61,7 +61,9 @@ export async function sendStream(response: Response, { status, stream, headers =
   }
 }
 
-async function* rest(first: IteratorResult<string>, chunks: AsyncIterator<string>): AsyncGenerator<string> {
+type Chunk = string | Uint8Array
+
+async function* rest(first: IteratorResult<Chunk>, chunks: AsyncIterator<Chunk>): AsyncGenerator<Chunk> {
   try {
     for (let next = first; !next.done; next = await chunks.next()) yield next.value
   } finally {

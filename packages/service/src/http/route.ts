@@ -28,7 +28,7 @@ export interface Reply {
   /** Printed as JSON; left out for an empty answer. */
   body?: unknown
   /** Sent as it comes, instead of a body; where it fails the connection is broken off, so that no part looks like the whole. */
-  stream?: { contentType: string; chunks: AsyncIterable<string> }
+  stream?: { contentType: string; chunks: AsyncIterable<string | Uint8Array> }
   headers?: Record<string, string>
 }
 

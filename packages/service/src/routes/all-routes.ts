@@ -1,5 +1,6 @@
 import type { Route } from '../http/route.js'
 import { bookRoutes } from './book-routes.js'
+import { codeRoutes } from './code-routes.js'
 import { definitionRoutes } from './definition-routes.js'
 import { drillRoutes } from './drill-routes.js'
 import { entryRoutes } from './entry-routes.js'
@@ -34,6 +35,7 @@ export function allRoutes(services: Services): Route[] {
     jobRoutes,
     reversalRoutes,
     bookRoutes,
+    codeRoutes,
     drillRoutes,
     targetRoutes,
     tokenRoutes,

@@ -1,0 +1,93 @@
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import colors from 'picocolors'
+import type { Command } from 'commander'
+import { LedgermanProblem, type CodeFile } from '@ledgerman/contract'
+import type { CommandContext } from '../command-context.js'
+
+/** What every file begins with that was written here: others in the folder are left alone. */
+const MARK = '// Written by Ledgerman'
+
+export function addEmit(program: Command, context: CommandContext): void {
+  program
+    .command('emit')
+    .description(
+      'Write data-access code out of the definitions: TypeScript for node-postgres, all of it or what is named.',
+    )
+    .argument('<dir>', 'the folder to write into')
+    .option('--mapping <name...>', 'these mappings')
+    .option('--transaction <name...>', 'these transactions')
+    .option('--check', 'write nothing; exit 1 where the folder does not have what would be written')
+    .addHelpText(
+      'after',
+      `\nExamples:\n  ledgerman emit src/data --mapping programme --transaction move-hours\n  ledgerman emit src/data --check`,
+    )
+    .action(async (dir: string, { mapping, transaction, check }: EmitFlags, command: Command) => {
+      const files = await (await context.target(command)).code({ mappings: mapping, transactions: transaction })
+      const changes = compare(dir, files)
+      if (!check) write(dir, changes)
+      context.print(command, { dir, files: changes.map(({ path, state }) => ({ path, state })) }, () =>
+        format(dir, changes, check ?? false),
+      )
+      if (check && changes.some(({ state }) => state !== 'same')) process.exitCode = 1
+    })
+}
+
+interface EmitFlags {
+  mapping?: string[]
+  transaction?: string[]
+  check?: boolean
+}
+
+interface Change {
+  path: string
+  text: string
+  state: 'same' | 'new' | 'changed' | 'gone'
+}
+
+/** What would become of the folder. @throws LedgermanProblem request-invalid where a file of that name is somebody else's */
+function compare(dir: string, files: CodeFile[]): Change[] {
+  const written = files.map(({ path, text }): Change => {
+    const file = join(dir, path)
+    if (!existsSync(file)) return { path, text, state: 'new' }
+    const there = readFileSync(file, 'utf8')
+    if (there === text) return { path, text, state: 'same' }
+    if (!there.startsWith(MARK))
+      throw new LedgermanProblem(
+        'request-invalid',
+        `${file} was not written by Ledgerman. Choose another folder, or move it away.`,
+        {
+          where: 'dir',
+        },
+      )
+    return { path, text, state: 'changed' }
+  })
+  const names = new Set(files.map(({ path }) => path))
+  const gone = (existsSync(dir) ? readdirSync(dir) : [])
+    .filter(
+      (name) => name.endsWith('.ts') && !names.has(name) && readFileSync(join(dir, name), 'utf8').startsWith(MARK),
+    )
+    .map((path): Change => ({ path, text: '', state: 'gone' }))
+  return [...written, ...gone]
+}
+
+function write(dir: string, changes: Change[]): void {
+  mkdirSync(dir, { recursive: true })
+  for (const { path, text, state } of changes) {
+    if (state === 'gone') rmSync(join(dir, path))
+    else if (state !== 'same') writeFileSync(join(dir, path), text)
+  }
+}
+
+function format(dir: string, changes: Change[], isCheck: boolean): string {
+  const differing = changes.filter(({ state }) => state !== 'same')
+  if (differing.length === 0) return `${dir} is as the definitions say: ${changes.length} files.`
+  const words = isCheck
+    ? { new: 'missing', changed: 'differs', gone: 'not needed any more' }
+    : { new: 'written', changed: 'written anew', gone: 'removed' }
+  const lines = differing.map(({ path, state }) => `${colors.yellow(words[state as 'new'])}  ${join(dir, path)}`)
+  const last = isCheck
+    ? `${dir} is not as the definitions say. Write it: ledgerman emit ${dir}`
+    : `${changes.length} files in ${dir}`
+  return `${lines.join('\n')}\n\n${last}`
+}

@@ -1,0 +1,490 @@
+import { guardPrefix } from '../mapping/guard-value.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
+import { asComparable } from '../statement/image-sql.js'
+import { keyConditionSql, sameKeySql } from '../statement/key-sql.js'
+import {
+  brokenRuleSql,
+  changesKey,
+  freshNames,
+  guardAfterSql,
+  mayWriteSql,
+  outputSql,
+  verdictSql,
+} from '../statement/keyed-statement.js'
+import { versionBumpSql } from '../statement/set-sql.js'
+import { SlotList, toStatement, type Slot } from '../statement/statement.js'
+import { equalSql } from '../values/operator-sql.js'
+import { comparedSql, storedSql } from '../values/sql-form.js'
+import { functionNames, type MappingNames } from './names.js'
+import { inComment, inTemplate, memberName, quoted } from './text.js'
+import { isNullable, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
+
+/** Stands for what is only known when a statement is sent. */
+const HOLE = '\u0001'
+
+/**
+ * Writes the file of a mapping: its types, and functions that load, find, change, replace, add and remove its records. A mapping
+ * without a key has types and a find.
+ */
+export function emitMapping({ mapping, type }: MappingNames): string {
+  const code = new MappingCode(mapping, type)
+  return [
+    code.header(),
+    code.types(),
+    code.columns(),
+    mapping.key.length > 0 ? code.load() : '',
+    code.find(),
+    mapping.key.length > 0 && code.writable.length > 0 ? code.change() : '',
+    mapping.key.length > 0 && code.writable.length > 0 ? code.replace() : '',
+    code.addable.length > 0 && mapping.table.kind !== 'materialized view' ? code.add() : '',
+    mapping.key.length > 0 && mapping.table.kind !== 'materialized view' ? code.remove() : '',
+  ]
+    .filter(Boolean)
+    .join('\n')
+}
+
+class MappingCode {
+  readonly writable: Property[]
+  readonly addable: Property[]
+  readonly #fn
+  readonly #letter: string
+
+  constructor(
+    readonly mapping: Mapping,
+    readonly type: string,
+  ) {
+    this.writable = mapping.properties.filter(({ lockedBecause }) => lockedBecause === null)
+    this.addable = mapping.properties.filter(({ lockedForAddBecause }) => lockedForAddBecause === null)
+    this.#fn = functionNames(type)
+    this.#letter = guardPrefix(mapping)
+  }
+
+  header(): string {
+    const { mapping } = this
+    return `// Written by Ledgerman from the mapping ${mapping.name}, revision ${mapping.revision}, of ${inComment(mapping.table.path)}. Written again, it is
+// the same: change the mapping, not this file.
+import * as s from './support.js'
+`
+  }
+
+  types(): string {
+    const { mapping, type, writable, addable } = this
+    const names = (properties: readonly Property[]) => properties.map(({ name }) => quoted(name)).join(' | ') || 'never'
+    const members = mapping.properties.map((property) => {
+      const value = `${typeOf(property.column.type)}${isNullable(property) ? ' | null' : ''}`
+      return `  ${property.lockedBecause === null ? '' : 'readonly '}${memberName(property.name)}: ${value}\n`
+    })
+    const needed = addable.filter(
+      (property) =>
+        !isNullable(property) &&
+        property.column.default === null &&
+        property.column.identity === null &&
+        !property.column.generated,
+    )
+    const optional = addable.filter((property) => !needed.includes(property))
+    return `/** A record of ${inComment(mapping.table.path)}. Exact values (numbers with a point, moments) are strings. */
+export interface ${type} {
+${members.join('')}}
+
+/** What can be changed of it. */
+export type ${type}Changes = Partial<Pick<${type}, ${names(writable)}>>
+
+/** What can be given to a new one; what is left out gets its column's default. */
+export type ${type}Values = Pick<${type}, ${names(needed)}> & Partial<Pick<${type}, ${names(optional)}>>
+${
+  mapping.key.length > 0
+    ? `
+/** What one is found by. */
+export type ${type}Key = Pick<${type}, ${names(mapping.key)}>
+`
+    : ''
+}`
+  }
+
+  /** The properties in order, with how each is read; and those that are written, with how. */
+  columns(): string {
+    const { mapping, type } = this
+    const readers = mapping.properties.map(
+      ({ name, column }) => `  [${quoted(name)}, ${supported(readerOf(column.type))}],\n`,
+    )
+    const writers = mapping.properties.map(
+      ({ name, column }) => `  ${memberName(name)}: ${supported(writerOf(column.type))},\n`,
+    )
+    return `const READ: readonly (readonly [string, s.Read])[] = [
+${readers.join('')}]
+
+const WRITE = {
+${writers.join('')}} satisfies Record<keyof ${type}, s.Write>
+`
+  }
+
+  load(): string {
+    const { mapping, type } = this
+    const slots = new SlotList()
+    const condition = keyConditionSql(mapping.key, 't', slots)
+    const { list, isPlain } = this.#selectList()
+    const run = isPlain
+      ? `const rows = await s.ask(db, LOAD, [${this.#binds(slots.slots, 'key')}])`
+      : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, LOAD, [${this.#binds(slots.slots, 'key')}]))`
+    return `const LOAD = \`
+select ${inTemplate(list)}, ${inTemplate(guardValueSql(mapping.guard, 't'))}
+from ${inTemplate(mapping.table.sql)} as t
+where ${inTemplate(condition)}
+limit 2\`
+
+/**
+ * Loads one record by its key.
+ *
+ * @throws RecordMissing, RecordAmbiguous, ValueInvalid
+ */
+export async function ${this.#fn.load}(db: s.Db, key: ${type}Key): Promise<s.Loaded<${type}>> {
+  ${run}
+  s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
+  const [row = []] = rows
+  return { record: s.readRecord<${type}>(READ, row), guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.#letter)}) }
+}
+`
+  }
+
+  find(): string {
+    const { mapping, type } = this
+    const { list, isPlain } = this.#selectList()
+    const comparable = mapping.properties.filter(({ column }) => isComparable(column.type.name, column.type.kind))
+    const equals = comparable.map(
+      ({ name, column }) =>
+        `  ${memberName(name)}: [\`${inTemplate(`t.${column.sql}`)}\`, (bind) => \`${withHole(equalSql(`t.${column.sql}`, comparedSql(HOLE, column.type), column.type), '${bind}')}\`],\n`,
+    )
+    const order =
+      mapping.key.length === 0 ? '' : `\norder by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
+    const ask = isPlain
+      ? `const rows = await s.ask(db, text, values)`
+      : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, text, values))`
+    return `const EQUALS: Readonly<Record<string, readonly [column: string, condition: (bind: string) => string]>> = {
+${equals.join('')}}
+
+/**
+ * Finds records that have these values; null stands for no value. In key order, at most \`limit\` of them.
+ *
+ * @throws ValueInvalid
+ */
+export async function ${this.#fn.find}(
+  db: s.Db,
+  equal: Partial<${type}> = {},
+  { limit = 100 }: { limit?: number } = {},
+): Promise<s.Loaded<${type}>[]> {
+  const values: (string | null)[] = [String(limit)]
+  const conditions = s.namesOf(equal, EQUALS).map((name) => {
+    const [column, condition] = EQUALS[name] as (typeof EQUALS)[string]
+    const value = s.writeValue(WRITE[name as keyof typeof WRITE], equal[name as keyof ${type}], name)
+    return value === null ? \`\${column} is null\` : condition(\`$\${values.push(value)}\`)
+  })
+  const text = \`
+select ${inTemplate(list)}, ${inTemplate(guardValueSql(mapping.guard, 't'))}
+from ${inTemplate(mapping.table.sql)} as t
+where \${conditions.join(' and ') || 'true'}${inTemplate(order)}
+limit $1::integer\`
+  ${ask}
+  return rows.map((row) => ({
+    record: s.readRecord<${type}>(READ, row),
+    guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.#letter)}),
+  }))
+}
+`
+  }
+
+  change(): string {
+    const { mapping, type, writable } = this
+    const { table, guard, properties } = mapping
+    const slots = new SlotList()
+    const extra = freshNames(mapping, ['guard_holds', 'differs', 'guard', 'written'])
+    const condition = keyConditionSql(mapping.key, 't', slots)
+    const guardHolds = guard.by === 'none' ? 'true' : guardHoldsSql(guard, 't', slots)
+    const written = `done.${extra.written}`
+    const rule = unmarked(brokenRuleSql(mapping, written, ({ column }) => `done.${column.sql}`, slots))
+    const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`)
+    const uniques = writable.filter((property) => changesKey(mapping, [property]))
+    const fixed = slots.slots.length
+    const set = writable.map(({ name, column }) => {
+      const next = storedSql(HOLE, column.type)
+      const now = asComparable(`t.${column.sql}`, column.type.kind)
+      return `  ${memberName(name)}: {
+    column: \`${inTemplate(column.sql)}\`,
+    now: \`${inTemplate(now)}\`,
+    stored: (bind) => \`${withHole(next, '${bind}')}\`,
+    compared: (bind) => \`${withHole(asComparable(next, column.type.kind), '${bind}')}\`,
+    isUnique: ${uniques.includes(writable.find((each) => each.name === name) as Property)},
+  },\n`
+    })
+    const bump = versionBumpSql(mapping, 'hit').map((each) => `, ${each}`)
+    return `interface Settable {
+  column: string
+  /** The column as it is compared, and the value that is bound, as it is stored and as it is compared. */
+  now: string
+  stored: (bind: string) => string
+  compared: (bind: string) => string
+  /** Whether it is part of a unique index: then PostgreSQL locks the row harder. */
+  isUnique: boolean
+}
+
+const SET: Readonly<Record<keyof ${type}Changes, Settable>> = {
+${set.join('')}}
+
+/** Locks the row, judges what was locked, and writes it where it differs. */
+function changeText(set: readonly (keyof ${type}Changes)[]): string {
+  const binds = set.map((_, at) => \`$\${at + ${fixed + 1}}\`)
+  const parts = set.map((name) => SET[name])
+  const now = parts.map((part) => part.now).join(', ')
+  const next = parts.map((part, at) => part.compared(binds[at] ?? '')).join(', ')
+  const assignments = parts.map((part, at) => \`\${part.column} = \${part.stored(binds[at] ?? '')}\`).join(', ')
+  return \`
+with hit as (
+  select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},
+    ${inTemplate(guardHolds)} as ${extra.guard_holds},
+    pg_catalog.record_image_ne(row(\${now}), row(\${next})) as ${extra.differs},
+    ${inTemplate(guardValueSql(guard, 't'))} as ${extra.guard}
+  from ${inTemplate(table.sql)} as t
+  where ${inTemplate(condition)}
+  for \${parts.some((part) => part.isUnique) ? 'update' : '${table.kind === 'view' ? 'update' : 'no key update'}'}
+), done as (
+  update ${inTemplate(table.sql)} as t
+  set \${assignments}${inTemplate(bump.join(''))}
+  from hit
+  where ${inTemplate(sameKeySql(mapping.key, 't', 'hit'))} and ${inTemplate(mayWrite)} and hit.${extra.differs}
+  returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
+)
+select ${inTemplate(outputSql('hit', properties))},
+  ${inTemplate(verdictSql(`hit.${extra.guard_holds}`, 'true', `hit.${extra.differs}`, written))}, hit.${extra.guard}, done.${extra.guard}, ${inTemplate(rule)},
+  ${inTemplate(outputSql('done', properties))}
+from hit left join done on true\`
+}
+
+/**
+ * Changes the named properties of one record, where it is still as it was loaded. A record that has these values already is not written.
+ *
+ * @throws RecordMissing, RecordChanged, RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
+ */
+export async function ${this.#fn.change}(
+  db: s.Db,
+  loaded: s.Loaded<${type}>,
+  changes: ${type}Changes,
+): Promise<s.Written<${type}>> {
+  const set = s.namesOf<keyof ${type}Changes>(changes, SET)
+  if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
+  const key = loaded.record
+  const values = set.map((name) => s.writeValue(WRITE[name], changes[name], name))
+  return s.inTransaction(db, s.LIMITS, async (client) => {
+    const rows = await s.ask(client, changeText(set), [${this.#binds(slots.slots, 'key')}, ...values])
+    return judged(rows, loaded, partOf(changes, set))
+  })
+}
+
+${this.#judged()}`
+  }
+
+  replace(): string {
+    const { type, writable } = this
+    return `/**
+ * Replaces every property that can be set. What was there and is not named cannot be lost: the type asks for all.
+ *
+ * @throws as ${this.#fn.change}
+ */
+export function ${this.#fn.replace}(
+  db: s.Db,
+  loaded: s.Loaded<${type}>,
+  values: Pick<${type}, ${writable.map(({ name }) => quoted(name)).join(' | ')}>,
+): Promise<s.Written<${type}>> {
+  const missing = Object.keys(SET).filter((name) => !Object.hasOwn(values, name))
+  if (missing.length > 0) throw new s.ValueInvalid(missing.join(', '), 'a value: a replacement leaves nothing out')
+  return ${this.#fn.change}(db, loaded, values)
+}
+`
+  }
+
+  add(): string {
+    const { mapping, type, addable } = this
+    const { properties, table } = mapping
+    const slots = new SlotList()
+    const extra = freshNames(mapping, ['guard', 'written'])
+    const rule = unmarked(brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots))
+    const fixed = slots.slots.length
+    const columns = addable.map(
+      ({ name, column }) =>
+        `  ${memberName(name)}: [\`${inTemplate(column.sql)}\`, (bind) => \`${withHole(storedSql(HOLE, column.type), '${bind}')}\`],\n`,
+    )
+    return `const ADD: Readonly<Record<string, readonly [column: string, stored: (bind: string) => string]>> = {
+${columns.join('')}}
+
+/**
+ * Adds one record.
+ *
+ * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
+ */
+export async function ${this.#fn.add}(db: s.Db, values: ${type}Values): Promise<s.Written<${type}>> {
+  const set = s.namesOf(values, ADD)
+  const parts = set.map((name) => ADD[name] as (typeof ADD)[string])
+  const columns = parts.map(([column]) => column).join(', ')
+  const binds = parts.map(([, stored], at) => stored(\`$\${at + ${fixed + 1}}\`)).join(', ')
+  const text = \`
+with done as (
+  insert into ${inTemplate(table.sql)} as t \${set.length > 0 ? \`(\${columns}) values (\${binds})\` : 'default values'}
+  returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
+)
+select done.${extra.guard}, ${inTemplate(rule)}, ${inTemplate(outputSql('done', properties))} from done\`
+  const given = set.map((name) =>
+    s.writeValue(WRITE[name as keyof typeof WRITE], values[name as keyof ${type}Values], name),
+  )
+  return s.inTransaction(db, s.LIMITS, async (client) => {
+    const [row] = await s.ask(client, text, [${[this.#binds(slots.slots, 'key'), '...given'].filter(Boolean).join(', ')}])
+    if (!row) throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was not added: a trigger kept it out.`)})
+    ${this.#assertRule('row[1]')}
+    return { record: s.readRecord<${type}>(READ, row, 2), guard: s.toGuard(row[0], ${quoted(this.#letter)}), matched: 1, changed: 1 }
+  })
+}
+${mapping.key.length > 0 && this.writable.length > 0 ? '' : this.#rules()}`
+  }
+
+  remove(): string {
+    const { mapping, type } = this
+    const { table, guard, properties } = mapping
+    const slots = new SlotList()
+    const extra = freshNames(mapping, ['guard_holds', 'guard', 'written'])
+    const condition = keyConditionSql(mapping.key, 't', slots)
+    const guardHolds = guard.by === 'none' ? 'true' : guardHoldsSql(guard, 't', slots)
+    const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`)
+    return `const REMOVE = \`
+with hit as (
+  select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},
+    ${inTemplate(guardHolds)} as ${extra.guard_holds}, ${inTemplate(guardValueSql(guard, 't'))} as ${extra.guard}
+  from ${inTemplate(table.sql)} as t
+  where ${inTemplate(condition)}
+  for update
+), done as (
+  delete from ${inTemplate(table.sql)} as t
+  using hit
+  where ${inTemplate(sameKeySql(mapping.key, 't', 'hit'))} and ${inTemplate(mayWrite)}
+  returning true as ${extra.written}
+)
+select ${inTemplate(outputSql('hit', properties))}, hit.${extra.guard_holds}, done.${extra.written}, hit.${extra.guard}
+from hit left join done on true\`
+
+/**
+ * Removes one record, where it is still as it was loaded.
+ *
+ * @returns the record as it was.
+ * @throws RecordMissing, RecordChanged, ConstraintBroken, LockTimeout; OutcomeUnknown
+ */
+export async function ${this.#fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Promise<s.Written<${type}>> {
+  const key = loaded.record
+  return s.inTransaction(db, s.LIMITS, async (client) => {
+    const rows = await s.ask(client, REMOVE, [${this.#binds(slots.slots, 'key')}])
+    s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
+    const [row = []] = rows
+    const record = s.readRecord<${type}>(READ, row)
+    const guard = s.toGuard(row[${properties.length + 2}], ${quoted(this.#letter)})
+    if (row[${properties.length}] !== 't')
+      throw new s.RecordChanged(${quoted(`${mapping.name}: the record is not as it was loaded.`)}, { ...loaded.record }, {}, { ...record }, guard)
+    if (row[${properties.length + 1}] !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not removed.`)})
+    return { record, guard: null, matched: 1, changed: 1 }
+  })
+}
+`
+  }
+
+  /** What a change's row says. */
+  #judged(): string {
+    const { mapping, type } = this
+    const width = mapping.properties.length
+    return `const { partOf } = s
+
+/** What became of a change: its row holds the record before, a verdict, both guards, a broken rule, and the record after. */
+function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> {
+  s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
+  const [row = []] = rows
+  const before = s.readRecord<${type}>(READ, row)
+  const [guardHolds, , differs, written] = row[${width}] ?? ''
+  const guard = s.toGuard(row[${width + 1}], ${quoted(this.#letter)})
+  if (guardHolds !== 't') {
+    const names = Object.keys(yours)
+    const [was, is] = [partOf(loaded.record, names), partOf(before, names)]
+    throw new s.RecordChanged(${quoted(`${mapping.name}: the record is not as it was loaded.`)}, was, yours, is, guard)
+  }
+  if (differs !== 't') return { record: before, guard, matched: 1, changed: 0 }
+  if (written !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not written.`)})
+  ${this.#assertRule(`row[${width + 3}]`)}
+  const after = s.readRecord<${type}>(READ, row, ${width + 4})
+  return { record: after, guard: s.toGuard(row[${width + 2}], ${quoted(this.#letter)}), matched: 1, changed: 1 }
+}
+${this.#rules()}`
+  }
+
+  #rules(): string {
+    const { rules } = this.mapping
+    if (rules.length === 0) return ''
+    return `
+/** What has to be true of every record that is written, and what is said where it is not. */
+const RULES: readonly (readonly [that: string, otherwise: string])[] = [
+${rules.map(({ that, otherwise }) => `  [${quoted(that)}, ${quoted(otherwise)}],\n`).join('')}]
+
+/** @throws RuleBroken */
+function assertRules(broken: string | null | undefined): void {
+  if (broken === null || broken === undefined) return
+  const [that, otherwise] = RULES[Number(broken) - 1] ?? ['', '']
+  throw new s.RuleBroken(otherwise, that)
+}
+`
+  }
+
+  #assertRule(broken: string): string {
+    return this.mapping.rules.length === 0 ? '' : `assertRules(${broken})`
+  }
+
+  #selectList(): { list: string; isPlain: boolean } {
+    const { properties, guard } = this.mapping
+    const plain = properties.map(({ column }) => plainReadSql(`t.${column.sql}`, column.type))
+    // A digest over the row's text depends on the settings as well.
+    const isPlain = guard.by !== 'values' && plain.every((each) => each !== undefined)
+    return { list: isPlain ? plain.join(', ') : outputSql('t', properties), isPlain }
+  }
+
+  /** The expressions that fill slots, in order: of the key in `key`, of the guard in `loaded`. */
+  #binds(slots: readonly Slot[], key: string): string {
+    return slots
+      .map(({ source }) => {
+        switch (source.from) {
+          case 'key': {
+            const access = /^[\p{ID_Start}_$]/u.test(source.property)
+              ? `${key}.${source.property}`
+              : `${key}[${quoted(source.property)}]`
+            return `s.writeValue(WRITE.${source.property}, ${access}, ${quoted(source.property)})`
+          }
+          case 'guard':
+            return `s.guardArray(loaded.guard, ${quoted(this.#letter)})`
+          case 'literal':
+            return source.text === null ? 'null' : quoted(source.text)
+          default:
+            throw new TypeError(`a statement of a record has no ${source.from}`)
+        }
+      })
+      .join(', ')
+  }
+}
+
+/** Types without an equality of their own. */
+function isComparable(name: string, kind: string): boolean {
+  return kind !== 'json' && !['xml', 'point', 'polygon', 'box', 'line', 'path', 'circle', 'lseg'].includes(name)
+}
+
+/** Without the marks that tell which place of an expression it came from. */
+function unmarked(sql: string): string {
+  return toStatement(sql, new SlotList()).text
+}
+
+function withHole(sql: string, expression: string): string {
+  return inTemplate(sql).replaceAll(HOLE, expression)
+}
+
+/** Names of the support, as a file has them. */
+function supported(expression: string): string {
+  return expression.replace(/\b(read|write)(?=[A-Z])/g, 's.$1')
+}

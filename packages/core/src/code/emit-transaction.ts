@@ -1,0 +1,287 @@
+import { LedgermanProblem, printJson, type Json, type RecordValues } from '@ledgerman/contract'
+import { plainType } from '../expression/value-type.js'
+import { guardBind, guardPrefix } from '../mapping/guard-value.js'
+import type { Mapping } from '../mapping/mapping.js'
+import { isWrite, type Param, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
+import { typeOfParam } from '../plan/resolve-params.js'
+import { valueSql } from '../statement/record-scope.js'
+import { SlotList, toStatement, type SlotSource, type Statement } from '../statement/statement.js'
+import type { TransactionNames } from './names.js'
+import { inComment, inTemplate, memberName, quoted } from './text.js'
+import { readerOf, typeOf, writerOf } from './value-code.js'
+
+const DEFAULTS = { lockWaitMs: 2_000, timeLimitMs: 10_000 }
+
+/** How many rows a step looks at one by one; the others are counted where they are. */
+const ROWS_LOOKED_AT = '1'
+
+/**
+ * Writes the file of a transaction: one function with typed parameters, which runs its steps between BEGIN and COMMIT.
+ *
+ * @throws LedgermanProblem count-required where a step does not say how many rows it is meant to match.
+ */
+export function emitTransaction(plan: Plan & { name: string }, names: TransactionNames): string {
+  return new TransactionCode(plan, names).text()
+}
+
+class TransactionCode {
+  /** Constants ahead of the function: statements, rules. */
+  readonly #constants: string[] = []
+  readonly #rulesOf = new Map<Mapping, string>()
+
+  constructor(
+    readonly plan: Plan & { name: string },
+    readonly names: TransactionNames,
+  ) {}
+
+  text(): string {
+    const { plan, names } = this
+    const { name, revision, definition, isolation, lockWaitMs, skipLocked, timeLimitMs, retry } = plan
+    const params = [...plan.params.values()]
+    const steps = plan.steps.map((step) => this.#step(step)).join('\n')
+    const rules = this.#paramRules()
+    const limits = `{ isolation: ${quoted(isolation)}, lockWaitMs: ${lockWaitMs ?? DEFAULTS.lockWaitMs}, timeLimitMs: ${timeLimitMs ?? DEFAULTS.timeLimitMs}, retries: ${retry} }`
+    const named = plan.steps.filter(({ as }) => as !== null)
+    const writing = plan.steps.filter((step) => isWrite(step) || (step.kind === 'sql' && step.writes))
+    const total = (of: string) => writing.map(({ no }) => `step${no}.${of}`).join(' + ') || '0'
+    return `// Written by Ledgerman from the transaction ${name}, revision ${revision}, with ${mappingsOf(plan)}. Written again, it is the same: change
+// the definition, not this file.
+import * as s from './support.js'
+
+export interface ${names.type}Params {
+${params.map((param) => this.#paramMember(param)).join('')}}
+
+/** How many rows the steps that change matched and changed, and those of each step that has a name. */
+export interface ${names.type}Result {
+  matched: number
+  changed: number
+  steps: { ${named.map(({ as }) => `${memberName(as ?? '')}: { matched: number; changed: number }`).join('; ')} }
+}
+
+const LIMITS: s.Limits = ${limits}${skipLocked ? ' // rows that others hold are left out' : ''}
+
+${this.#constants.join('\n')}
+/**
+ * ${inComment(definition.summary ?? `Runs ${name}.`)}
+ *
+ * @throws DataError: then nothing was changed, but for OutcomeUnknown
+ */
+export async function ${names.fn}(db: s.Db, params: ${names.type}Params): Promise<${names.type}Result> {
+${params.length > 0 ? `  const p = {\n${params.map((param) => this.#paramValue(param)).join('')}  }\n` : '  void params\n'}  return s.inTransaction(db, LIMITS, async (client) => {
+${rules}${steps}
+    return {
+      matched: ${total('matched')},
+      changed: ${total('changed')},
+      steps: { ${named.map(({ as, no }) => `${memberName(as ?? '')}: { matched: step${no}.matched, changed: step${no}.changed }`).join(', ')} },
+    }
+  })
+}
+`
+  }
+
+  #paramMember({ name, type, nullable, default: fallback }: Param): string {
+    const value = type === null ? 'string' : typeOf(type)
+    return `  ${memberName(name)}${fallback === undefined ? '' : '?'}: ${value}${nullable ? ' | null' : ''}\n`
+  }
+
+  #paramValue({ name, type, nullable, default: fallback }: Param): string {
+    const writer = type === null ? 's.writeText(null)' : supported(writerOf(type))
+    const access = `params.${name}`
+    const written = `s.writeValue(${writer}, ${access}, ${quoted(name)})`
+    if (fallback === undefined && !nullable) return `    ${memberName(name)}: s.given(${written}, ${quoted(name)}),\n`
+    if (fallback === undefined || fallback === null) return `    ${memberName(name)}: ${written},\n`
+    return `    ${memberName(name)}: ${access} === undefined ? ${quoted(fallback)} : ${written},\n`
+  }
+
+  /** What has to be true of the parameters, asked at once. */
+  #paramRules(): string {
+    const { prologue, params } = this.plan
+    if (prologue.rules.length === 0) return ''
+    const slots = new SlotList()
+    const parameters = new Map(
+      [...params].map(([name, { type }]) => [name, type === null ? undefined : typeOfParam(type)]),
+    )
+    const conditions = prologue.rules.map(
+      ({ expression }) => `coalesce(${valueSql(expression, null, slots, { parameters }, plainType('boolean'))}, false)`,
+    )
+    const statement = toStatement(`select ${conditions.join(', ')}`, slots)
+    this.#constants.push(
+      `const PARAM_RULES = \`${inTemplate(statement.text)}\`\nconst PARAM_RULE_NAMES: readonly (readonly [name: string, rule: string])[] = [\n${prologue.rules.map(({ name, source }) => `  [${quoted(name)}, ${quoted(source)}],\n`).join('')}]\n`,
+    )
+    return `    s.assertParams(await s.ask(client, PARAM_RULES, [${this.#binds(statement, null)}]), PARAM_RULE_NAMES)\n`
+  }
+
+  #step(step: PlannedStep): string {
+    const { no, as, when } = step
+    const title = `    // ${no}. ${inComment(describe(step))}${as === null ? '' : ` as ${as}`}\n`
+    const body = this.#body(step)
+    if (!when) return title + body
+    const name = this.#constant(`WHEN_${no}`, when.statement)
+    const declared = step.kind === 'require' ? '' : `    let step${step.no} = s.SKIPPED\n`
+    return `${title}${declared}    if (await s.holds(client, ${name}, [${this.#binds(when.statement, step)}])) {\n${body.replace(/^(?=.)/gm, '  ')}    }\n`
+  }
+
+  #body(step: PlannedStep): string {
+    const { no } = step
+    const assigned = `${step.when ? '' : 'const '}step${no}`
+    if (step.kind === 'require') {
+      const { statement, source } = step.judgement
+      const name = this.#constant(`REQUIRE_${no}`, statement)
+      return `    if (!(await s.holds(client, ${name}, [${this.#binds(statement, step)}])))
+      throw new s.RuleBroken(${this.#words(step.otherwise)}, ${quoted(source)})\n`
+    }
+    const expect = step.expect
+    if (expect === null)
+      throw new LedgermanProblem(
+        'count-required',
+        `Step ${no} of ${this.plan.name} does not say how many rows it is meant to match: expect.`,
+        { step: no, transaction: this.plan.name },
+      )
+    if (step.kind === 'sql') {
+      const name = this.#constant(`STEP_${no}`, step.statement)
+      const counted = `await s.countOf(client, ${name}, [${this.#binds(step.statement, step)}])`
+      return `    const matched${no} = ${counted}
+    s.expectCount('step ${no}', ${json(expect)}, matched${no}, false)
+    ${assigned} = { ...s.SKIPPED, matched: matched${no}, changed: ${step.writes ? `matched${no}` : '0'} }\n`
+    }
+    const { mapping } = step
+    const found = this.#found(step)
+    const what = quoted(`step ${no}, ${mapping.name}`)
+    const width = mapping.properties.length
+    if (step.kind === 'load') {
+      const name = this.#constant(`STEP_${no}`, step.statement)
+      const isKeyed = 'key' in step.finder
+      return `${found.before}    ${assigned} = s.loadedBy(await s.ask(client, ${name}, [${this.#binds(step.statement, step)}]), {
+      what: ${what}, expect: ${json(expect)}, isKeyed: ${isKeyed}, width: ${width},${found.member}
+    })\n`
+    }
+    const name = this.#constant(`STEP_${no}`, step.step)
+    const own = (this.plan.definition.steps[no - 1] ?? {}) as { values?: RecordValues }
+    const touched = step.kind === 'remove' ? [] : step.touched.map((property) => mapping.properties.indexOf(property))
+    const set = step.set.map(
+      (property) =>
+        `[${quoted(property.name)}, ${mapping.properties.indexOf(property)}, ${supported(readerOf(property.column.type))}]`,
+    )
+    const loaded = step.loadedName === null ? '' : ` loaded: ${this.#stepOf(step.loadedName, no)}.row,`
+    return `${found.before}    ${assigned} = s.writtenBy(await s.ask(client, ${name}, [${this.#binds(step.step, step)}]), {
+      what: ${what}, expect: ${json(expect)}, isKeyed: ${!step.isByWhere}, width: ${step.kind === 'add' ? 0 : width},${found.member}
+      touched: [${touched.join(', ')}], rules: ${this.#rules(mapping)}, set: [${set.join(', ')}],
+      yours: ${json((own.values ?? {}) as Json)}, letter: ${quoted(guardPrefix(mapping))},${loaded}
+    })\n`
+  }
+
+  /** Where rows that others hold are left out: how many fit, asked before. */
+  #found(step: PlannedStep): { before: string; member: string } {
+    if (!step.foundKeys || !this.plan.skipLocked) return { before: '', member: '' }
+    const name = this.#constant(`FOUND_${step.no}`, step.foundKeys)
+    return {
+      before: `    const found${step.no} = (await s.ask(client, ${name}, [${this.#binds(step.foundKeys, step, '1000')}])).length\n`,
+      member: ` found: found${step.no},`,
+    }
+  }
+
+  #constant(name: string, statement: Statement): string {
+    this.#constants.push(`const ${name} = \`\n${inTemplate(statement.text)}\`\n`)
+    return name
+  }
+
+  #rules(mapping: Mapping): string {
+    if (mapping.rules.length === 0) return '[]'
+    let name = this.#rulesOf.get(mapping)
+    if (name === undefined) {
+      name = this.#rulesOf.size === 0 ? 'RULES' : `RULES_${this.#rulesOf.size + 1}`
+      this.#rulesOf.set(mapping, name)
+      this.#constants.push(
+        `/** What has to be true of every ${inComment(mapping.name)} that is written. */\nconst ${name}: readonly (readonly [that: string, otherwise: string])[] = [\n${mapping.rules.map(({ that, otherwise }) => `  [${quoted(that)}, ${quoted(otherwise)}],\n`).join('')}]\n`,
+      )
+    }
+    return name
+  }
+
+  /** The variable of the step that has that name, before this one. */
+  #stepOf(name: string, before: number): string {
+    const step = this.plan.steps.findLast(({ as, no }) => as === name && no < before)
+    if (!step) throw new TypeError(`no step before ${before} is called ${name}`)
+    return `step${step.no}`
+  }
+
+  #words({ parts }: Words): string {
+    const text = parts.map((part) => {
+      if (typeof part === 'string') return inTemplate(part)
+      if ('parameter' in part)
+        return this.plan.sensitiveParams.has(part.parameter) ? '…' : `\${p.${part.parameter} ?? 'null'}`
+      return `\${${this.#loadedText(part.loaded, part.property, Infinity)} ?? 'null'}`
+    })
+    return `\`${text.join('')}\``
+  }
+
+  #loadedText(name: string, property: string, before: number): string {
+    const step = this.plan.steps.findLast(({ as, no }) => as === name && no < before)
+    const mapping = step && 'mapping' in step ? step.mapping : undefined
+    const at = mapping?.properties.findIndex((each) => each.name === property) ?? -1
+    if (!step || at < 0) throw new TypeError(`${name}.${property} is not loaded`)
+    return `step${step.no}.row[${at}]`
+  }
+
+  #binds(statement: Statement, step: PlannedStep | null, limit = ROWS_LOOKED_AT): string {
+    return statement.slots.map(({ source }) => this.#bind(source, step, limit)).join(', ')
+  }
+
+  #bind(source: SlotSource, step: PlannedStep | null, limit: string): string {
+    const before = step?.no ?? 1
+    switch (source.from) {
+      case 'parameter':
+        return `p.${source.name}`
+      case 'loaded':
+        return `${this.#loadedText(source.name, source.property, before)} ?? null`
+      case 'outcome':
+        return `String(${this.#stepOf(source.name, before)}.${source.of})`
+      case 'literal':
+      case 'value':
+        return source.text === null ? 'null' : quoted(source.text)
+      case 'expected':
+        return textLiteral(step && isWrite(step) ? step.expectedTexts.get(source.property) : null)
+      case 'guard':
+        return step && isWrite(step) ? this.#guard(step) : 'null'
+      case 'limit':
+        return quoted(limit)
+      default:
+        throw new TypeError(`a step of a transaction has no ${source.from}`)
+    }
+  }
+
+  #guard(step: PlannedWrite): string {
+    const { guards, mapping, loadedName, no } = step
+    if (guards === 'loaded') return `\`{\${${this.#stepOf(loadedName ?? '', no)}.guard ?? ''}}\``
+    if (guards === null || guards === 'any') return quoted('{}')
+    if ('parameter' in guards) return `s.guardArray(p.${guards.parameter}, ${quoted(guardPrefix(mapping))})`
+    return quoted(guardBind(mapping, { guards }))
+  }
+}
+
+function describe(step: PlannedStep): string {
+  if (step.kind === 'require') return `require ${step.judgement.source}`
+  return step.kind === 'sql' ? 'a raw statement' : `${step.kind} ${step.mapping.name}`
+}
+
+function mappingsOf({ mappings }: Plan): string {
+  return (
+    [...mappings.values()]
+      .map(({ name, revision }) => `${name} ${revision}`)
+      .sort()
+      .join(', ') || 'no mapping'
+  )
+}
+
+function textLiteral(text: string | null | undefined): string {
+  return text === null || text === undefined ? 'null' : quoted(text)
+}
+
+/** A JSON value as an expression. */
+function json(value: Json): string {
+  return typeof value === 'string' ? quoted(value) : printJson(value)
+}
+
+function supported(expression: string): string {
+  return expression.replace(/\b(read|write)(?=[A-Z])/g, 's.$1')
+}

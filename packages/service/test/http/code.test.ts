@@ -1,0 +1,236 @@
+import fc from 'fast-check'
+import pg from 'pg'
+import { isProblem, type RecordValues } from '@ledgerman/contract'
+import { compileCode, type CompiledCode } from '../../../../testing/compiled-code.js'
+import { makeObservatory, type TestDatabase } from '../../../../testing/databases.js'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// The code that is handed over does what the service does: the same calls to both, on two databases that begin alike.
+let service: RunningService
+let copy: TestDatabase
+let pool: pg.Pool
+let code: CompiledCode
+const target = () => service.client.target('observatory')
+const ROUNDS = Number(process.env['LEDGERMAN_TEST_EMITTED'] ?? 25)
+
+/** What became of a call: what it gave, or the code of what it threw. */
+async function outcome(work: Promise<unknown>): Promise<unknown> {
+  try {
+    return await work
+  } catch (error) {
+    if (isProblem(error)) return error.code
+    if (error instanceof Error && 'code' in error && 'matched' in error === false)
+      return (error as { code: string }).code
+    if (error instanceof code.module.DataError) return (error as { code: string }).code
+    throw error
+  }
+}
+
+const rowsOf = (database: TestDatabase) =>
+  database.sql(`select 'p' as t, to_jsonb(p) - 'updated_at' as r from programme p union all select 't', to_jsonb(t) from telescope t
+    union all select 'h', to_jsonb(h) - 'made_at' from hours_transfer h union all select 'c', to_jsonb(c) from calibration c union all select 'b', to_jsonb(b) from block b order by 1, 2`)
+
+beforeAll(async () => {
+  ;[service, copy] = await Promise.all([startTestService(), makeObservatory()])
+  code = await compileCode(await target().code())
+  pool = new pg.Pool({ connectionString: copy.ownerUrl, max: 4 })
+})
+afterAll(async () => {
+  code?.remove()
+  await pool?.end()
+  await Promise.all([service.stop(), copy.drop()])
+})
+
+describe('code that was written', () => {
+  it('loads every record as the service does, and finds it by its values', async () => {
+    for (const mapping of ['programme', 'calibration', 'observer', 'telescope', 'block', 'exposure']) {
+      const { properties = [], key } = await target().mapping(mapping)
+      const all = (await target().find(mapping, { limit: 1000 })).found.slice(0, 40)
+      const type = mapping.charAt(0).toUpperCase() + mapping.slice(1)
+      for (const record of all) {
+        const parts = Object.fromEntries(key.map((name) => [name, record[name]]))
+        const theirs = await target().load(mapping, Object.values(parts).map(String))
+        const ours = await code.module[`load${type}`](pool, parts)
+        const plain = JSON.parse(JSON.stringify(theirs)) as { record: RecordValues; guard: string }
+        // Stamps are those of transactions, which differ from one database to the other.
+        if (/^s/.test(plain.guard ?? '')) plain.guard = ours.guard
+        expect(ours).toEqual(plain)
+        expect(await code.module[`find${type}`](pool, parts)).toEqual([ours])
+      }
+      expect([mapping, all.length > 0, properties.length > 0]).toEqual([mapping, true, true])
+    }
+  })
+
+  it('does and refuses what the service does, whatever is asked', async () => {
+    const programme = fc.constantFrom('P-101', 'P-104', 'P-107', 'P-108', 'P-112', 'P-999')
+    const changes = fc.record(
+      {
+        hoursLeft: fc.constantFrom('1.00', '14.50', '9999', '14.505', '-1', 'x', '18.5'),
+        title: fc.constantFrom('Rotation curves', 'it\'s "new"', '', 'ü€😀'),
+        priority: fc.constantFrom<unknown>(1, 3, 5, 99999, '2'),
+        tags: fc.constantFrom<unknown>([], ['a', 'b,c', '"'], ['NULL', null]),
+        settings: fc.constantFrom<unknown>(null, { binning: 2 }, { 'ledgerman:json': null }, [1, 'x']),
+        leadId: fc.constantFrom(1, 2, 999),
+        contactEmail: fc.constantFrom(null, 'a@harrowfell.example'),
+      },
+      { requiredKeys: [] },
+    )
+    const operation = fc.oneof(
+      fc.record({ kind: fc.constant('change' as const), key: programme, changes, isStale: fc.boolean() }),
+      fc.record({
+        kind: fc.constant('move' as const),
+        params: fc.record({ from: programme, to: programme, hours: fc.constantFrom('1', '4.25', '12', '0', '10000') }),
+      }),
+      fc.record({
+        kind: fc.constant('add' as const),
+        code: fc.constantFrom('HF1', 'HF8', 'HF9', 'a very long code'),
+        apertureM: fc.constantFrom('1.5', '-1', '0.55'),
+      }),
+      fc.record({
+        kind: fc.constant('remove' as const),
+        key: fc.constantFrom('HF1', 'HF8', 'HF9'),
+        isStale: fc.boolean(),
+      }),
+      fc.record({
+        kind: fc.constant('stretch' as const),
+        programme,
+        factor: fc.constantFrom('1.05', '3', '0', '0.001'),
+      }),
+      fc.record({
+        kind: fc.constant('swap' as const),
+        one: fc.integer({ min: 1, max: 8 }),
+        other: fc.integer({ min: 1, max: 8 }),
+      }),
+    )
+    let cases = 0
+    await fc.assert(
+      fc.asyncProperty(fc.array(operation, { minLength: 4, maxLength: 8 }), async (operations) => {
+        for (const each of operations) {
+          const [theirs, ours] = [await theirOutcome(each), await ourOutcome(each)]
+          expect([each, ours]).toEqual([each, theirs])
+          cases++
+        }
+        expect(await rowsOf(copy)).toEqual(await rowsOf(service.observatory))
+      }),
+      { numRuns: ROUNDS, endOnFailure: true },
+    )
+    expect(cases).toBeGreaterThanOrEqual(ROUNDS * 4)
+
+    type Operation = typeof operation extends fc.Arbitrary<infer O> ? O : never
+    async function theirOutcome(each: Operation) {
+      const commit = { mode: 'commit' as const }
+      const counts = ({
+        receipt,
+      }: {
+        receipt: { steps: { kind: string; matched: number | null; changed: number | null }[] }
+      }) => {
+        const writing = receipt.steps.filter(({ kind }) => kind !== 'load' && kind !== 'require')
+        const sum = (of: 'matched' | 'changed') => writing.reduce((total, step) => total + (step[of] ?? 0), 0)
+        return { matched: sum('matched'), changed: sum('changed') }
+      }
+      const run = (transaction: string, params: RecordValues) =>
+        outcome(
+          target()
+            .run({ ...commit, transaction, params })
+            .then((receipt) => counts({ receipt })),
+        )
+      if (each.kind === 'move') return run('move-hours', each.params)
+      if (each.kind === 'stretch') return run('stretch-exposures', { programme: each.programme, factor: each.factor })
+      if (each.kind === 'swap') return run('swap-slots', { one: each.one, other: each.other })
+      if (each.kind === 'add')
+        return outcome(
+          target().add('telescope', { code: each.code, name: 'New', apertureM: each.apertureM }, commit).then(counts),
+        )
+      const mapping = each.kind === 'change' ? 'programme' : 'telescope'
+      const loaded = await target()
+        .load(mapping, [each.key])
+        .catch(() => null)
+      if (!loaded) return 'no-such-record'
+      const guard = each.isStale ? 'v999999' : (loaded.guard ?? '*')
+      if (each.kind === 'remove')
+        return outcome(
+          target()
+            .remove(mapping, [each.key], { ...commit, guard })
+            .then(counts),
+        )
+      if (Object.keys(each.changes).length === 0) return 'value-invalid'
+      return outcome(
+        target()
+          .change(mapping, [each.key], each.changes as RecordValues, { ...commit, guard })
+          .then(counts),
+      )
+    }
+    async function ourOutcome(each: Operation) {
+      const { module } = code
+      const counts = ({ matched, changed }: { matched: number; changed: number }) => ({ matched, changed })
+      if (each.kind === 'move') return outcome(module.moveHours(pool, each.params).then(counts))
+      if (each.kind === 'stretch')
+        return outcome(module.stretchExposures(pool, { programme: each.programme, factor: each.factor }).then(counts))
+      if (each.kind === 'swap')
+        return outcome(module.swapSlots(pool, { one: each.one, other: each.other }).then(counts))
+      if (each.kind === 'add')
+        return outcome(
+          module.addTelescope(pool, { code: each.code, name: 'New', apertureM: each.apertureM }).then(counts),
+        )
+      const type = each.kind === 'change' ? 'Programme' : 'Telescope'
+      const loaded = await module[`load${type}`](pool, { code: each.key }).catch(() => null)
+      if (!loaded) return 'no-such-record'
+      const given = each.isStale ? { ...loaded, guard: 'v999999' } : loaded
+      if (each.kind === 'remove') return outcome(module.removeTelescope(pool, given).then(counts))
+      return outcome(module.changeProgramme(pool, given, each.changes).then(counts))
+    }
+  })
+
+  it("says who changed a record meanwhile, and runs inside a transaction of one's own", async () => {
+    const { loadProgramme, changeProgramme, RecordChanged, RecordMissing } = code.module
+    const loaded = await loadProgramme(pool, { code: 'P-103' })
+    await changeProgramme(pool, loaded, { priority: loaded.record.priority === 1 ? 2 : 1 })
+    const error = await changeProgramme(pool, loaded, { priority: 5 }).catch((reason: unknown) => reason)
+    expect(error).toBeInstanceOf(RecordChanged)
+    expect(error).toMatchObject({
+      loaded: { priority: loaded.record.priority },
+      yours: { priority: 5 },
+      current: { priority: expect.any(Number) },
+      guard: expect.stringMatching(/^v\d+$/),
+    })
+    await expect(loadProgramme(pool, { code: 'P-000' })).rejects.toBeInstanceOf(RecordMissing)
+    const client = await pool.connect()
+    await client.query(`begin; set local timezone = 'Asia/Tokyo'; set local datestyle = 'German'`)
+    const inside = await loadProgramme(client, { code: 'P-103' })
+    const changed = await changeProgramme(client, inside, { title: 'Inside' })
+    expect(changed.record).toEqual({
+      ...inside.record,
+      title: 'Inside',
+      rowVersion: inside.record.rowVersion + 1,
+      updatedAt: expect.stringMatching(/^2\d{3}-.*T.*Z$/),
+    })
+    expect((await client.query('show timezone')).rows).toEqual([{ TimeZone: 'Asia/Tokyo' }])
+    await client.query('rollback')
+    client.release()
+    expect((await loadProgramme(pool, { code: 'P-103' })).record.title).toBe(inside.record.title)
+    expect(pool.totalCount).toBe(pool.idleCount)
+  })
+
+  it('waits no longer than it says, and keeps no client', async () => {
+    const { loadProgramme, changeProgramme, LockTimeout } = code.module
+    const holder = await copy.session()
+    await holder.query(`begin; select 1 from programme where code = 'P-104' for update`)
+    const loaded = await loadProgramme(pool, { code: 'P-104' })
+    await expect(changeProgramme(pool, loaded, { priority: 1 })).rejects.toBeInstanceOf(LockTimeout)
+    await holder.query('rollback')
+    await holder.end()
+    expect(pool.totalCount).toBe(pool.idleCount)
+  })
+
+  it('is the same each time, comes as an archive, and not for what is not there', async () => {
+    expect(await target().code()).toEqual(await target().code())
+    const one = await target().code({ mappings: ['telescope'] })
+    expect(one.map(({ path }) => path)).toEqual(['telescope.ts', 'support.ts', 'index.ts'])
+    const zip = await service.request('POST', '/v1/targets/observatory/code', {
+      body: {},
+      headers: { 'content-type': 'application/json', accept: 'application/zip' },
+    })
+    expect([zip.status, zip.headers.get('content-type'), zip.text.slice(0, 2)]).toEqual([200, 'application/zip', 'PK'])
+    await expect(target().code({ mappings: ['telescop'] })).rejects.toMatchObject({ code: 'not-found' })
+  })
+})
