@@ -338,7 +338,7 @@ export function toGuard(text: string | null | undefined, letter: string): string
 export const readText: Read = (text) => text
 export const readNumber: Read = (text) => (/^(NaN|-?Infinity)$/.test(text) ? text : Number(text))
 export const readBoolean: Read = (text) => text === 't' || text === 'true'
-export const readTimestamp: Read = (text) => (text.endsWith('BC') ? text : text.replace(' ', 'T'))
+export const readTimestamp: Read = (text) => (text.endsWith('BC') ? text.replace('T', ' ') : text.replace(' ', 'T'))
 export const readTimestamptz: Read = (text) =>
   text.endsWith('BC') ? text : text.replace(' ', 'T').replace(/\+00(:00)?$/, 'Z')
 export const readBytes: Read = (text) => Buffer.from(text.slice(2), 'hex').toString('base64')
@@ -411,12 +411,14 @@ export function writeWhole(least: bigint, most: bigint, mayBeText: boolean): Wri
 export function writeNumeric(digits: number | null, scale: number | null): Write {
   return (value, property) => {
     const text = typeof value === 'number' || typeof value === 'string' ? String(value) : ''
-    if (text === 'NaN') return text
-    const parts = /^[+-]?(\d*)(?:\.(\d*))?$/.exec(text)
-    if (!parts || (parts[1] || parts[2] || '') === '')
-      throw new ValueInvalid(property, 'a number, as a string of digits such as "14.50"')
-    const before = (parts[1] ?? '').replace(/^0+/, '').length
-    const after = (parts[2] ?? '').replace(/0+$/, '').length
+    if (text === 'NaN' || (scale === null && /^-?Infinity$/.test(text))) return text
+    const parts = /^[+-]?(\d*)\.?(\d*)(?:[eE]([+-]?\d{1,5}))?$/.exec(text)
+    const [, whole = '', fraction = '', exponent = '0'] = parts ?? []
+    const all = whole + fraction
+    if (!parts || all === '') throw new ValueInvalid(property, 'a number, as a string of digits such as "14.50"')
+    const point = whole.length + Number(exponent)
+    const before = /[1-9]/.test(all) ? Math.max(0, point - all.search(/[1-9]/)) : 0
+    const after = /[1-9]/.test(all) ? all.replace(/0+$/, '').length - point : 0
     if (scale !== null && after > scale) throw new ValueInvalid(property, `at most ${scale} digits behind the point`)
     if (digits !== null && scale !== null && before > Math.max(0, digits - scale))
       throw new ValueInvalid(property, `at most ${digits - scale} digits before the point`)
@@ -425,7 +427,7 @@ export function writeNumeric(digits: number | null, scale: number | null): Write
 }
 
 export const writeFloat: Write = (value, property) => {
-  if (typeof value === 'number') return String(value)
+  if (typeof value === 'number') return Object.is(value, -0) ? '-0' : String(value)
   if (typeof value === 'string' && /^(NaN|-?Infinity)$/.test(value)) return value
   throw new ValueInvalid(property, 'a number, or "NaN", "Infinity", "-Infinity"')
 }
@@ -539,8 +541,7 @@ export function writtenBy(rows: readonly Row[], expected: WriteExpected): Step {
   assertCount(expected, counts.matched)
   if (rows.length === 0) return { ...counts, row: [], guard: null }
   if (Number(refused) > 0) {
-    const part = (from: Row) =>
-      Object.fromEntries(set.map(([name, place, read]) => [name, from[place] == null ? null : read(from[place])]))
+    const part = (from: Row) => Object.fromEntries(set.map(([name, place, read]) => [name, readOr(read, from[place])]))
     const guard = toGuard(guardBefore, letter)
     throw new RecordChanged(`${what}: the record is not as it was loaded.`, part(loaded ?? []), yours, part(row), guard)
   }
@@ -560,6 +561,10 @@ export function writtenBy(rows: readonly Row[], expected: WriteExpected): Step {
     if (width === 0 || row[width + 3] === 't') now[place] = row[width + FLAGS + at] ?? null
   })
   return { ...counts, row: now, guard: guardAfter ?? guardBefore }
+}
+
+function readOr(read: Read, text: string | null | undefined): unknown {
+  return text === null || text === undefined ? null : read(text)
 }
 
 const FLAGS = 13

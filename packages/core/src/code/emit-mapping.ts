@@ -70,7 +70,6 @@ import * as s from './support.js'
 
   types(): string {
     const { mapping, type, writable, addable } = this
-    const names = (properties: readonly Property[]) => properties.map(({ name }) => quoted(name)).join(' | ') || 'never'
     const members = mapping.properties.map((property) => {
       const value = `${typeOf(property.column.type)}${isNullable(property) ? ' | null' : ''}`
       return `  ${property.lockedBecause === null ? '' : 'readonly '}${memberName(property.name)}: ${value}\n`
@@ -88,15 +87,15 @@ export interface ${type} {
 ${members.join('')}}
 
 /** What can be changed of it. */
-export type ${type}Changes = Partial<Pick<${type}, ${names(writable)}>>
+export type ${type}Changes = Partial<Pick<${type}, ${unionOf(writable)}>>
 
 /** What can be given to a new one; what is left out gets its column's default. */
-export type ${type}Values = Pick<${type}, ${names(needed)}> & Partial<Pick<${type}, ${names(optional)}>>
+export type ${type}Values = Pick<${type}, ${unionOf(needed)}> & Partial<Pick<${type}, ${unionOf(optional)}>>
 ${
   mapping.key.length > 0
     ? `
 /** What one is found by. */
-export type ${type}Key = Pick<${type}, ${names(mapping.key)}>
+export type ${type}Key = Pick<${type}, ${unionOf(mapping.key)}>
 `
     : ''
 }`
@@ -160,7 +159,7 @@ export async function ${this.#fn.load}(db: s.Db, key: ${type}Key): Promise<s.Loa
     const ask = isPlain
       ? `const rows = await s.ask(db, text, values)`
       : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, text, values))`
-    return `const EQUALS: Readonly<Record<string, readonly [column: string, condition: (bind: string) => string]>> = {
+    return `const EQUALS: Readonly<Record<${unionOf(comparable)}, readonly [column: string, condition: (bind: string) => string]>> = {
 ${equals.join('')}}
 
 /**
@@ -174,9 +173,9 @@ export async function ${this.#fn.find}(
   { limit = 100 }: { limit?: number } = {},
 ): Promise<s.Loaded<${type}>[]> {
   const values: (string | null)[] = [String(limit)]
-  const conditions = s.namesOf(equal, EQUALS).map((name) => {
-    const [column, condition] = EQUALS[name] as (typeof EQUALS)[string]
-    const value = s.writeValue(WRITE[name as keyof typeof WRITE], equal[name as keyof ${type}], name)
+  const conditions = s.namesOf<keyof typeof EQUALS>(equal, EQUALS).map((name) => {
+    const [column, condition] = EQUALS[name]
+    const value = s.writeValue(WRITE[name], equal[name], name)
     return value === null ? \`\${column} is null\` : condition(\`$\${values.push(value)}\`)
   })
   const text = \`
@@ -312,7 +311,7 @@ export function ${this.#fn.replace}(
       ({ name, column }) =>
         `  ${memberName(name)}: [\`${inTemplate(column.sql)}\`, (bind) => \`${withHole(storedSql(HOLE, column.type), '${bind}')}\`],\n`,
     )
-    return `const ADD: Readonly<Record<string, readonly [column: string, stored: (bind: string) => string]>> = {
+    return `const ADD: Readonly<Record<keyof ${type}Values, readonly [column: string, stored: (bind: string) => string]>> = {
 ${columns.join('')}}
 
 /**
@@ -321,8 +320,8 @@ ${columns.join('')}}
  * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
  */
 export async function ${this.#fn.add}(db: s.Db, values: ${type}Values): Promise<s.Written<${type}>> {
-  const set = s.namesOf(values, ADD)
-  const parts = set.map((name) => ADD[name] as (typeof ADD)[string])
+  const set = s.namesOf<keyof ${type}Values>(values, ADD)
+  const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
   const binds = parts.map(([, stored], at) => stored(\`$\${at + ${fixed + 1}}\`)).join(', ')
   const text = \`
@@ -332,7 +331,7 @@ with done as (
 )
 select done.${extra.guard}, ${inTemplate(rule)}, ${inTemplate(outputSql('done', properties))} from done\`
   const given = set.map((name) =>
-    s.writeValue(WRITE[name as keyof typeof WRITE], values[name as keyof ${type}Values], name),
+    s.writeValue(WRITE[name], values[name], name),
   )
   return s.inTransaction(db, s.LIMITS, async (client) => {
     const [row] = await s.ask(client, text, [${[this.#binds(slots.slots, 'key'), '...given'].filter(Boolean).join(', ')}])
@@ -468,6 +467,10 @@ function assertRules(broken: string | null | undefined): void {
       })
       .join(', ')
   }
+}
+
+function unionOf(properties: readonly Property[]): string {
+  return properties.map(({ name }) => quoted(name)).join(' | ') || 'never'
 }
 
 /** Types without an equality of their own. */

@@ -97,7 +97,7 @@ const BY_SETTING: ReadonlySet<ValueKind> = new Set(['interval', 'bytea', 'timest
 export function plainReadSql(sql: string, type: ColumnType): string | undefined {
   switch (type.kind) {
     case 'timestamptz':
-      return `case when isfinite(${sql}) then (to_json(${sql} at time zone 'UTC') #>> '{}') || 'Z' else ${sql}::text end`
+      return `case when not isfinite(${sql}) then ${sql}::text when ${sql} < '0001-01-01 00:00:00Z' then replace(replace(to_json(${sql} at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(${sql} at time zone 'UTC') #>> '{}') || 'Z' end`
     case 'timestamp':
     case 'date':
       return `to_json(${sql}) #>> '{}'`

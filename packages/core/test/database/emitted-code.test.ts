@@ -1,0 +1,139 @@
+import pg from 'pg'
+import { emitCode, loadRecord, parseKeyParts, resolvePlan, type Mapping } from '@ledgerman/core'
+import { mappingDefinition, printJson, type RecordValues } from '@ledgerman/contract'
+import { compileCode, type CompiledCode } from '../../../../testing/compiled-code.js'
+import { ODD_TYPES, RELATIONS } from '../../../../testing/odd-relations.js'
+import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+
+// Relations that nobody tuned to us, as code: it compiles, and reads and writes what we read and write.
+let own: OwnTables
+let pool: pg.Pool
+let code: CompiledCode
+const mappings = new Map<string, Mapping>()
+const isFinite = (record: RecordValues) => !printJson(record).includes('12345678901234567890')
+
+beforeAll(async () => {
+  own = await openOwnTables()
+  await own.database.sql(ODD_TYPES)
+  for (const { path, ddl } of RELATIONS) {
+    const isView = path === 'public.bright'
+    mappings.set(path, await own.mapped(path, ddl, isView ? { key: ['id'], guard: { by: 'none' } } : {}))
+  }
+  pool = new pg.Pool({ connectionString: own.database.ownerUrl, max: 2 })
+  code = await compileCode(emitCode([...mappings.values()], []))
+})
+afterAll(async () => {
+  code?.remove()
+  await pool?.end()
+  await own.close()
+})
+
+describe.each(RELATIONS)('code for a relation $name', ({ path }) => {
+  it('finds, loads, changes, removes and adds records as they are', async () => {
+    const mapping = mappings.get(path) as Mapping
+    const type = typeOf(mapping.name)
+    const { module } = code
+    const [{ n = 0 } = {}] = await own.database.sql(`select count(*)::int as n from ${mapping.table.sql}`)
+    const all = await module[`find${type}`](pool)
+    expect(all).toHaveLength(n as number)
+    for (const loaded of all) {
+      const { record } = loaded
+      const key = Object.fromEntries(mapping.key.map(({ name }) => [name, record[name]]))
+      expect(await module[`load${type}`](pool, key)).toEqual(loaded)
+      const texts = mapping.key.map(({ name }) => String(record[name]))
+      const theirs = await loadRecord(own.target, mapping, parseKeyParts(mapping, texts))
+      // Numbers in JSON that JavaScript cannot hold are what the code's reader makes of them.
+      if (isFinite(theirs.record)) expect(record).toEqual(JSON.parse(printJson(theirs.record)))
+      const client = await pool.connect()
+      try {
+        await client.query('begin')
+        const changed = await module[`change${type}`](client, loaded, { note: 'was' })
+        expect(changed).toMatchObject({ matched: 1, changed: 1, record: { note: 'was' } })
+        const back = await module[`change${type}`](client, changed, { note: 'is' })
+        const same = await module[`change${type}`](client, back, { note: 'is' })
+        expect(same).toMatchObject({ matched: 1, changed: 0 })
+        await client.query('savepoint whole')
+        const removed = await module[`remove${type}`](client, back).catch((error: { code: string }) => error.code)
+        if (removed === 'constraint-broken') continue
+        const addable = mapping.properties.filter(({ lockedForAddBecause }) => lockedForAddBecause === null)
+        const values = Object.fromEntries(addable.map(({ name }) => [name, back.record[name]]))
+        const added = await module[`add${type}`](client, values)
+        if (mapping.table.triggers.length === 0 && isFinite(theirs.record)) expect(added.record).toEqual(back.record)
+      } finally {
+        await client.query('rollback')
+        client.release()
+      }
+    }
+  })
+})
+
+describe('names that are in the way', () => {
+  it('become code that compiles, each in a place of its own', async () => {
+    const names = [
+      'class',
+      'Promise',
+      'Error',
+      'record',
+      'a_b',
+      'aB',
+      'a__b',
+      'звезда',
+      'support',
+      'index',
+      '_',
+      'Db',
+      'loaded',
+      'x1',
+      'X1',
+    ]
+    const table = await own.target.table('public.case_of')
+    const base = mappings.get('public.case_of') as Mapping
+    const properties = Object.fromEntries(
+      ['constructor', 'delete', 'toString', 'звук'].map((name, at) => [name, { column: table.columns[at]?.name }]),
+    )
+    const named = names.map((mapping) =>
+      mappingDefinition.parse({
+        mapping,
+        table: 'public.case_of',
+        key: ['constructor'],
+        guard: { by: 'none' },
+        properties,
+      }),
+    )
+    const resolved = await Promise.all(
+      named.map(async (definition) => (await import('@ledgerman/core')).resolveMapping(definition, 1, base.table)),
+    )
+    const plans = await Promise.all(
+      ['class', 'load-class', 'await', 'a-b', 'move'].map((name) =>
+        resolvePlan(
+          own.target,
+          {
+            params: { new: { type: 'text' } },
+            steps: [{ change: 'record', key: { constructor: '1' }, compute: { delete: ':new' } }],
+          },
+          name,
+          1,
+          () => Promise.resolve(resolved.find((each) => each.name === 'record') as Mapping),
+        ),
+      ),
+    )
+    const compiled = await compileCode(emitCode(resolved, plans as never))
+    try {
+      const functions = Object.keys(compiled.module).filter((name) => name.startsWith('load'))
+      expect(functions.length).toBe(names.length + 1)
+      const paths = emitCode(resolved, plans as never).map(({ path }) => path)
+      expect(new Set(paths.map((path) => path.toLowerCase())).size).toBe(paths.length)
+      expect(await compiled.module.move(pool, { new: 'now' })).toMatchObject({ matched: 1, changed: 1 })
+    } finally {
+      compiled.remove()
+    }
+  })
+})
+
+/** What a mapping's types and functions are called, where nothing is in the way. */
+function typeOf(name: string): string {
+  return name
+    .split(/[^\p{L}\p{N}]+/u)
+    .map((word) => word.charAt(0).toUpperCase() + word.slice(1))
+    .join('')
+}
