@@ -73,7 +73,7 @@ const corePurity = {
 }
 
 export default ts.config(
-  { ignores: ['**/dist/**', '.ledgerman/**', 'coverage/**'] },
+  { ignores: ['**/dist/**', 'examples/*/data/**', '.ledgerman/**', 'coverage/**'] },
   ...ts.configs.recommended,
   ...vue.configs['flat/recommended'],
   { languageOptions: { globals: globals.node }, linterOptions: { reportUnusedDisableDirectives: 'error' } },

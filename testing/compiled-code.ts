@@ -1,6 +1,6 @@
 import { execFileSync } from 'node:child_process'
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs'
-import { join } from 'node:path'
+import { dirname, join } from 'node:path'
 import type { CodeFile } from '@ledgerman/contract'
 
 const ROOT = join(import.meta.dirname, '..')
@@ -16,16 +16,20 @@ export interface CompiledCode {
 
 /** @throws Error with what the compiler says */
 export async function compileCode(files: readonly CodeFile[]): Promise<CompiledCode> {
-  const dir = compileIn(files)
+  const dir = compileInto(files)
   return { dir, module: await import(join(dir, 'index.js')), remove: () => rmSync(dir, { recursive: true }) }
 }
 
-function compileIn(files: readonly CodeFile[]): string {
+/** Compiles files in a folder of their own. @returns the folder. @throws Error with what the compiler says */
+export function compileInto(files: readonly CodeFile[]): string {
   const parent = join(ROOT, 'node_modules/.cache')
   mkdirSync(parent, { recursive: true })
   const dir = mkdtempSync(join(parent, 'emitted-'))
   writeFileSync(join(dir, 'package.json'), '{ "type": "module" }')
-  for (const { path, text } of files) writeFileSync(join(dir, path), text)
+  for (const { path, text } of files) {
+    mkdirSync(dirname(join(dir, path)), { recursive: true })
+    writeFileSync(join(dir, path), text)
+  }
   const options = {
     target: 'es2023',
     module: 'nodenext',
@@ -35,9 +39,10 @@ function compileIn(files: readonly CodeFile[]): string {
     noUnusedLocals: true,
     noImplicitOverride: true,
     skipLibCheck: true,
+    esModuleInterop: true,
     types: ['node'],
   }
-  writeFileSync(join(dir, 'tsconfig.json'), JSON.stringify({ compilerOptions: options, include: ['*.ts'] }))
+  writeFileSync(join(dir, 'tsconfig.json'), JSON.stringify({ compilerOptions: options, include: ['**/*.ts'] }))
   try {
     execFileSync(process.execPath, [join(ROOT, 'node_modules/typescript/bin/tsc'), '-p', dir], { encoding: 'utf8' })
   } catch (error) {

@@ -1,4 +1,4 @@
-import { printJson, type LockHolder } from '@ledgerman/contract'
+import { LedgermanProblem, printJson, type LockHolder, type PlaceholderStyle } from '@ledgerman/contract'
 import type { LedgermanClient, TargetClient } from '@ledgerman/client'
 import type { Command } from 'commander'
 import { chooseTarget, connect } from './connection.js'
@@ -24,6 +24,22 @@ interface GlobalOptions {
   target?: string
 }
 
+interface StatementOptions {
+  style?: PlaceholderStyle
+  statement?: boolean
+  explain?: boolean
+}
+
+/** The style that statements are asked for in. @throws LedgermanProblem request-invalid where none is shown */
+function styleOf(command: Command, isJson: boolean): PlaceholderStyle | undefined {
+  const { style, statement, explain } = command.opts<StatementOptions>()
+  if (style === undefined || statement || explain || isJson || command.name() === 'show') return style
+  const flag = command.options.some(({ long }) => long === '--explain') ? '--explain' : '--statement'
+  throw new LedgermanProblem('request-invalid', `--style says nothing here: it goes with ${flag} or --json.`, {
+    where: '--style',
+  })
+}
+
 /** Gives a command its connection and its output in the form that was asked for. */
 export class CommandContext {
   constructor(readonly terminal: Terminal) {}
@@ -33,7 +49,8 @@ export class CommandContext {
   }
 
   target(command: Command): Promise<TargetClient> {
-    return chooseTarget(this.client(), command.optsWithGlobals<GlobalOptions>().target, this.terminal.env)
+    const client = connect(this.terminal.env, styleOf(command, this.isJson(command)))
+    return chooseTarget(client, command.optsWithGlobals<GlobalOptions>().target, this.terminal.env)
   }
 
   isJson(command: Command): boolean {

@@ -2,7 +2,7 @@ import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { homedir } from 'node:os'
 import { dirname, join } from 'node:path'
 import { LedgermanClient, type TargetClient } from '@ledgerman/client'
-import { LedgermanProblem, suggestName } from '@ledgerman/contract'
+import { LedgermanProblem, suggestName, type PlaceholderStyle } from '@ledgerman/contract'
 import { sendRequest } from './send-request.js'
 
 interface Login {
@@ -22,7 +22,7 @@ export function saveLogin(file: string, login: Login): void {
 }
 
 /** Connects as the environment says (`LEDGERMAN_URL`, `LEDGERMAN_TOKEN`), else as `ledgerman login` left it. */
-export function connect(env: NodeJS.ProcessEnv): LedgermanClient {
+export function connect(env: NodeJS.ProcessEnv, style?: PlaceholderStyle): LedgermanClient {
   const kept = readLogin(loginFile(env))
   const url = env['LEDGERMAN_URL'] || kept?.url
   // A token is for the service it was given for: one kept by login is not sent anywhere else.
@@ -33,7 +33,7 @@ export function connect(env: NodeJS.ProcessEnv): LedgermanClient {
       'Not signed in: run ledgerman login URL, or set LEDGERMAN_URL and LEDGERMAN_TOKEN.',
     )
   }
-  return new LedgermanClient({ url, token, fetch: sendRequest })
+  return new LedgermanClient({ url, token, fetch: sendRequest, style })
 }
 
 /**

@@ -4,7 +4,9 @@ import {
   parseJson,
   printJson,
   PROBLEM_CODES,
+  restyleAll,
   type LockHolder,
+  type PlaceholderStyle,
   type ProblemCode,
   type Progress,
 } from '@ledgerman/contract'
@@ -18,6 +20,8 @@ export interface ConnectionOptions {
   fetch?: Send
   /** For how long an answer is waited for, in milliseconds. @default 60000 */
   timeLimitMs?: number
+  /** How the placeholders of statements in answers are written. @default dollar */
+  style?: PlaceholderStyle | undefined
 }
 
 /** The part of an answer that is read. */
@@ -94,7 +98,7 @@ export class HttpClient {
     const tag = answer.headers.get('etag')
     return {
       status: answer.status,
-      body: (text === '' ? undefined : parseJson(text)) as T,
+      body: this.#inStyle((text === '' ? undefined : parseJson(text)) as T),
       guard: tag === null ? null : tag.slice(1, -1),
     }
   }
@@ -111,9 +115,13 @@ export class HttpClient {
       if (event !== 'answer') continue
       const { status, body } = parseJson(data) as unknown as { status: number; body: T }
       if (status >= 400) throw toProblem(body as Record<string, unknown>)
-      return body
+      return this.#inStyle(body)
     }
     throw lostAnswer(this.#url, request, undefined)
+  }
+
+  #inStyle<T>(body: T): T {
+    return restyleAll(body, this.#options.style ?? 'dollar')
   }
 
   /** The events of a call that is followed; where they break off its answer is lost. */

@@ -22,6 +22,7 @@ export const router = createRouter({
       name: 'transactions',
       component: () => import('./transactions/TransactionsPage.vue'),
     },
+    { path: '/t/:target/code', name: 'code', component: () => import('./code/CodePage.vue') },
     { path: '/t/:target/book', name: 'book', component: () => import('./book/BookPage.vue') },
     { path: '/t/:target/book/:entry', name: 'entry', component: () => import('./book/EntryPage.vue') },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./problems/NowherePage.vue') },

@@ -24,6 +24,12 @@ import { TargetRegistry } from './targets/target-registry.js'
 const HEADERS_LIMIT_MS = 20_000
 const REQUEST_LIMIT_MS = 60 * 60_000
 
+/**
+ * How long a connection that nobody asks on is kept, in milliseconds. Longer than callers keep theirs, mostly: one that is closed just as a
+ * request is sent leaves its caller without an answer.
+ */
+const KEEP_ALIVE_MS = 75_000
+
 /** How often scratch databases that nobody is in any more are looked for, in milliseconds. */
 const SWEEP_EVERY_MS = 5 * 60_000
 
@@ -86,6 +92,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   // Of a caller who sends a byte a second, or nothing at all.
   server.headersTimeout = HEADERS_LIMIT_MS
   server.requestTimeout = REQUEST_LIMIT_MS
+  server.keepAliveTimeout = KEEP_ALIVE_MS
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)

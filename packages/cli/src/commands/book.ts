@@ -2,6 +2,7 @@ import colors from 'picocolors'
 import type { Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type EntryInfo, type EntrySummary, type Job, type Receipt } from '@ledgerman/contract'
+import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { formatHistory } from '../output/history-text.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
@@ -56,6 +57,7 @@ export function addBook(program: Command, context: CommandContext): void {
     .command('show')
     .description('Show one entry: statement, binds, counts, and the values before and after.')
     .argument('<entry>')
+    .addOption(styleOption())
     .action(async (id: string, _options: unknown, command: Command) => {
       const entry = await (await context.target(command)).entry(id)
       context.print(command, entry, () => formatEntry(entry))
@@ -97,6 +99,7 @@ export function addBook(program: Command, context: CommandContext): void {
     .option('--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse')
     .option('--note <text>', 'kept with the entry')
     .option('--statement', 'show each statement and its binds')
+    .addOption(styleOption())
     .option('--full', 'show all rows and whole values')
     .addHelpText(
       'after',

@@ -2,6 +2,7 @@ import type { Find } from '@ledgerman/client'
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import { Option, type Command } from 'commander'
 import colors from 'picocolors'
+import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { bindValue } from '../key-arguments.js'
 import { formatExplained } from '../output/explained-text.js'
@@ -41,6 +42,7 @@ export function addFind(program: Command, context: CommandContext): void {
     .addOption(new Option('--expect <count>', 'exactly one record has to fit').choices(['one']))
     .addOption(new Option('--count [kind]', 'how many fit in all; about: as the planner estimates').choices(['about']))
     .option('--explain', 'show how they would be found, without finding them')
+    .addOption(styleOption())
     .addOption(new Option('--ndjson', 'a JSON object a line, as it comes').conflicts('csv'))
     .option('--csv', 'CSV with a header line, as it comes')
     .option(

@@ -1,5 +1,6 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { Command } from 'commander'
+import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { bindValue, keyOfRecord, parsePairs, splitArguments } from '../key-arguments.js'
 import { formatAsOf } from '../output/history-text.js'
@@ -30,6 +31,7 @@ export function addRecords(program: Command, context: CommandContext): void {
     .argument('<key...>', 'the key values, in key order')
     .option('--by <properties>', 'another unique key than that of the mapping, such as email')
     .option('--explain', 'show how it would be loaded, without loading it')
+    .addOption(styleOption())
     .option('--as-of <moment>', 'as it was then, out of the book: 2026-02-03 or 2026-02-03T21:00:00Z', readMoment)
     .option('--full', 'show whole values')
     .addHelpText(

@@ -1,6 +1,7 @@
 import { LedgermanProblem, type Receipt, type RunInput } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import colors from 'picocolors'
+import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import { formatTable } from '../output/table.js'
@@ -58,6 +59,7 @@ export function addRuns(program: Command, context: CommandContext): void {
     .option('--confirm', 'read the written rows back by a second session')
     .option('--idempotency-key <key>', 'an idempotency key: sent again, it takes effect once')
     .option('--statement', 'show each statement and its binds')
+    .addOption(styleOption())
     .addHelpText(
       'after',
       `

@@ -9,6 +9,7 @@ import {
   type RunMode,
 } from '@ledgerman/contract'
 import type { ChangeOptions } from '@ledgerman/client'
+import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
 
@@ -47,6 +48,7 @@ export function writingCommand(
     .option('--note <text>', 'kept with the entry')
     .option('--idempotency-key <key>', 'with --commit: sent again with the same key, it takes effect once')
     .option('--statement', 'show the statement and its binds')
+    .addOption(styleOption())
     .option('--full', 'show all rows and whole values')
 }
 

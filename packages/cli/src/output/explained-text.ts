@@ -11,7 +11,7 @@ export function formatExplained({ statement, binds, index, message, plan }: Expl
   }[index]
   return [
     indent(statement),
-    ...(binds.length > 0 ? [indent(formatBinds(binds))] : []),
+    ...(binds.length > 0 ? [indent(formatBinds(binds, statement))] : []),
     `${verdict}\n${message}`.trimEnd(),
     `${colors.dim("PostgreSQL's plan")}\n${indent(plan)}`,
   ].join('\n\n')

@@ -150,18 +150,24 @@ function changes(
 
 /** The statement as it was run, and each bind beside its place in it. */
 export function formatStatement({ statement, binds }: StepReceipt): string {
-  return `${indent(statement)}\n\n${indent(formatBinds(binds))}`
+  return `${indent(statement)}\n\n${indent(formatBinds(binds, statement))}`
 }
 
 /** Each bind beside its place in the statement. */
-export function formatBinds(binds: readonly BindReceipt[]): string {
+export function formatBinds(binds: readonly BindReceipt[], statement: string): string {
   const rows = binds.map(({ position, name, type, value }) => [
-    `$${position}`,
+    placeOf(statement, position, name),
     name,
     formatValue(value),
     colors.dim(type),
   ])
   return formatTable(['', 'bind', 'value', 'type'], rows)
+}
+
+/** How the place of a bind is written in this statement; its number where all places look alike. */
+function placeOf(statement: string, position: number, name: string): string {
+  const written = [`$${position}`, `%(${name})s`, `@${name}`, `:${name}`]
+  return written.find((each) => statement.includes(each)) ?? String(position)
 }
 
 export function indent(text: string): string {

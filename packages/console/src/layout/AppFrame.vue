@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import {
   mdiBookOpenVariantOutline,
+  mdiCodeBraces,
   mdiFireExtinguisher,
   mdiLogout,
   mdiPencilBoxMultipleOutline,
@@ -69,6 +70,12 @@ const pages = computed(() => [
     icon: mdiBookOpenVariantOutline,
     to: { name: 'book', params: { target: target.value } },
     isActive: route.name === 'book' || route.name === 'entry',
+  },
+  {
+    title: 'Code',
+    icon: mdiCodeBraces,
+    to: { name: 'code', params: { target: target.value } },
+    isActive: route.name === 'code',
   },
 ])
 

@@ -13,8 +13,11 @@ import { z } from 'zod'
 import {
   isProblem,
   LedgermanProblem,
+  PLACEHOLDER_STYLES,
   problemCatalogue,
+  restyleAll,
   toProblemDocument,
+  type PlaceholderStyle,
   type ProblemCode,
   type Role,
 } from '@ledgerman/contract'
@@ -28,7 +31,7 @@ import { hideStatements } from './hide-statements.js'
 import { toOpenApi } from './openapi.js'
 import { comesAsStream, invalid, mediaTypeOf, readBody } from './read-body.js'
 import { logRequests } from './request-log.js'
-import type { Call, Route } from './route.js'
+import type { Call, Reply, Route } from './route.js'
 
 export interface AppParts {
   routes: Route[]
@@ -101,8 +104,9 @@ async function serve(
   const caller = route.role === null ? anyone : await authenticate(request, tokens, route.role)
   response.locals['actor'] = caller.actor
   assertStorable(request)
-  const checked = queryOf(route).safeParse(request.query)
-  if (!checked.success) throw invalid('query', checked.error, request.query)
+  const { style, query } = styleOf(route, request)
+  const checked = queryOf(route).safeParse(query)
+  if (!checked.success) throw invalid('query', checked.error, query)
   const isStream = route.body !== undefined && comesAsStream(request, route.body)
   if (route.body && !isStream) await readInTime(request, response, readBytes)
   const read =
@@ -120,9 +124,11 @@ async function serve(
   } as Call<never, never>
   const isFollowed = route.canFollow === true && request.headers.accept?.startsWith('text/event-stream') === true
   const handle = (followed: Call<never, never>) =>
-    limit.within(route.handle(followed)).catch((error: unknown) => {
-      throw isProblem(error) ? withoutOthersData(error, caller.role) : error
+    limit.within(route.handle(followed)).then(inStyle, (error: unknown) => {
+      throw isProblem(error) ? withoutOthersData(error, caller.role).with(restyleAll(receiptOf(error), style)) : error
     })
+  const inStyle = (answer: Reply): Reply =>
+    answer.body === undefined ? answer : { ...answer, body: restyleAll(answer.body, style) }
   const reply = isFollowed
     ? follow(
         ({ onWait, onProgress }) =>
@@ -157,6 +163,22 @@ const TOLD_OF_OTHERS = new Set(['holder', 'chain', 'lastStatement'])
 function withoutOthersData(problem: LedgermanProblem, role: Role): LedgermanProblem {
   const told = Object.entries(problem.facts).filter(([name]) => TOLD_OF_OTHERS.has(name))
   return told.length === 0 ? problem : problem.with(hideStatements(Object.fromEntries(told), role))
+}
+
+/** The style that statements are asked for in, and the rest of the query. */
+function styleOf({ showsStatements }: Route, { query }: Request): { style: PlaceholderStyle; query: unknown } {
+  if (!showsStatements || query['style'] === undefined) return { style: 'dollar', query }
+  const { style, ...rest } = query
+  if (!PLACEHOLDER_STYLES.includes(style as PlaceholderStyle))
+    throw new LedgermanProblem('request-invalid', `style: expected one of ${PLACEHOLDER_STYLES.join(', ')}.`, {
+      where: 'style',
+    })
+  return { style: style as PlaceholderStyle, query: rest }
+}
+
+/** The receipt that a refusal carries. */
+function receiptOf({ facts }: LedgermanProblem): Record<string, unknown> {
+  return facts['receipt'] === undefined ? {} : { receipt: facts['receipt'] }
 }
 
 /** A call that says nothing of its query takes none. */

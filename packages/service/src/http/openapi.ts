@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { problemCatalogue, problemDocument, type ProblemCode } from '@ledgerman/contract'
+import { PLACEHOLDER_STYLES, problemCatalogue, problemDocument, type ProblemCode } from '@ledgerman/contract'
 import { SESSION_COOKIE } from './authenticate.js'
 import { longestOf } from './call-limit.js'
 import type { Route } from './route.js'
@@ -103,8 +103,9 @@ function pathParameters({ path }: Route): Json[] {
   }))
 }
 
-function queryParameters({ query, queryFamilies = {} }: Route, toSchema: ToSchema): Json[] {
-  if (!query) return []
+function queryParameters({ query, queryFamilies = {}, showsStatements }: Route, toSchema: ToSchema): Json[] {
+  const style = showsStatements ? [STYLE_PARAMETER] : []
+  if (!query) return style
   const { properties = {}, required = [] } = toSchema(query, 'input') as {
     properties?: Record<string, Json>
     required?: string[]
@@ -115,7 +116,16 @@ function queryParameters({ query, queryFamilies = {} }: Route, toSchema: ToSchem
     required: required.includes(name),
     schema,
   }))
-  return [...named, ...Object.entries(queryFamilies).map(([name, description]) => familyParameter(name, description))]
+  const families = Object.entries(queryFamilies).map(([name, description]) => familyParameter(name, description))
+  return [...named, ...families, ...style]
+}
+
+const STYLE_PARAMETER = {
+  name: 'style',
+  in: 'query',
+  required: false,
+  description: 'How the placeholders of statements are written; `dollar` where nothing is said.',
+  schema: { type: 'string', enum: [...PLACEHOLDER_STYLES] },
 }
 
 /** Parameters whose names go on with a name of the caller's own: `bind.NAME`. */

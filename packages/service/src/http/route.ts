@@ -59,6 +59,8 @@ export interface Route {
   query?: z.ZodType
   /** Parameters of the query whose names begin so, and go on as the caller says: `bind.` and what they are. */
   queryFamilies?: Record<string, string>
+  /** Whether its answers show statements, which `style` has in other placeholders. */
+  showsStatements?: boolean
   headers?: Record<string, string>
   body?: BodyShape
   /** By status; `headers` names what is worth knowing. */

@@ -62,6 +62,7 @@ export function entryRoutes({ targets }: Services) {
     defineRoute({
       method: 'get',
       path: '/v1/targets/{target}/entries/{entry}',
+      showsStatements: true,
       role: 'reader',
       summary: 'One entry with its receipt.',
       replies: { 200: { description: 'The entry.', schema: entryInfo } },

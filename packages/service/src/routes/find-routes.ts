@@ -51,6 +51,7 @@ export function findRoutes({ targets }: Services) {
     defineRoute({
       method: 'get',
       path: RECORDS,
+      showsStatements: true,
       role: 'reader',
       summary: 'Find records: by an expression, in an order, a page at a time.',
       query: findQuery,
@@ -63,6 +64,7 @@ export function findRoutes({ targets }: Services) {
     defineRoute<z.ZodType, FindBody>({
       method: 'post',
       path: `${RECORDS}/find`,
+      showsStatements: true,
       role: 'reader',
       summary: 'Find records: the same in a body, for what should not stand in an address.',
       body: { 'application/json': { schema: findBody } },

@@ -84,6 +84,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
     defineRoute({
       method: 'get',
       path: `${RECORDS}/{key}`,
+      showsStatements: true,
       role: 'reader',
       summary: 'Load one record by its key, or by another unique key.',
       query: loadQuery,
@@ -131,6 +132,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
     defineRoute<typeof changeQuery, RecordValues | PatchOperation[] | SetAndLoaded>({
       method: 'patch',
       path: `${RECORDS}/{key}`,
+      showsStatements: true,
       role: 'writer',
       summary: 'Change the named properties of one record.',
       canFollow: true,
@@ -170,6 +172,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
     defineRoute<typeof changeQuery, RecordValues>({
       method: 'put',
       path: `${RECORDS}/{key}`,
+      showsStatements: true,
       role: 'writer',
       summary: 'Replace every writable property of one record; missing ones are refused by name.',
       canFollow: true,
@@ -195,6 +198,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
     defineRoute<typeof changeQuery>({
       method: 'delete',
       path: `${RECORDS}/{key}`,
+      showsStatements: true,
       role: 'writer',
       summary: 'Remove one record.',
       canFollow: true,
@@ -213,6 +217,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
     defineRoute<typeof addQuery, RecordValues>({
       method: 'post',
       path: RECORDS,
+      showsStatements: true,
       role: 'writer',
       summary: 'Add one record. Columns that are not named get their defaults.',
       canFollow: true,

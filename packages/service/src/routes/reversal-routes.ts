@@ -51,6 +51,7 @@ export function reversalRoutes({ targets, rehearsals, jobs, runner }: Services) 
     defineRoute<z.ZodType, ReversalInput>({
       method: 'post',
       path: '/v1/targets/{target}/entries/{entry}/reversal',
+      showsStatements: true,
       role: 'writer',
       summary: 'Put an entry back: rehearse it, or commit it. Only rows that are as the entry left them are written.',
       body: { 'application/json': { schema: reversalInput } },
@@ -71,6 +72,7 @@ export function reversalRoutes({ targets, rehearsals, jobs, runner }: Services) 
     defineRoute<z.ZodType, ReversalsInput>({
       method: 'post',
       path: '/v1/targets/{target}/reversals',
+      showsStatements: true,
       role: 'writer',
       summary: 'Put back all since an entry or a moment, the newest first, in one transaction.',
       body: { 'application/json': { schema: reversalsInput } },

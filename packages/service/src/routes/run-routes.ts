@@ -49,6 +49,7 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
     defineRoute<z.ZodType, RunInput>({
       method: 'post',
       path: '/v1/targets/{target}/runs',
+      showsStatements: true,
       role: 'writer',
       summary: 'Run a transaction, or steps that are sent with the run (for authors): rehearse it, or commit it.',
       headers: { 'Idempotency-Key': 'A commit that is sent again with the same key takes effect once.' },
@@ -119,6 +120,7 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
     defineRoute({
       method: 'get',
       path: '/v1/targets/{target}/runs/{run}',
+      showsStatements: true,
       role: 'author',
       summary: 'A run that was begun by this service lately: still going on, or over.',
       replies: { 200: { description: 'How it stands.', schema: runState } },

@@ -1,7 +1,11 @@
+import { spawn } from 'node:child_process'
+import { once } from 'node:events'
+import { readdirSync, readFileSync, rmSync } from 'node:fs'
+import { join } from 'node:path'
 import fc from 'fast-check'
 import pg from 'pg'
 import { isProblem, type RecordValues } from '@ledgerman/contract'
-import { compileCode, type CompiledCode } from '../../../../testing/compiled-code.js'
+import { compileCode, compileInto, type CompiledCode } from '../../../../testing/compiled-code.js'
 import { makeObservatory, type TestDatabase } from '../../../../testing/databases.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
@@ -232,5 +236,51 @@ describe('code that was written', () => {
     })
     expect([zip.status, zip.headers.get('content-type'), zip.text.slice(0, 2)]).toEqual([200, 'application/zip', 'PK'])
     await expect(target().code({ mappings: ['telescop'] })).rejects.toMatchObject({ code: 'not-found' })
+  })
+
+  it('carries a service by itself', async () => {
+    const example = join(import.meta.dirname, '../../../../examples/hours-office')
+    const written = await target().code({ mappings: ['programme'], transactions: ['move-hours'] })
+    // What stands in the example is what is written now.
+    expect(readdirSync(join(example, 'data')).sort()).toEqual(written.map(({ path }) => path).sort())
+    for (const { path, text } of written) expect(readFileSync(join(example, 'data', path), 'utf8')).toBe(text)
+    const server = { path: 'server.ts', text: readFileSync(join(example, 'server.ts'), 'utf8') }
+    const dir = compileInto([server, ...written.map(({ path, text }) => ({ path: `data/${path}`, text }))])
+    const env = { ...process.env, NODE_OPTIONS: '', PORT: '0', DATABASE_URL: copy.ownerUrl }
+    const office = spawn(process.execPath, [join(dir, 'server.js')], { env, stdio: ['ignore', 'pipe', 'inherit'] })
+    try {
+      const [line] = (await once(office.stdout, 'data')) as [Buffer]
+      const url = `http://127.0.0.1:${/on (\d+)/.exec(line.toString())?.[1]}`
+      const call = async (method: string, path: string, body?: object, headers: Record<string, string> = {}) => {
+        const init = {
+          method,
+          headers: { 'content-type': 'application/json', ...headers },
+          ...(body ? { body: JSON.stringify(body) } : {}),
+        }
+        const answer = await fetch(url + path, init)
+        return {
+          status: answer.status,
+          etag: answer.headers.get('etag') ?? '',
+          body: (await answer.json()) as Record<string, unknown>,
+        }
+      }
+      const seen = await call('GET', '/programmes/P-105')
+      expect([seen.status, seen.body['code']]).toEqual([200, 'P-105'])
+      const changed = await call('PATCH', '/programmes/P-105', { title: 'Office' }, { 'if-match': seen.etag })
+      expect(changed).toMatchObject({ status: 200, body: { changed: 1, record: { title: 'Office' } } })
+      expect(await call('PATCH', '/programmes/P-105', { title: 'Late' }, { 'if-match': seen.etag })).toMatchObject({
+        status: 412,
+        body: { code: 'record-changed', current: { title: 'Office' } },
+      })
+      expect((await call('GET', '/programmes/P-000')).status).toBe(404)
+      const transfer = await call('POST', '/transfers', { from: 'P-113', to: 'P-105', hours: '0.25' })
+      expect(transfer).toMatchObject({ status: 201, body: { changed: 2, matched: 2 } })
+      expect(await call('POST', '/transfers', { from: 'P-113', to: 'P-105', hours: '4000' })).toMatchObject({
+        status: 422,
+      })
+    } finally {
+      office.kill()
+      rmSync(dir, { recursive: true })
+    }
   })
 })

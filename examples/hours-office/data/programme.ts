@@ -1,0 +1,375 @@
+// Written by Ledgerman from the mapping programme, revision 1, of public.programme. Written again, it is
+// the same: change the mapping, not this file.
+import * as s from './support.js'
+
+/** A record of public.programme. Exact values (numbers with a point, moments) are strings. */
+export interface Programme {
+  readonly id: number
+  readonly code: string
+  title: string
+  semester: string
+  leadId: number
+  hoursGranted: string
+  hoursLeft: string
+  priority: number
+  contactEmail: string | null
+  tags: (string | null)[]
+  settings: unknown
+  readonly rowVersion: number
+  readonly updatedAt: string
+}
+
+/** What can be changed of it. */
+export type ProgrammeChanges = Partial<Pick<Programme, 'title' | 'semester' | 'leadId' | 'hoursGranted' | 'hoursLeft' | 'priority' | 'contactEmail' | 'tags' | 'settings'>>
+
+/** What can be given to a new one; what is left out gets its column's default. */
+export type ProgrammeValues = Pick<Programme, 'code' | 'title' | 'semester' | 'leadId' | 'hoursGranted' | 'hoursLeft'> & Partial<Pick<Programme, 'priority' | 'contactEmail' | 'tags' | 'settings' | 'updatedAt'>>
+
+/** What one is found by. */
+export type ProgrammeKey = Pick<Programme, 'code'>
+
+const READ: readonly (readonly [string, s.Read])[] = [
+  ['id', s.readNumber],
+  ['code', s.readText],
+  ['title', s.readText],
+  ['semester', s.readText],
+  ['leadId', s.readNumber],
+  ['hoursGranted', s.readText],
+  ['hoursLeft', s.readText],
+  ['priority', s.readNumber],
+  ['contactEmail', s.readText],
+  ['tags', s.readArray(s.readText, ',')],
+  ['settings', s.readJson],
+  ['rowVersion', s.readNumber],
+  ['updatedAt', s.readTimestamptz],
+]
+
+const WRITE = {
+  id: s.writeWhole(-2147483648n, 2147483647n, false),
+  code: s.writeText(null),
+  title: s.writeText(null),
+  semester: s.writeText(null),
+  leadId: s.writeWhole(-2147483648n, 2147483647n, false),
+  hoursGranted: s.writeNumeric(6, 2),
+  hoursLeft: s.writeNumeric(6, 2),
+  priority: s.writeWhole(-32768n, 32767n, false),
+  contactEmail: s.writeText(null),
+  tags: s.writeArray(s.writeText(null), ',', false),
+  settings: s.writeJson,
+  rowVersion: s.writeWhole(-2147483648n, 2147483647n, false),
+  updatedAt: s.writeText(null),
+} satisfies Record<keyof Programme, s.Write>
+
+const LOAD = `
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end, t.row_version::text
+from public.programme as t
+where t.code = $1::text
+limit 2`
+
+/**
+ * Loads one record by its key.
+ *
+ * @throws RecordMissing, RecordAmbiguous, ValueInvalid
+ */
+export async function loadProgramme(db: s.Db, key: ProgrammeKey): Promise<s.Loaded<Programme>> {
+  const rows = await s.ask(db, LOAD, [s.writeValue(WRITE.code, key.code, 'code')])
+  s.expectCount('programme', 'one', rows.length, true)
+  const [row = []] = rows
+  return { record: s.readRecord<Programme>(READ, row), guard: s.toGuard(row[13], 'v') }
+}
+
+const EQUALS: Readonly<Record<'id' | 'code' | 'title' | 'semester' | 'leadId' | 'hoursGranted' | 'hoursLeft' | 'priority' | 'contactEmail' | 'tags' | 'settings' | 'rowVersion' | 'updatedAt', readonly [column: string, condition: (bind: string) => string]>> = {
+  id: [`t.id`, (bind) => `t.id = ${bind}::integer`],
+  code: [`t.code`, (bind) => `t.code = ${bind}::text`],
+  title: [`t.title`, (bind) => `t.title = ${bind}::text`],
+  semester: [`t.semester`, (bind) => `t.semester = ${bind}::text`],
+  leadId: [`t.lead_id`, (bind) => `t.lead_id = ${bind}::integer`],
+  hoursGranted: [`t.hours_granted`, (bind) => `t.hours_granted = ${bind}::numeric`],
+  hoursLeft: [`t.hours_left`, (bind) => `t.hours_left = ${bind}::numeric`],
+  priority: [`t.priority`, (bind) => `t.priority = ${bind}::smallint`],
+  contactEmail: [`t.contact_email`, (bind) => `t.contact_email = ${bind}::text`],
+  tags: [`t.tags`, (bind) => `t.tags operator(pg_catalog.=) ${bind}::text[]`],
+  settings: [`t.settings`, (bind) => `t.settings = ${bind}::jsonb`],
+  rowVersion: [`t.row_version`, (bind) => `t.row_version = ${bind}::integer`],
+  updatedAt: [`t.updated_at`, (bind) => `t.updated_at = ${bind}::timestamp with time zone`],
+}
+
+/**
+ * Finds records that have these values; null stands for no value. In key order, at most `limit` of them.
+ *
+ * @throws ValueInvalid
+ */
+export async function findProgramme(
+  db: s.Db,
+  equal: Partial<Programme> = {},
+  { limit = 100 }: { limit?: number } = {},
+): Promise<s.Loaded<Programme>[]> {
+  const values: (string | null)[] = [String(limit)]
+  const conditions = s.namesOf<keyof typeof EQUALS>(equal, EQUALS).map((name) => {
+    const [column, condition] = EQUALS[name]
+    const value = s.writeValue(WRITE[name], equal[name], name)
+    return value === null ? `${column} is null` : condition(`$${values.push(value)}`)
+  })
+  const text = `
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end, t.row_version::text
+from public.programme as t
+where ${conditions.join(' and ') || 'true'}
+order by t.code
+limit $1::integer`
+  const rows = await s.ask(db, text, values)
+  return rows.map((row) => ({
+    record: s.readRecord<Programme>(READ, row),
+    guard: s.toGuard(row[13], 'v'),
+  }))
+}
+
+interface Settable {
+  column: string
+  /** The column as it is compared, and the value that is bound, as it is stored and as it is compared. */
+  now: string
+  stored: (bind: string) => string
+  compared: (bind: string) => string
+  /** Whether it is part of a unique index: then PostgreSQL locks the row harder. */
+  isUnique: boolean
+}
+
+const SET: Readonly<Record<keyof ProgrammeChanges, Settable>> = {
+  title: {
+    column: `title`,
+    now: `t.title`,
+    stored: (bind) => `${bind}::text`,
+    compared: (bind) => `${bind}::text`,
+    isUnique: false,
+  },
+  semester: {
+    column: `semester`,
+    now: `t.semester`,
+    stored: (bind) => `${bind}::text`,
+    compared: (bind) => `${bind}::text`,
+    isUnique: false,
+  },
+  leadId: {
+    column: `lead_id`,
+    now: `t.lead_id`,
+    stored: (bind) => `${bind}::integer`,
+    compared: (bind) => `${bind}::integer`,
+    isUnique: false,
+  },
+  hoursGranted: {
+    column: `hours_granted`,
+    now: `t.hours_granted`,
+    stored: (bind) => `${bind}::numeric(6,2)`,
+    compared: (bind) => `${bind}::numeric(6,2)`,
+    isUnique: false,
+  },
+  hoursLeft: {
+    column: `hours_left`,
+    now: `t.hours_left`,
+    stored: (bind) => `${bind}::numeric(6,2)`,
+    compared: (bind) => `${bind}::numeric(6,2)`,
+    isUnique: false,
+  },
+  priority: {
+    column: `priority`,
+    now: `t.priority`,
+    stored: (bind) => `${bind}::smallint`,
+    compared: (bind) => `${bind}::smallint`,
+    isUnique: false,
+  },
+  contactEmail: {
+    column: `contact_email`,
+    now: `t.contact_email`,
+    stored: (bind) => `${bind}::text`,
+    compared: (bind) => `${bind}::text`,
+    isUnique: false,
+  },
+  tags: {
+    column: `tags`,
+    now: `t.tags`,
+    stored: (bind) => `${bind}::text[]`,
+    compared: (bind) => `${bind}::text[]`,
+    isUnique: false,
+  },
+  settings: {
+    column: `settings`,
+    now: `t.settings`,
+    stored: (bind) => `${bind}::jsonb`,
+    compared: (bind) => `${bind}::jsonb`,
+    isUnique: false,
+  },
+}
+
+/** Locks the row, judges what was locked, and writes it where it differs. */
+function changeText(set: readonly (keyof ProgrammeChanges)[]): string {
+  const binds = set.map((_, at) => `$${at + 3}`)
+  const parts = set.map((name) => SET[name])
+  const now = parts.map((part) => part.now).join(', ')
+  const next = parts.map((part, at) => part.compared(binds[at] ?? '')).join(', ')
+  const assignments = parts.map((part, at) => `${part.column} = ${part.stored(binds[at] ?? '')}`).join(', ')
+  return `
+with hit as (
+  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
+    coalesce(t.row_version = any ($2::integer[]), false) as guard_holds,
+    pg_catalog.record_image_ne(row(${now}), row(${next})) as differs,
+    t.row_version::text as guard
+  from public.programme as t
+  where t.code = $1::text
+  for ${parts.some((part) => part.isUnique) ? 'update' : 'no key update'}
+), done as (
+  update public.programme as t
+  set ${assignments}, row_version = hit.row_version + 1
+  from hit
+  where t.code = hit.code and hit.guard_holds and hit.differs
+  returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard, true as written
+)
+select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at,
+  case when hit.guard_holds then 't' else 'f' end || 't' || case when hit.differs then 't' else 'f' end || case when done.written then 't' else 'f' end, hit.guard, done.guard, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end,
+  done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at
+from hit left join done on true`
+}
+
+/**
+ * Changes the named properties of one record, where it is still as it was loaded. A record that has these values already is not written.
+ *
+ * @throws RecordMissing, RecordChanged, RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
+ */
+export async function changeProgramme(
+  db: s.Db,
+  loaded: s.Loaded<Programme>,
+  changes: ProgrammeChanges,
+): Promise<s.Written<Programme>> {
+  const set = s.namesOf<keyof ProgrammeChanges>(changes, SET)
+  if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
+  const key = loaded.record
+  const values = set.map((name) => s.writeValue(WRITE[name], changes[name], name))
+  return s.inTransaction(db, s.LIMITS, async (client) => {
+    const rows = await s.ask(client, changeText(set), [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v'), ...values])
+    return judged(rows, loaded, partOf(changes, set))
+  })
+}
+
+const { partOf } = s
+
+/** What became of a change: its row holds the record before, a verdict, both guards, a broken rule, and the record after. */
+function judged(rows: s.Row[], loaded: s.Loaded<Programme>, yours: Record<string, unknown>): s.Written<Programme> {
+  s.expectCount('programme', 'one', rows.length, true)
+  const [row = []] = rows
+  const before = s.readRecord<Programme>(READ, row)
+  const [guardHolds, , differs, written] = row[13] ?? ''
+  const guard = s.toGuard(row[14], 'v')
+  if (guardHolds !== 't') {
+    const names = Object.keys(yours)
+    const [was, is] = [partOf(loaded.record, names), partOf(before, names)]
+    throw new s.RecordChanged('programme: the record is not as it was loaded.', was, yours, is, guard)
+  }
+  if (differs !== 't') return { record: before, guard, matched: 1, changed: 0 }
+  if (written !== 't') throw new s.RowNotWritten('programme: the record was found, and not written.')
+  assertRules(row[16])
+  const after = s.readRecord<Programme>(READ, row, 17)
+  return { record: after, guard: s.toGuard(row[15], 'v'), matched: 1, changed: 1 }
+}
+
+/** What has to be true of every record that is written, and what is said where it is not. */
+const RULES: readonly (readonly [that: string, otherwise: string])[] = [
+  ['hoursLeft <= hoursGranted', 'A programme cannot have more hours left than it was granted.'],
+]
+
+/** @throws RuleBroken */
+function assertRules(broken: string | null | undefined): void {
+  if (broken === null || broken === undefined) return
+  const [that, otherwise] = RULES[Number(broken) - 1] ?? ['', '']
+  throw new s.RuleBroken(otherwise, that)
+}
+
+/**
+ * Replaces every property that can be set. What was there and is not named cannot be lost: the type asks for all.
+ *
+ * @throws as changeProgramme
+ */
+export function replaceProgramme(
+  db: s.Db,
+  loaded: s.Loaded<Programme>,
+  values: Pick<Programme, 'title' | 'semester' | 'leadId' | 'hoursGranted' | 'hoursLeft' | 'priority' | 'contactEmail' | 'tags' | 'settings'>,
+): Promise<s.Written<Programme>> {
+  const missing = Object.keys(SET).filter((name) => !Object.hasOwn(values, name))
+  if (missing.length > 0) throw new s.ValueInvalid(missing.join(', '), 'a value: a replacement leaves nothing out')
+  return changeProgramme(db, loaded, values)
+}
+
+const ADD: Readonly<Record<keyof ProgrammeValues, readonly [column: string, stored: (bind: string) => string]>> = {
+  code: [`code`, (bind) => `${bind}::text`],
+  title: [`title`, (bind) => `${bind}::text`],
+  semester: [`semester`, (bind) => `${bind}::text`],
+  leadId: [`lead_id`, (bind) => `${bind}::integer`],
+  hoursGranted: [`hours_granted`, (bind) => `${bind}::numeric(6,2)`],
+  hoursLeft: [`hours_left`, (bind) => `${bind}::numeric(6,2)`],
+  priority: [`priority`, (bind) => `${bind}::smallint`],
+  contactEmail: [`contact_email`, (bind) => `${bind}::text`],
+  tags: [`tags`, (bind) => `${bind}::text[]`],
+  settings: [`settings`, (bind) => `${bind}::jsonb`],
+  updatedAt: [`updated_at`, (bind) => `${bind}::timestamp with time zone`],
+}
+
+/**
+ * Adds one record.
+ *
+ * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
+ */
+export async function addProgramme(db: s.Db, values: ProgrammeValues): Promise<s.Written<Programme>> {
+  const set = s.namesOf<keyof ProgrammeValues>(values, ADD)
+  const parts = set.map((name) => ADD[name])
+  const columns = parts.map(([column]) => column).join(', ')
+  const binds = parts.map(([, stored], at) => stored(`$${at + 1}`)).join(', ')
+  const text = `
+with done as (
+  insert into public.programme as t ${set.length > 0 ? `(${columns}) values (${binds})` : 'default values'}
+  returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard, true as written
+)
+select done.guard, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end, done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at from done`
+  const given = set.map((name) =>
+    s.writeValue(WRITE[name], values[name], name),
+  )
+  return s.inTransaction(db, s.LIMITS, async (client) => {
+    const [row] = await s.ask(client, text, [...given])
+    if (!row) throw new s.RowNotWritten('programme: the record was not added: a trigger kept it out.')
+    assertRules(row[1])
+    return { record: s.readRecord<Programme>(READ, row, 2), guard: s.toGuard(row[0], 'v'), matched: 1, changed: 1 }
+  })
+}
+
+const REMOVE = `
+with hit as (
+  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
+    coalesce(t.row_version = any ($2::integer[]), false) as guard_holds, t.row_version::text as guard
+  from public.programme as t
+  where t.code = $1::text
+  for update
+), done as (
+  delete from public.programme as t
+  using hit
+  where t.code = hit.code and hit.guard_holds
+  returning true as written
+)
+select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at, hit.guard_holds, done.written, hit.guard
+from hit left join done on true`
+
+/**
+ * Removes one record, where it is still as it was loaded.
+ *
+ * @returns the record as it was.
+ * @throws RecordMissing, RecordChanged, ConstraintBroken, LockTimeout; OutcomeUnknown
+ */
+export async function removeProgramme(db: s.Db, loaded: s.Loaded<Programme>): Promise<s.Written<Programme>> {
+  const key = loaded.record
+  return s.inTransaction(db, s.LIMITS, async (client) => {
+    const rows = await s.ask(client, REMOVE, [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v')])
+    s.expectCount('programme', 'one', rows.length, true)
+    const [row = []] = rows
+    const record = s.readRecord<Programme>(READ, row)
+    const guard = s.toGuard(row[15], 'v')
+    if (row[13] !== 't')
+      throw new s.RecordChanged('programme: the record is not as it was loaded.', { ...loaded.record }, {}, { ...record }, guard)
+    if (row[14] !== 't') throw new s.RowNotWritten('programme: the record was found, and not removed.')
+    return { record, guard: null, matched: 1, changed: 1 }
+  })
+}
