@@ -8,9 +8,10 @@ const ARROWS = {
   contract: [],
   seal: ['contract'],
   core: ['contract', 'seal'],
-  service: ['contract', 'seal', 'core'],
+  review: ['contract'],
+  service: ['contract', 'seal', 'review', 'core'],
   client: ['contract'],
-  cli: ['client', 'contract', 'seal'],
+  cli: ['client', 'contract', 'seal', 'review'],
   console: ['client', 'contract'],
   local: [],
 }

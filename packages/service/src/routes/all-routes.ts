@@ -1,6 +1,7 @@
 import type { Route } from '../http/route.js'
 import { bookRoutes } from './book-routes.js'
 import { codeRoutes } from './code-routes.js'
+import { reviewRoutes } from './review-routes.js'
 import { definitionRoutes } from './definition-routes.js'
 import { drillRoutes } from './drill-routes.js'
 import { entryRoutes } from './entry-routes.js'
@@ -36,6 +37,7 @@ export function allRoutes(services: Services): Route[] {
     reversalRoutes,
     bookRoutes,
     codeRoutes,
+    reviewRoutes,
     drillRoutes,
     targetRoutes,
     tokenRoutes,

@@ -1,0 +1,8 @@
+export { languageOf } from './extract/grammar.js'
+export type { SourceLanguage } from './extract/grammar.js'
+export { reviewFiles } from './review.js'
+export type { ReviewOptions, SourceFile } from './review.js'
+export { findTable } from './catalogue.js'
+export type { Prepared, ReviewCatalogue, ReviewTable } from './catalogue.js'
+export { toSarif } from './sarif.js'
+export { WHY } from './rules/finding.js'

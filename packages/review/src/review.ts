@@ -1,0 +1,204 @@
+import type { PlaceholderStyle, Review, ReviewedStatement, ReviewFinding } from '@ledgerman/contract'
+import type { ReviewCatalogue } from './catalogue.js'
+import type { Execution, FunctionFacts } from './extract/facts.js'
+import { readExecutions } from './extract/executions.js'
+import { languageOf, parseSource, type SourceLanguage } from './extract/grammar.js'
+import { accepted } from './acceptances.js'
+import { catalogueFindings } from './rules/catalogue-rules.js'
+import { finding, type Subject } from './rules/finding.js'
+import { flowFindings } from './rules/flow-rules.js'
+import { statementFindings } from './rules/statement-rules.js'
+import { readText } from './sql/placeholders.js'
+import { readSqlFile } from './sql/sql-file.js'
+import { loadSqlGrammar, parseStatements } from './sql/statement-facts.js'
+
+export interface SourceFile {
+  path: string
+  text: string
+}
+
+export interface ReviewOptions {
+  catalogue?: ReviewCatalogue | undefined
+  placeholders?: PlaceholderStyle | undefined
+}
+
+/** What is larger is not read: a generated file, or no source at all. */
+const LARGEST_FILE = 4 * 1024 * 1024
+const LONGEST_LINE = 200_000
+const LONGEST_STATEMENT = 100_000
+
+/** Reads the statements out of files, and says what is wrong with them. */
+export async function reviewFiles(files: readonly SourceFile[], options: ReviewOptions = {}): Promise<Review> {
+  await loadSqlGrammar()
+  const statements: ReviewedStatement[] = []
+  const findings: ReviewFinding[] = []
+  for (const file of files) await reviewFile(file, options, statements, findings)
+  const count = (level: string) => findings.filter((each) => each.level === level && each.accepted === undefined).length
+  return {
+    statements,
+    findings,
+    summary: {
+      files: files.length,
+      statements: statements.length,
+      error: count('error'),
+      warning: count('warning'),
+      note: count('note'),
+      accepted: findings.filter((each) => each.accepted !== undefined).length,
+    },
+  }
+}
+
+async function reviewFile(
+  { path, text }: SourceFile,
+  options: ReviewOptions,
+  statements: ReviewedStatement[],
+  findings: ReviewFinding[],
+): Promise<void> {
+  const note = (message: string) =>
+    findings.push(
+      finding(
+        { path, index: null },
+        'does-not-parse',
+        'note',
+        { line: 1, column: 1, endLine: 1, endColumn: 1 },
+        message,
+      ),
+    )
+  const language = languageOf(path)
+  if (!language) return void note('It is in none of the languages that are read.')
+  if (text.includes('\0')) return void note('It is no text, and was not read.')
+  if (text.length > LARGEST_FILE || longestLine(text) > LONGEST_LINE)
+    return void note('It is too large, or has lines that are too long, and was not read.')
+  const read = await readFile(language, text)
+  if (!read) return void note('It took too long to parse, and was not read.')
+  const subjects: Subject[] = []
+  const own: ReviewFinding[] = []
+  for (const execution of read.executions) {
+    const subject = toSubject(path, execution, options, statements.length, own)
+    if (!subject) continue
+    subjects.push(subject)
+    own.push(...statementFindings(subject))
+    const seen = options.catalogue ? await catalogueFindings(subject, options.catalogue) : undefined
+    own.push(...(seen?.findings ?? []))
+    statements.push(toStatement(subject, seen))
+  }
+  for (const fn of read.functions)
+    own.push(
+      ...flowFindings(
+        fn,
+        subjects.filter(({ execution }) => execution.fn === fn),
+        text,
+      ),
+    )
+  findings.push(
+    ...accepted(withoutDoubles(own), text).sort((one, other) => one.line - other.line || one.column - other.column),
+  )
+}
+
+async function readFile(
+  language: SourceLanguage,
+  text: string,
+): Promise<{ executions: Execution[]; functions: FunctionFacts[] } | undefined> {
+  if (language === 'sql') return { executions: readSqlFile(text).executions, functions: [] }
+  const tree = await parseSource(language, text)
+  if (!tree) return undefined
+  try {
+    return readExecutions(tree, language)
+  } finally {
+    tree.delete()
+  }
+}
+
+/** A statement as PostgreSQL reads it, or what keeps it from being one. */
+function toSubject(
+  path: string,
+  execution: Execution,
+  { placeholders }: ReviewOptions,
+  index: number,
+  findings: ReviewFinding[],
+): Subject | undefined {
+  const read = readText(execution, placeholders)
+  if (read.text.length > LONGEST_STATEMENT) return undefined
+  const first = parseStatements(read.text)
+  const second = 'problem' in first && read.asNames !== read.text ? parseStatements(read.asNames) : first
+  const parsed = 'statements' in second ? second : first
+  if ('statements' in parsed) {
+    const isNamed = parsed === second && second !== first
+    const all = parsed.statements.filter(({ kind }) => kind !== 'transaction' || parsed.statements.length > 1)
+    const [facts = parsed.statements[0], ...others] = all
+      .filter(({ kind }) => kind !== 'transaction')
+      .concat(all.filter(({ kind }) => kind === 'transaction'))
+    if (!facts) return undefined
+    return { path, execution, read: isNamed ? { ...read, text: read.asNames } : read, facts, others, index }
+  }
+  const subject: Subject = { path, execution, read, facts: undefined, others: [], index }
+  if (read.pasted.length > 0)
+    findings.push(
+      finding(
+        subject,
+        'does-not-parse',
+        'note',
+        execution.place,
+        'What it is put together from is only known when it runs, so its text cannot be checked.',
+      ),
+    )
+  else {
+    const { message, at } = parsed.problem
+    findings.push(
+      finding(subject, 'does-not-parse', 'error', read.placeAt(at), `PostgreSQL does not take it: ${message}.`),
+    )
+  }
+  return subject
+}
+
+function toStatement(
+  { path, execution, read, facts }: Subject,
+  seen: Awaited<ReturnType<typeof catalogueFindings>> | undefined,
+): ReviewedStatement {
+  const names = new Map(read.placeholders.map(({ number, name }) => [number, name]))
+  const numbers = [...new Set([...names.keys(), ...(facts?.parameters ?? [])])].sort((one, other) => one - other)
+  const columnOf = (number: number) => facts?.equalities.find(({ parameter }) => parameter === number)?.column
+  return {
+    path,
+    line: execution.place.line,
+    column: execution.place.column,
+    language: execution.language,
+    text: read.text.trim(),
+    kind: facts?.kind ?? 'unknown',
+    tables: [
+      ...new Set(
+        facts?.tables
+          .filter(({ name }) => !facts.localNames.has(name))
+          .map(({ schema, name }) => (schema === null ? name : `${schema}.${name}`)) ?? [],
+      ),
+    ],
+    key: seen?.key ?? null,
+    params: numbers.map((number) => ({
+      name: names.get(number) ?? columnOf(number) ?? `$${number}`,
+      type: seen?.types[number - 1] ?? null,
+    })),
+    rows:
+      seen?.rows ?? (facts?.where === null && (facts.kind === 'update' || facts.kind === 'delete') ? 'every' : null),
+    index: seen?.index ?? null,
+  }
+}
+
+/** One thing is said once at a place, by the rule that says more. */
+function withoutDoubles(findings: readonly ReviewFinding[]): ReviewFinding[] {
+  const seen = new Set<string>()
+  return findings.filter((each) => {
+    const key = `${each.rule} ${each.line}:${each.column} ${each.message}`
+    if (seen.has(key)) return false
+    seen.add(key)
+    return true
+  })
+}
+
+function longestLine(text: string): number {
+  let longest = 0
+  for (let from = 0, to = text.indexOf('\n'); from <= text.length; from = to + 1, to = text.indexOf('\n', from)) {
+    if (to < 0) return Math.max(longest, text.length - from)
+    longest = Math.max(longest, to - from)
+  }
+  return longest
+}

@@ -1,0 +1,64 @@
+import type { ReviewFinding, ReviewLevel, ReviewRule } from '@ledgerman/contract'
+import type { Execution, Place } from '../extract/facts.js'
+import type { ReadText } from '../sql/placeholders.js'
+import type { StatementFacts } from '../sql/statement-facts.js'
+
+/** One statement with all that is known of it. */
+export interface Subject {
+  path: string
+  execution: Execution
+  read: ReadText
+  /** Undefined where its text is not one that PostgreSQL takes, or is not known. */
+  facts: StatementFacts | undefined
+  /** The other statements of the same text. */
+  others: readonly StatementFacts[]
+  index: number
+}
+
+/** Why each rule matters, in one sentence; the docs say it with examples. */
+export const WHY: Readonly<Record<ReviewRule, string>> = {
+  'does-not-parse': 'It fails each time it is run, or means something else than its author thought.',
+  'unknown-name': 'It fails each time it is run.',
+  'every-row': 'Every row of the table is changed or removed, and nothing says so.',
+  'not-one-row': 'It changes rows that nobody meant, and says nothing.',
+  'value-in-text': 'Whoever gives the value can change what the statement does, and a quote in it makes it fail.',
+  'parameter-count': 'It fails when it is run, or values land in the wrong places.',
+  'null-comparison': 'A comparison with null is true of no row, so nothing is found.',
+  'key-assigned': 'Other rows and programs know the record by its key; a generated value cannot be set at all.',
+  'type-mismatch': 'The column is converted for every row, so no index serves, or the statement fails.',
+  'no-index': 'The whole table is read each time, and rows that are locked on the way hold others up.',
+  'unguarded-save': 'Two people who loaded the same record overwrite each other without noticing.',
+  'count-ignored': 'A record that was not there is reported as changed.',
+  'never-committed': 'The change is gone when the session ends, though the program went on as if it was kept.',
+  apart: 'Where the second statement fails, the first one stays: half of the change is kept.',
+  'unbounded-wait': 'It waits for as long as somebody holds the row, and others wait behind it.',
+  'one-by-one': 'Each round trip costs more than the row: one statement does it many times faster.',
+  'session-kept': 'The pool runs dry, and everybody waits.',
+  'transaction-inside':
+    'The driver does not know of the transaction: where something fails it stays open or is half done.',
+}
+
+/** Puts a finding together. */
+export function finding(
+  subject: Pick<Subject, 'path'> & { index: number | null },
+  rule: ReviewRule,
+  level: ReviewLevel,
+  place: Place,
+  message: string,
+  instead: string | null = null,
+): ReviewFinding {
+  const { line, column, endLine, endColumn } = place
+  return {
+    rule,
+    level,
+    path: subject.path,
+    line,
+    column,
+    endLine,
+    endColumn,
+    message,
+    why: WHY[rule],
+    instead,
+    statement: subject.index,
+  }
+}

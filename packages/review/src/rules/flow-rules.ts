@@ -1,0 +1,223 @@
+import type { ReviewFinding } from '@ledgerman/contract'
+import type { FunctionFacts } from '../extract/facts.js'
+import { finding, type Subject } from './finding.js'
+
+/** What a function does with the statements it runs. */
+export function flowFindings(fn: FunctionFacts, subjects: readonly Subject[], fileText: string): ReviewFinding[] {
+  if (subjects.length === 0) return []
+  return [countIgnored, neverCommitted, apart, unboundedWait, oneByOne, sessionKept].flatMap((rule) =>
+    rule(fn, subjects, fileText),
+  )
+}
+
+const COUNTS =
+  /\b(row_?count|rowCount|affected_?rows|affectedRows|pg_affected_rows|changes|statusmessage|RowsAffected|getUpdateCount|changedRows|num_rows|RecordsAffected)\b/i
+
+function writes({ facts }: Subject): boolean {
+  return facts !== undefined && ['insert', 'update', 'delete', 'merge'].includes(facts.kind)
+}
+
+function countIgnored(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  if (COUNTS.test(fn.text)) return []
+  return subjects.flatMap((subject) => {
+    const { facts, execution } = subject
+    if (
+      !facts ||
+      (facts.kind !== 'update' && facts.kind !== 'delete') ||
+      facts.where === null ||
+      facts.equalities.length === 0
+    )
+      return []
+    // What is handed on, or read back, somebody may look at.
+    if (
+      execution.isResultUsed &&
+      !/^(execute|prepare|prepareStatement|CommandText|NpgsqlCommand|SqlCommand)$/.test(execution.method)
+    )
+      return []
+    if (facts.hasReturning && /fetch|\.rows|\.next\(|Read\(|ExecuteScalar/.test(fn.text)) return []
+    if (
+      execution.isResultUsed &&
+      /prepare/i.test(execution.method) &&
+      /(=|return|if\s*\()\s*[\w$>.-]*\.?(executeUpdate|execute)\(/.test(fn.text)
+    )
+      return []
+    if (
+      /(=|return|if\s*\(|await)\s*(await\s+)?[\w.]*ExecuteNonQuery(Async)?\(/.test(fn.text) &&
+      /(=|return|if\s*\()\s*(await\s+)?[\w.]*ExecuteNonQuery/.test(fn.text)
+    )
+      return []
+    const verb = facts.kind === 'update' ? 'changed' : 'removed'
+    return [
+      finding(
+        subject,
+        'count-ignored',
+        'warning',
+        execution.place,
+        `${fn.name} does not look how many rows were ${verb}: a ${facts.target?.name ?? 'record'} that is not there goes unnoticed.`,
+      ),
+    ]
+  })
+}
+
+function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  const written = subjects.filter(writes)
+  const [first] = written
+  if (!first) return []
+  const { language } = first.execution
+  const has = (name: RegExp) => fn.calls.some((call) => name.test(call.name))
+  const commits = has(/^commit(Async)?$/i) || /['"`;]\s*commit\b/i.test(fn.text)
+  const rollsBack = has(/^roll_?back(Async)?$/i) || /['"`;]\s*rollback\b/i.test(fn.text)
+  const say = (message: string) => [finding(first, 'never-committed', 'error', first.execution.place, message)]
+  const begins =
+    has(/^(beginTransaction|BeginTransaction|BeginTransactionAsync|begin_transaction)$/) ||
+    (has(/^setAutoCommit$/) && /setAutoCommit\(\s*false/.test(fn.text)) ||
+    /['"`]\s*(begin|start transaction)\b[^;'"`]*;?\s*['"`]/i.test(fn.text)
+  if (language === 'python') {
+    const opens = fn.calls.some((call) => call.name === 'connect' && /psycopg|pg8000|pgdb|^$/.test(call.receiver))
+    const isManaged =
+      /\bwith\s+(?!closing)[\w.]*\.?(connect|conn\w*|transaction|begin)\b/.test(fn.text) ||
+      /autocommit\s*=\s*True|\.begin\(|\.transaction\(/.test(fn.text)
+    if (opens && !commits && !isManaged && !/return\s+conn|yield/.test(fn.text))
+      return say(
+        `${fn.name} opens a connection, writes, and never commits: the change is rolled back when it is closed.`,
+      )
+  }
+  if (!begins || /\.transaction\(|\$transaction/.test(fn.text)) return []
+  if (!commits) return say(`${fn.name} begins a transaction and never commits it.`)
+  // Closing, or a block that ends it, rolls back what was not committed.
+  const ends = /\busing\s*\(|\busing\s+var|\bawait using|try\s*\(|\bwith\b/.test(fn.text) && language !== 'php'
+  if (!rollsBack && !ends)
+    return [
+      finding(
+        first,
+        'never-committed',
+        'warning',
+        first.execution.place,
+        `${fn.name} does not roll back where a statement fails: the transaction stays open.`,
+      ),
+    ]
+  return []
+}
+
+function apart(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  const written = subjects.filter(writes)
+  const [, second] = written
+  if (!second) return []
+  const { language } = second.execution
+  const isInTransaction =
+    /beginTransaction|BeginTransaction|begin_transaction|setAutoCommit\(\s*false|['"`]\s*(begin|start transaction)\b|\.transaction\(|\.begin\(|\$transaction|TransactionScope|inTransaction|@Transactional|\bwith\s+[\w.]*conn\w*\s*[:,]|\bwith\s+[\w.]*connect\(|transactional|\btx\b|\btrx\b/i.test(
+      fn.text,
+    )
+  if (isInTransaction) return []
+  const say = (message: string) => [finding(second, 'apart', 'warning', second.execution.place, message)]
+  if (language === 'python') {
+    // Each commit ends a transaction: between two writes it parts them.
+    const commits = fn.calls.filter(({ name }) => name === 'commit')
+    const between = commits.some(({ at }) => at > (written[0]?.execution.at ?? 0) && at < second.execution.at)
+    const isAuto = /autocommit\s*=\s*True/.test(fn.text)
+    return between || isAuto
+      ? say(`${fn.name} commits between two writes: where the second fails, the first stays.`)
+      : []
+  }
+  const exclusive = /\belse\b|\bswitch\b|\bcase\b/.test(fn.text) && written.length === 2
+  const receiver = second.execution.receiver
+  const isGiven =
+    /^(client|conn|connection|tx|trx|transaction|db)$/i.test(receiver.replace(/^\$?this->|^\$|^this\./, '')) &&
+    isParameter(fn, receiver)
+  if (exclusive || isGiven) return []
+  return say(
+    `${fn.name} writes ${written.length} times, each in a transaction of its own: where one fails, those before it stay.`,
+  )
+}
+
+/** A connection that the caller hands in may be in a transaction already. */
+function isParameter(fn: FunctionFacts, receiver: string): boolean {
+  const head = fn.text.slice(0, fn.text.search(/[{:]\s*\n|=>/) + 1 || 200)
+  return head.includes(receiver.replace(/^\$?this->|^this\./, ''))
+}
+
+function unboundedWait(fn: FunctionFacts, subjects: readonly Subject[], fileText: string): ReviewFinding[] {
+  if (/lock_timeout|statement_timeout|command_?timeout|query_timeout|setQueryTimeout|CommandTimeout/i.test(fileText))
+    return []
+  return subjects.flatMap((subject) => {
+    const { facts, execution } = subject
+    const waits = facts?.locks?.waits === true || facts?.kind === 'lock'
+    return waits
+      ? [
+          finding(
+            subject,
+            'unbounded-wait',
+            'warning',
+            execution.place,
+            `${fn.name} waits for a lock for as long as it takes. Set lock_timeout for the transaction, or say nowait.`,
+            `set local lock_timeout = '2s'`,
+          ),
+        ]
+      : []
+  })
+}
+
+function oneByOne(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  return subjects.flatMap((subject) => {
+    const { facts, execution } = subject
+    if (execution.loop === null || !facts || !['select', 'insert', 'update', 'delete'].includes(facts.kind)) return []
+    if (facts.parameters.size === 0 && subject.read.pasted.length === 0) return []
+    // A loop that goes on until nothing is left works in batches.
+    if (facts.hasLimit || /\bwhile\s*\(?\s*(true|True|1)\b/.test(fn.text)) return []
+    const way = {
+      insert: 'values of many rows, or unnest',
+      update: 'from unnest(…)',
+      delete: 'where … = any(…)',
+      select: 'where … = any(…)',
+    }[facts.kind as 'insert']
+    return [
+      finding(
+        subject,
+        'one-by-one',
+        'warning',
+        execution.place,
+        `${fn.name} runs it once for each round of a loop. One statement does all: ${way}.`,
+      ),
+    ]
+  })
+}
+
+function sessionKept(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  const first = subjects.find(({ facts }) => facts?.kind !== 'transaction')
+  if (!first) return []
+  const { language } = first.execution
+  const taken = fn.calls.find(({ name, receiver, argument }) => {
+    if (language === 'typescript' || language === 'tsx' || language === 'javascript')
+      return name === 'connect' && /pool/i.test(receiver)
+    if (language === 'python') return (name === 'connect' && /psycopg|pg8000/.test(receiver)) || name === 'getconn'
+    if (language === 'java') return name === 'getConnection'
+    return (
+      language === 'csharp' &&
+      /^(NpgsqlConnection|OpenConnection|OpenConnectionAsync|CreateConnection)$/.test(name) &&
+      argument !== undefined
+    )
+  })
+  if (!taken || taken.isInWith) return []
+  const given = fn.calls.filter(({ name }) =>
+    /^(release|close|end|putconn|Dispose|DisposeAsync|Close|CloseAsync|closeQuietly|destroy)$/.test(name),
+  )
+  const isReturned = /return\s+(new\s+)?\w*(conn|client|connection)\w*\s*;?\s*(\}|$|\n)/i.test(fn.text)
+  if (
+    isReturned ||
+    given.some(({ isInFinally }) => isInFinally) ||
+    /\bwith\s+closing|contextmanager|yield|\busing\s|await using|try\s*\(|\bwith\s/.test(fn.text)
+  )
+    return []
+  const place = first.execution.place
+  return [
+    finding(
+      first,
+      'session-kept',
+      'warning',
+      place,
+      given.length === 0
+        ? `${fn.name} takes a connection and never hands it back.`
+        : `${fn.name} hands its connection back only where nothing fails: do it in a finally block.`,
+    ),
+  ]
+}

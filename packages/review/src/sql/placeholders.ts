@@ -1,0 +1,177 @@
+import type { PlaceholderStyle } from '@ledgerman/contract'
+import type { Execution, Part, Place } from '../extract/facts.js'
+import type { SourceLanguage } from '../extract/grammar.js'
+
+/** A place for a value, as the program wrote it. */
+export interface Placeholder {
+  /** As it stands: `?`, `:code`, `$2`. */
+  written: string
+  style: PlaceholderStyle
+  /** Null of one without a name. */
+  name: string | null
+  /** The n of PostgreSQL's $n that it became. */
+  number: number
+  /** Its place in the text as it was written, in characters. */
+  at: number
+}
+
+/** A value that was pasted into the text. */
+export interface Pasted {
+  value: string
+  how: 'interpolation' | 'concatenation' | 'format'
+  place: Place
+  /** Whether it stands between quotes. */
+  isQuoted: boolean
+}
+
+/** A statement as PostgreSQL reads it. */
+export interface ReadText {
+  /** With $n for each placeholder, and for each pasted value outside quotes. */
+  text: string
+  /** The same, with a name in place of a pasted value: it may be that of a table. */
+  asNames: string
+  placeholders: Placeholder[]
+  pasted: Pasted[]
+  /** Where a character of `text` stands in the file. */
+  placeAt: (offset: number) => Place
+}
+
+const OPEN = '\ue000'
+const CLOSE = '\ue001'
+
+const STYLES: Readonly<Record<SourceLanguage, readonly PlaceholderStyle[]>> = {
+  sql: ['dollar', 'colon'],
+  typescript: ['dollar', 'question', 'colon'],
+  tsx: ['dollar', 'question', 'colon'],
+  javascript: ['dollar', 'question', 'colon'],
+  python: ['percent', 'percent-named', 'dollar', 'colon', 'question'],
+  php: ['question', 'colon', 'dollar'],
+  java: ['question', 'colon'],
+  csharp: ['at', 'colon', 'dollar'],
+}
+
+/** What PostgreSQL's scanner tells apart, and what may be a placeholder. */
+const TOKENS =
+  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|%\((\w+)\)s|%%|(%s)|::|:=|:'?([\p{L}_][\p{L}\p{N}_]*)'?|(\?\d*)(?![|&?])|@([\p{L}_][\p{L}\p{N}_]*)|\ue000(\d+)\ue001|[\p{L}_][\p{L}\p{N}_$]*/gu
+
+/** Puts a statement's parts together as PostgreSQL reads them. */
+export function readText(
+  { parts, language }: Pick<Execution, 'parts' | 'language'>,
+  forced?: PlaceholderStyle,
+): ReadText {
+  const styles = forced ? [forced] : STYLES[language]
+  const values = parts.filter((part) => 'value' in part)
+  let count = 0
+  const source = parts.map((part) => ('text' in part ? part.text : `${OPEN}${count++}${CLOSE}`)).join('')
+  const placeholders: Placeholder[] = []
+  const pasted: Pasted[] = []
+  const named = new Map<string, number>()
+  const highest = Math.max(0, ...[...source.matchAll(/\$(\d{1,4})/g)].map(([, number]) => Number(number)))
+  let next = styles.includes('dollar') && highest > 0 ? highest : 0
+  const numberOf = (name: string | null): number => {
+    if (name === null) return ++next
+    let number = named.get(name)
+    if (number === undefined) named.set(name, (number = ++next))
+    return number
+  }
+  const pieces: { text: string; name: string; from: number }[] = []
+  let from = 0
+  const push = (text: string, name: string, at: number) => pieces.push({ text, name, from: at })
+  TOKENS.lastIndex = 0
+  for (let found = TOKENS.exec(source); found; found = TOKENS.exec(source)) {
+    const [token, dollar, percentName, percent, colon, question, at, value] = found
+    const isStringLike = /^(?:[eE]?'|"|--|\/\*)/.test(token) && colon === undefined
+    const replace = (style: PlaceholderStyle, name: string | null, number = numberOf(name)) => {
+      push(source.slice(from, found.index), source.slice(from, found.index), from)
+      push(`$${number}`, `$${number}`, found.index)
+      placeholders.push({ written: token, style, name, number, at: found.index })
+      from = TOKENS.lastIndex
+    }
+    const paste = (index: number, isQuoted: boolean) => {
+      const part = values[index] as Extract<Part, { value: string }>
+      pasted.push({ value: part.value, how: part.how, place: part.place, isQuoted })
+    }
+    if (isStringLike) {
+      const inside = token.replace(new RegExp(`${OPEN}(\\d+)${CLOSE}`, 'g'), (_, index: string) => {
+        paste(Number(index), token.startsWith("'") || /^[eE]'/.test(token))
+        return 'x'
+      })
+      if (inside !== token) {
+        push(source.slice(from, found.index), source.slice(from, found.index), from)
+        push(inside, inside, found.index)
+        from = TOKENS.lastIndex
+      } else if (styles[0] === 'percent' && token.includes('%%')) {
+        push(source.slice(from, found.index), source.slice(from, found.index), from)
+        push(token.replaceAll('%%', '%'), token.replaceAll('%%', '%'), found.index)
+        from = TOKENS.lastIndex
+      }
+    } else if (/^\$(?!\d)/.test(token)) {
+      const end = source.indexOf(token, TOKENS.lastIndex)
+      TOKENS.lastIndex = end < 0 ? source.length : end + token.length
+    } else if (value !== undefined) {
+      paste(Number(value), false)
+      push(source.slice(from, found.index), source.slice(from, found.index), from)
+      const before = source[found.index - 1] ?? ''
+      const isPart = /[\w.]/.test(before) || /[\w.]/.test(source[TOKENS.lastIndex] ?? '')
+      push(isPart ? 'ledgerman_value' : `$${++next}`, 'ledgerman_value', found.index)
+      from = TOKENS.lastIndex
+    } else if (dollar !== undefined && styles.includes('dollar')) replace('dollar', null, Number(dollar))
+    else if (percentName !== undefined && styles.includes('percent-named')) replace('percent-named', percentName)
+    else if (percent !== undefined && styles.includes('percent')) replace('percent', null)
+    else if (token === '%%' && styles.includes('percent')) {
+      push(source.slice(from, found.index), source.slice(from, found.index), from)
+      push('%', '%', found.index)
+      from = TOKENS.lastIndex
+    } else if (colon !== undefined && styles.includes('colon') && !/[\w\])]/.test(source[found.index - 1] ?? ''))
+      replace('colon', colon)
+    else if (
+      question !== undefined &&
+      styles.includes('question') &&
+      !/^\s*['"]/.test(source.slice(TOKENS.lastIndex, TOKENS.lastIndex + 3))
+    )
+      replace('question', null, question.length > 1 ? Number(question.slice(1)) : undefined)
+    else if (at !== undefined && styles.includes('at')) replace('at', at)
+  }
+  push(source.slice(from), source.slice(from), from)
+  const text = pieces.map((piece) => piece.text).join('')
+  return {
+    text,
+    asNames: pieces.map((piece) => piece.name).join(''),
+    placeholders,
+    pasted,
+    placeAt: (offset) => placeIn(parts, sourceOffset(pieces, offset)),
+  }
+}
+
+/** Where a character of the read text stands among the characters that were written. */
+function sourceOffset(pieces: readonly { text: string; from: number }[], offset: number): number {
+  let rest = offset
+  for (const { text, from } of pieces) {
+    if (rest < text.length) return from + rest
+    rest -= text.length
+  }
+  return Number.MAX_SAFE_INTEGER
+}
+
+function placeIn(parts: readonly Part[], offset: number): Place {
+  let rest = offset
+  let values = 0
+  for (const part of parts) {
+    const length = 'text' in part ? part.text.length : `${OPEN}${values++}${CLOSE}`.length
+    if (rest >= length) {
+      rest -= length
+      continue
+    }
+    if (!('text' in part)) return part.place
+    const before = part.text.slice(0, rest)
+    const lines = before.split('\n')
+    const line = part.place.line + lines.length - 1
+    const column = lines.length === 1 ? part.place.column + rest : (lines.at(-1)?.length ?? 0) + 1
+    const word = /^[\w$".]+|^\S/.exec(part.text.slice(rest))?.[0] ?? ' '
+    return { line, column, endLine: line, endColumn: column + word.length }
+  }
+  const last = parts.at(-1)?.place
+  return last
+    ? { ...last, line: last.endLine, column: Math.max(1, last.endColumn - 1) }
+    : { line: 1, column: 1, endLine: 1, endColumn: 2 }
+}

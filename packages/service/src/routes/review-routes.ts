@@ -1,0 +1,59 @@
+import { isProblem, LedgermanProblem, review as reviewSchema, reviewInput, type ReviewInput } from '@ledgerman/contract'
+import { reviewFiles, toSarif } from '@ledgerman/review'
+import type { z } from 'zod'
+import { defineRoute } from '../http/route.js'
+import { liveCatalogue } from '../review/live-catalogue.js'
+import type { Services } from './services.js'
+
+const SARIF = 'application/sarif+json'
+const LONGEST_MS = 5 * 60_000
+
+/** What is wrong with the data-access code one already has. */
+export function reviewRoutes({ targets }: Services) {
+  return [
+    defineRoute<z.ZodType, ReviewInput>({
+      method: 'post',
+      path: '/v1/targets/{target}/review',
+      role: 'author',
+      summary: 'Review the statements in SQL files and source code against the live catalogue. Nothing of them is run.',
+      body: { 'application/json': { schema: reviewInput } },
+      replies: {
+        200: { description: 'Statements and findings; also as SARIF 2.1.0.', schema: reviewSchema, alsoAs: [SARIF] },
+      },
+      problems: ['media-type', 'too-large', 'cancelled'],
+      longestMs: LONGEST_MS,
+      handle: async (call) => {
+        const target = targets.get(call.params['target'] ?? '')
+        const type = call.request.accepts(['application/json', SARIF])
+        if (type === false)
+          throw new LedgermanProblem('media-type', `A review is given as application/json or ${SARIF}.`, {
+            where: 'accept',
+          })
+        const published = await targets.mappings.list(target.name)
+        const mappings = await Promise.all(
+          published.map((revision) =>
+            targets.resolve(target, revision).catch((error: unknown) => {
+              // One that no longer fits says nothing of its table.
+              if (isProblem(error)) return undefined
+              throw error
+            }),
+          ),
+        )
+        const catalogue = await liveCatalogue(
+          target,
+          mappings.filter((mapping) => mapping !== undefined),
+          call.gone(),
+        )
+        const { files, placeholders } = call.body
+        const review = await reviewFiles(files, { catalogue, placeholders })
+        if (type === SARIF)
+          return { status: 200, stream: { contentType: SARIF, chunks: one(JSON.stringify(toSarif(review, '0.1.0'))) } }
+        return { status: 200, body: review }
+      },
+    }),
+  ]
+}
+
+async function* one(text: string): AsyncGenerator<string> {
+  yield await Promise.resolve(text)
+}
