@@ -74,7 +74,7 @@ const corePurity = {
 }
 
 export default ts.config(
-  { ignores: ['**/dist/**', 'examples/*/data/**', '.ledgerman/**', 'coverage/**'] },
+  { ignores: ['**/dist/**', 'examples/*/data/**', 'packages/review/test/corpus/**', '.ledgerman/**', 'coverage/**'] },
   ...ts.configs.recommended,
   ...vue.configs['flat/recommended'],
   { languageOptions: { globals: globals.node }, linterOptions: { reportUnusedDisableDirectives: 'error' } },

@@ -10,7 +10,8 @@ export default defineConfig({
     conditions,
     alias: { 'node:child_process': fileURLToPath(new URL('src/no-subprocess.ts', import.meta.url)) },
   },
-  ssr: { noExternal: true, resolve: { conditions } },
+  // It finds its grammars beside its own files, and most commands need none of it.
+  ssr: { noExternal: true, external: ['@ledgerman/review'], resolve: { conditions } },
   build: {
     ssr: 'src/main.ts',
     target: 'node20',

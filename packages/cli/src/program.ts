@@ -9,6 +9,7 @@ import { addJobs } from './commands/jobs.js'
 import { addLogin } from './commands/login.js'
 import { addMappings } from './commands/mappings.js'
 import { addRecords } from './commands/records.js'
+import { addReview } from './commands/review.js'
 import { addRuns } from './commands/runs.js'
 import { addTables } from './commands/tables.js'
 import { addTargets } from './commands/targets.js'
@@ -25,6 +26,7 @@ const COMMANDS: readonly (readonly [add: (program: Command, context: CommandCont
   [addMappings, ['mappings', 'map']],
   [addDefinitions, ['publish', 'check', 'types', 'fetch']],
   [addEmit, ['emit']],
+  [addReview, ['review']],
   [addFind, ['find']],
   [addRecords, ['load', 'add', 'replace', 'remove']],
   [addChange, ['change']],

@@ -29,6 +29,8 @@ import {
   type RecordHistory,
   type RecordValues,
   type RemovedRecord,
+  type Review,
+  type ReviewInput,
   type ReversalInput,
   type ReversalsInput,
   type RunInput,
@@ -52,6 +54,9 @@ export type JobRequest = Omit<JobInput, 'images'> & Partial<Pick<JobInput, 'imag
 
 /** How long a reversal may take, in milliseconds. */
 const REVERSAL_LIMIT_MS = 16 * 60_000
+
+/** How long a review may take, in milliseconds. */
+const REVIEW_LIMIT_MS = 6 * 60_000
 
 /** How long a file may take to be sent, in milliseconds. */
 const UPLOAD_LIMIT_MS = 60 * 60_000
@@ -350,6 +355,17 @@ export class TargetClient {
   async code(input: CodeInput = {}): Promise<CodeFile[]> {
     const request = { method: 'POST' as const, body: input }
     return (await this.#http.send<{ files: CodeFile[] }>(`${this.#path}/code`, request)).body.files
+  }
+
+  /** Reviews the statements in files against the live catalogue. */
+  async review(input: ReviewInput): Promise<Review> {
+    const request = { method: 'POST' as const, body: input, timeLimitMs: REVIEW_LIMIT_MS }
+    return (await this.#http.send<Review>(`${this.#path}/review`, request)).body
+  }
+
+  /** The tables as a review without a database needs them. */
+  async reviewCatalogue(): Promise<Record<string, unknown>> {
+    return (await this.#http.send<Record<string, unknown>>(`${this.#path}/review/catalogue`)).body
   }
 
   /** Puts an entry back; one of many rows is a job. */

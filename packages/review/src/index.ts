@@ -1,3 +1,4 @@
+export { changedFiles } from './changed-files.js'
 export { languageOf } from './extract/grammar.js'
 export type { SourceLanguage } from './extract/grammar.js'
 export { reviewFiles } from './review.js'

@@ -1,6 +1,7 @@
 import colors from 'picocolors'
 import type { Command } from 'commander'
-import type { TableInfo } from '@ledgerman/contract'
+import { writeFileSync } from 'node:fs'
+import { LedgermanProblem, type TableInfo } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { indent } from '../output/receipt-text.js'
 import { formatTable } from '../output/table.js'
@@ -11,9 +12,19 @@ export function addTables(program: Command, context: CommandContext): void {
     .command('tables')
     .description('List the tables of a target, or show one.')
     .argument('[table]', 'schema.table; public is meant where there is no schema')
+    .option('--save <file>', 'write all tables into a file, for reviews without a database')
     .addHelpText('after', `\nExamples:\n  ledgerman tables\n  ledgerman tables programme`)
-    .action(async (name: string | undefined, _options: unknown, command: Command) => {
+    .action(async (name: string | undefined, { save }: { save?: string }, command: Command) => {
       const target = await context.target(command)
+      if (save !== undefined) {
+        if (name !== undefined)
+          throw new LedgermanProblem('request-invalid', '--save says nothing here: it is all tables.', {
+            where: '--save',
+          })
+        const catalogue = await target.reviewCatalogue()
+        writeFileSync(save, `${JSON.stringify(catalogue, null, 1)}\n`)
+        return context.print(command, { file: save }, () => `Written: ${save}`)
+      }
       if (name !== undefined) {
         const table = await target.table(...parseTableName(name))
         return context.print(command, table, () => formatTableInfo(table))

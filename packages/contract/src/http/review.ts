@@ -81,6 +81,31 @@ export const review = z
   })
   .meta({ id: 'Review' })
 
+export const reviewCatalogue = z
+  .strictObject({
+    tables: z.array(
+      z.strictObject({
+        schema: z.string(),
+        name: z.string(),
+        columns: z.array(
+          z.strictObject({
+            name: z.string(),
+            type: z.string(),
+            nullable: z.boolean(),
+            identity: z.enum(['always', 'by default']).nullable(),
+            generated: z.boolean(),
+          }),
+        ),
+        keys: z.array(z.array(z.string())),
+        primaryKey: z.array(z.string()).nullable(),
+        guard: z.string().nullable(),
+        rows: z.number().nullable(),
+      }),
+    ),
+    searchPath: z.array(z.string()),
+  })
+  .meta({ id: 'ReviewCatalogue' })
+
 export type ReviewInput = z.output<typeof reviewInput>
 export type ReviewFinding = z.output<typeof reviewFinding>
 export type ReviewedStatement = z.output<typeof reviewedStatement>

@@ -80,6 +80,9 @@ export function readExecutions(
   return { executions: reader.executions, functions: reader.functions }
 }
 
+/** How deep a program may be nested: what goes deeper was not written by a person. */
+const DEEPEST = 1_500
+
 interface Context {
   fn: FunctionFacts | null
   scope: Scope
@@ -99,7 +102,8 @@ class Reader {
 
   constructor(readonly language: SourceLanguage) {}
 
-  visit(node: Node, context: Context): void {
+  visit(node: Node, context: Context, depth = 0): void {
+    if (depth > DEEPEST) return
     let now = context
     if (FUNCTIONS.has(node.type)) now = this.#enter(node, context)
     else if (LOOPS.test(node.type)) now = { ...context, loop: node.startIndex }
@@ -114,15 +118,7 @@ class Reader {
     if (/^try_/.test(node.type) && now.fn) now.fn.hasTry = true
     if (ASSIGNMENTS.has(node.type)) this.#assign(node, now)
     if (CALLS.has(node.type)) this.#call(node, now)
-    for (const child of node.namedChildren) if (child) this.visit(child, now)
-    if (
-      now.fn &&
-      now !== context &&
-      FUNCTIONS.has(node.type) &&
-      now.fn.executions.length === 0 &&
-      now.fn.calls.length === 0
-    )
-      return
+    for (const child of node.namedChildren) if (child) this.visit(child, now, depth + 1)
   }
 
   #enter(node: Node, context: Context): Context {

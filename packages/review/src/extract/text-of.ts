@@ -57,6 +57,20 @@ const FORMATTING = /^(format|sprintf|vsprintf|Format|formatted|String\.format|st
 
 /** The text that an expression gives; undefined where it gives none, as far as one can see. */
 export function textOf(node: Node, scope: Scope): Part[] | undefined {
+  if (depth > DEEPEST) return undefined
+  depth++
+  try {
+    return textOfNode(node, scope)
+  } finally {
+    depth--
+  }
+}
+
+/** How deep expressions may be nested: what goes deeper was not written by a person. */
+const DEEPEST = 400
+let depth = 0
+
+function textOfNode(node: Node, scope: Scope): Part[] | undefined {
   const type = node.type
   if (STRINGS.has(type)) return literal(node, scope)
   switch (type) {

@@ -8,7 +8,7 @@ async function load(code) {
 }
 
 async function loadBadly(code) {
-  const { rows } = await pool.query('select title from programme where code = \'' + code + '\'') // finds value-in-text
+  const { rows } = await pool.query("select title from programme where code = '" + code + "'") // finds value-in-text
   return rows[0]
 }
 
@@ -64,4 +64,16 @@ async function nothing() {
   return rows
 }
 
-module.exports = { load, loadBadly, loadBuilt, loadBuiltBadly, removeAll, removeOne, removeCounted, question, questionShort, insertEach, nothing }
+module.exports = {
+  load,
+  loadBadly,
+  loadBuilt,
+  loadBuiltBadly,
+  removeAll,
+  removeOne,
+  removeCounted,
+  question,
+  questionShort,
+  insertEach,
+  nothing,
+}

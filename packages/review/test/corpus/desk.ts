@@ -33,7 +33,11 @@ export async function loadTooMany(pool: Pool, code: string, semester: string) {
 }
 
 export async function loadGap(pool: Pool, code: string, semester: string) {
-  const { rows } = await pool.query('select title from programme where code = $1 and semester = $3', [code, 1, semester]) // finds parameter-count
+  const { rows } = await pool.query('select title from programme where code = $1 and semester = $3', [
+    code,
+    1,
+    semester,
+  ]) // finds parameter-count at -4
   return rows[0]
 }
 
@@ -103,12 +107,18 @@ export async function unknownTable(pool: Pool, code: string) {
 }
 
 export async function joined(pool: Pool, code: string) {
-  const { rows } = await pool.query('select b.id, p.title from block b join programme p on p.id = b.programme_id where p.code = $1', [code])
+  const { rows } = await pool.query(
+    'select b.id, p.title from block b join programme p on p.id = b.programme_id where p.code = $1',
+    [code],
+  )
   return rows
 }
 
 export async function joinedBadly(pool: Pool, code: string) {
-  const { rows } = await pool.query('select b.id, p.tittle from block b join programme p on p.id = b.programme_id where p.code = $1', [code]) // finds unknown-name
+  const { rows } = await pool.query(
+    'select b.id, p.tittle from block b join programme p on p.id = b.programme_id where p.code = $1',
+    [code],
+  ) // finds unknown-name at -2
   return rows
 }
 
@@ -170,7 +180,11 @@ export async function removeByEmail(pool: Pool, email: string) {
 }
 
 export async function byPlace(pool: Pool, telescope: string, night: string, slot: number) {
-  const { rowCount } = await pool.query('delete from block where telescope_code = $1 and night = $2 and slot = $3', [telescope, night, slot])
+  const { rowCount } = await pool.query('delete from block where telescope_code = $1 and night = $2 and slot = $3', [
+    telescope,
+    night,
+    slot,
+  ])
   return rowCount
 }
 
@@ -284,7 +298,10 @@ export async function bothInOne(pool: Pool) {
 
 export async function placeholders(pool: Pool, codes: string[]) {
   const marks = codes.map((_, at) => `$${at + 1}`).join(', ')
-  const { rows } = await pool.query(`select name from telescope where code in (${codes.map((_, at) => `$${at + 1}`).join(', ')})`, codes)
+  const { rows } = await pool.query(
+    `select name from telescope where code in (${codes.map((_, at) => `$${at + 1}`).join(', ')})`,
+    codes,
+  )
   return [rows, marks]
 }
 

@@ -1,7 +1,15 @@
-import { isProblem, LedgermanProblem, review as reviewSchema, reviewInput, type ReviewInput } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  review as reviewSchema,
+  reviewCatalogue,
+  reviewInput,
+  type ReviewInput,
+} from '@ledgerman/contract'
+import type { Target } from '@ledgerman/core'
 import { reviewFiles, toSarif } from '@ledgerman/review'
 import type { z } from 'zod'
-import { defineRoute } from '../http/route.js'
+import { defineRoute, type Call } from '../http/route.js'
 import { liveCatalogue } from '../review/live-catalogue.js'
 import type { Services } from './services.js'
 
@@ -29,21 +37,7 @@ export function reviewRoutes({ targets }: Services) {
           throw new LedgermanProblem('media-type', `A review is given as application/json or ${SARIF}.`, {
             where: 'accept',
           })
-        const published = await targets.mappings.list(target.name)
-        const mappings = await Promise.all(
-          published.map((revision) =>
-            targets.resolve(target, revision).catch((error: unknown) => {
-              // One that no longer fits says nothing of its table.
-              if (isProblem(error)) return undefined
-              throw error
-            }),
-          ),
-        )
-        const catalogue = await liveCatalogue(
-          target,
-          mappings.filter((mapping) => mapping !== undefined),
-          call.gone(),
-        )
+        const catalogue = await catalogueOf(target, call)
         const { files, placeholders } = call.body
         const review = await reviewFiles(files, { catalogue, placeholders })
         if (type === SARIF)
@@ -51,7 +45,36 @@ export function reviewRoutes({ targets }: Services) {
         return { status: 200, body: review }
       },
     }),
+    defineRoute({
+      method: 'get',
+      path: '/v1/targets/{target}/review/catalogue',
+      role: 'reader',
+      summary: 'The tables as a review without a database needs them.',
+      replies: { 200: { description: 'Tables with their columns, keys and guards.', schema: reviewCatalogue } },
+      handle: async (call) => {
+        const { tables, searchPath } = await catalogueOf(targets.get(call.params['target'] ?? ''), call)
+        return { status: 200, body: { tables, searchPath } }
+      },
+    }),
   ]
+
+  async function catalogueOf(target: Target, call: Pick<Call, 'gone'>) {
+    const published = await targets.mappings.list(target.name)
+    const mappings = await Promise.all(
+      published.map((revision) =>
+        targets.resolve(target, revision).catch((error: unknown) => {
+          // One that no longer fits says nothing of its table.
+          if (isProblem(error)) return undefined
+          throw error
+        }),
+      ),
+    )
+    return liveCatalogue(
+      target,
+      mappings.filter((mapping) => mapping !== undefined),
+      call.gone(),
+    )
+  }
 }
 
 async function* one(text: string): AsyncGenerator<string> {

@@ -1,0 +1,84 @@
+import { readdirSync, readFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { REVIEW_RULES, type ReviewFinding } from '@ledgerman/contract'
+import { reviewFiles, type ReviewCatalogue, type ReviewTable } from '@ledgerman/review'
+
+// Snippets in every language, good and bad. A comment `finds RULE` says what has to be found on its line (`at -1`: on the one before), and
+// nothing else may be.
+const CORPUS = join(import.meta.dirname, '../corpus')
+const catalogue: ReviewCatalogue = {
+  searchPath: ['public'],
+  tables: JSON.parse(readFileSync(join(import.meta.dirname, '../catalogue.json'), 'utf8')) as ReviewTable[],
+}
+const FINDS = /(?:#|\/\/|--)\s*finds ([a-z, -]+?)(?: at (-?\d+))?\s*(?:\*\/|-->)?$/
+
+const shown = ({ rule, line }: ReviewFinding) => `${rule} on line ${line}`
+
+describe('the corpus', () => {
+  const found = new Map<string, number>()
+  let statements = 0
+
+  it.each(readdirSync(CORPUS))('%s: everything that is wrong is found, and nothing else', async (name) => {
+    const text = readFileSync(join(CORPUS, name), 'utf8')
+    const wanted = text.split('\n').flatMap((line, at) => {
+      const [, rules, offset] = FINDS.exec(line) ?? []
+      return (rules ?? '')
+        .split(',')
+        .flatMap((rule) => (rule.trim() === '' ? [] : [`${rule.trim()} on line ${at + 1 + Number(offset ?? 0)}`]))
+    })
+    const review = await reviewFiles([{ path: name, text }], { catalogue })
+    const open = review.findings.filter(({ accepted }) => accepted === undefined)
+    expect(open.map(shown).sort()).toEqual(wanted.sort())
+    for (const { rule } of open) found.set(rule, (found.get(rule) ?? 0) + 1)
+    statements += review.statements.length
+    // Where it says that something begins there, something does.
+    for (const { line, column, endLine, endColumn } of open) {
+      expect(text.split('\n')[line - 1]?.length).toBeGreaterThanOrEqual(column - 1)
+      expect(endLine > line || endColumn >= column).toBe(true)
+    }
+    const accepts = [...text.matchAll(/accepts ([a-z-]+)/g)].map(([, rule]) => rule)
+    const acceptances = review.findings.filter(({ accepted }) => accepted !== undefined)
+    for (const rule of accepts) expect(acceptances.map((each) => each.rule)).toContain(rule)
+  })
+
+  it('has cases of every rule but what only a database can say', () => {
+    const without = REVIEW_RULES.filter((rule) => !found.has(rule))
+    expect(without).toEqual(['no-index'])
+    expect(statements).toBeGreaterThan(200)
+  })
+})
+
+describe('a file that is none', () => {
+  it.each([
+    ['binary.py', `\0\0\0`],
+    ['long.js', `x = '${'1'.repeat(300_000)}'`],
+    ['open.py', `cur.execute("select 1 from t where a = 'x`],
+    ['broken.ts', `export function f( { await pool.query('delete from exposure') `],
+    ['deep.js', `${'('.repeat(20_000)}1${')'.repeat(20_000)}`],
+    ['nested.sql', `select ${'('.repeat(5_000)}1${')'.repeat(5_000)}`],
+    ['quotes.sql', `select 'a''b' || $x$ ; $x$ || E'\\'' ; ; delete from exposure`],
+    ['unknown.rb', 'puts 1'],
+  ])('%s is read as far as it can be, and ends nothing', async (path, text) => {
+    const review = await reviewFiles(
+      [
+        { path, text },
+        { path: 'after.sql', text: 'delete from exposure;' },
+      ],
+      { catalogue },
+    )
+    expect(review.findings).toContainEqual(expect.objectContaining({ path: 'after.sql', rule: 'every-row' }))
+    expect(review.summary.files).toBe(2)
+  })
+
+  it('is read in time that goes with its size', async () => {
+    const one = `export async function f(pool) { const { rows } = await pool.query('select code from programme where code = $1', [1]); return rows }\n`
+    const time = async (times: number) => {
+      const started = performance.now()
+      await reviewFiles([{ path: 'a.js', text: one.repeat(times) }], { catalogue })
+      return performance.now() - started
+    }
+    await time(10)
+    const [few, many] = [await time(200), await time(2_000)]
+    expect(many / few).toBeLessThan(40)
+  })
+})
