@@ -69,6 +69,8 @@ async function reviewFile(
   if (text.includes('\0')) return void note('It is no text, and was not read.')
   if (text.length > LARGEST_FILE || longestLine(text) > LONGEST_LINE)
     return void note('It is too large, or has lines that are too long, and was not read.')
+  if (language === 'sql' && OTHER_DIALECT.test(text))
+    return void note('It is written for another database, and was not checked.')
   const read = await readFile(language, text)
   if (!read) return void note('It took too long to parse, and was not read.')
   const subjects: Subject[] = []
@@ -80,6 +82,7 @@ async function reviewFile(
     own.push(...statementFindings(subject))
     const seen = options.catalogue ? await catalogueFindings(subject, options.catalogue) : undefined
     own.push(...(seen?.findings ?? []))
+    if (seen) subject.key = seen.key
     statements.push(toStatement(subject, seen))
   }
   for (const fn of read.functions)
@@ -94,6 +97,10 @@ async function reviewFile(
     ...accepted(withoutDoubles(own), text).sort((one, other) => one.line - other.line || one.column - other.column),
   )
 }
+
+/** What PostgreSQL has not, and other databases write all the time. */
+const OTHER_DIALECT =
+  /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^\s*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b/im
 
 async function readFile(
   language: SourceLanguage,
@@ -132,7 +139,17 @@ function toSubject(
     return { path, execution, read: isNamed ? { ...read, text: read.asNames } : read, facts, others, index }
   }
   const subject: Subject = { path, execution, read, facts: undefined, others: [], index }
-  if (read.pasted.length > 0)
+  if (/`\w*`/.test(read.text))
+    findings.push(
+      finding(
+        subject,
+        'does-not-parse',
+        'note',
+        execution.place,
+        "It is written in another database's SQL, and was not checked.",
+      ),
+    )
+  else if (read.pasted.length > 0)
     findings.push(
       finding(
         subject,

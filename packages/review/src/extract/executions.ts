@@ -224,6 +224,8 @@ class Reader {
     const setter = /^set[A-Z]\w*$/.test(name) && args.length >= 2
     const binder = /^(bindValue|bindParam|bind_param|AddWithValue|Add)$/.test(name)
     if (setter || binder) {
+      // In PHP they may stand in branches and loops: what is bound in the end is not known.
+      if (this.language === 'php') return void (execution.bound = { kind: 'unknown' })
       const which = args[0]?.text ?? ''
       const number = /^\d+$/.test(which)
       if (number) addPosition(execution, which, args[1]?.text ?? '')

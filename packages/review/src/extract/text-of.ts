@@ -167,7 +167,7 @@ function binary(node: Node, scope: Scope): Part[] | undefined {
   if (!left || !right) return undefined
   if (operator === '%') {
     const text = textOf(left, scope)
-    return text && formatted(text, right.text, placeOf(right))
+    return text && formatted(text, right.text, placeOf(right), PERCENT_PLACES)
   }
   if (operator !== '+' && operator !== '.') return undefined
   const [one, other] = [textOf(left, scope), textOf(right, scope)]
@@ -184,7 +184,12 @@ function call(node: Node, scope: Scope): Part[] | undefined {
     const isMethod = receiver !== null && !/^(String|string|util)$/.test(receiver.text)
     const base = isMethod && receiver ? textOf(receiver, scope) : args[0] && textOf(args[0], scope)
     const given = isMethod ? args : args.slice(1)
-    return base && formatted(base, given.map((each) => each.text).join(', '), placeOf(node))
+    const places =
+      /printf|^%|formatted$/.test(short) ||
+      (short === 'format' && receiver !== null && /^(String|util)$/.test(receiver.text))
+        ? PERCENT_PLACES
+        : BRACE_PLACES
+    return base && formatted(base, given.map((each) => each.text).join(', '), placeOf(node), places)
   }
   if (/^(replace|replaceAll|str_replace|preg_replace|Replace)$/.test(short)) {
     const base = receiver ? textOf(receiver, scope) : args[2] && textOf(args[2], scope)
@@ -203,16 +208,20 @@ function call(node: Node, scope: Scope): Part[] | undefined {
   return undefined
 }
 
+const PERCENT_PLACES = /(%(?:\d+\$)?[-+]?\d*(?:\.\d+)?[sdifuxn](?![a-zA-Z])|%\(\w+\)[sdif])/
+const BRACE_PLACES = /(\{\w*(?::[^}]*)?\})/
+
 /** Values go where a format has its places. */
-function formatted(text: Part[], values: string, place: Place): Part[] {
+function formatted(text: Part[], values: string, place: Place, places: RegExp): Part[] {
   let isFound = false
   const parts = text.flatMap((part): Part[] => {
     if (!('text' in part)) return [part]
-    const pieces = part.text.split(
-      /(%(?:\d+\$)?[-+]?\d*(?:\.\d+)?[sdifuxn](?![a-zA-Z])|%\(\w+\)[sdif]|\{\w*(?::[^}]*)?\})/,
-    )
+    const pieces = part.text.split(places)
     return pieces.flatMap((piece, at): Part[] => {
-      if (at % 2 === 0) return piece === '' ? [] : [{ text: piece.replaceAll('%%', '%'), place: part.place }]
+      if (at % 2 === 0)
+        return piece === ''
+          ? []
+          : [{ text: places === PERCENT_PLACES ? piece.replaceAll('%%', '%') : piece, place: part.place }]
       isFound = true
       return [{ value: values, how: 'format', place }]
     })

@@ -12,6 +12,8 @@ export interface Subject {
   facts: StatementFacts | undefined
   /** The other statements of the same text. */
   others: readonly StatementFacts[]
+  /** The unique key that its condition covers; undefined where no catalogue was asked. */
+  key?: readonly string[] | null
   index: number
 }
 

@@ -25,7 +25,8 @@ function countIgnored(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFi
       !facts ||
       (facts.kind !== 'update' && facts.kind !== 'delete') ||
       facts.where === null ||
-      facts.equalities.length === 0
+      facts.equalities.length === 0 ||
+      !isOneMeant(subject)
     )
       return []
     // What is handed on, or read back, somebody may look at.
@@ -57,6 +58,16 @@ function countIgnored(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFi
       ),
     ]
   })
+}
+
+/** Whether one record is meant: by a unique key, or by a column that is called like one. */
+function isOneMeant({ facts, key }: Subject): boolean {
+  if (key !== undefined) return key !== null
+  return (
+    facts?.equalities.some(({ column }) =>
+      /^(id|uuid|guid|code|key|slug|email|login)$|_(no|code|key)$/i.test(column),
+    ) ?? false
+  )
 }
 
 function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
@@ -91,7 +102,7 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
       finding(
         first,
         'never-committed',
-        'warning',
+        language === 'php' ? 'note' : 'warning',
         first.execution.place,
         `${fn.name} does not roll back where a statement fails: the transaction stays open.`,
       ),
@@ -119,7 +130,9 @@ function apart(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[]
       ? say(`${fn.name} commits between two writes: where the second fails, the first stays.`)
       : []
   }
-  const exclusive = /\belse\b|\bswitch\b|\bcase\b/.test(fn.text) && written.length === 2
+  // Branches that shut each other out write once.
+  const branches = fn.text.match(/else|case/g)?.length ?? 0
+  const exclusive = branches > 0 && branches >= written.length - 1
   const receiver = second.execution.receiver
   const isGiven =
     /^(client|conn|connection|tx|trx|transaction|db)$/i.test(receiver.replace(/^\$?this->|^\$|^this\./, '')) &&

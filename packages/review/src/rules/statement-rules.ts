@@ -39,9 +39,9 @@ function everyRow(subject: Subject): ReviewFinding[] {
 }
 
 function pastedValues(subject: Subject): ReviewFinding[] {
-  const { read, execution, facts } = subject
+  const { read, execution } = subject
   const seen = new Set<string>()
-  return read.pasted.flatMap(({ value, how, place, isQuoted }) => {
+  return read.pasted.flatMap(({ value, how, place, isQuoted, isName }) => {
     const short = value.length > 40 ? `${value.slice(0, 40)}…` : value
     const key = `${place.line}:${place.column}`
     if (seen.has(key) || isHarmless(value)) return []
@@ -52,13 +52,8 @@ function pastedValues(subject: Subject): ReviewFinding[] {
       format: 'formatted into the text',
     }[how]
     // Where a table's or column's name stands, no parameter can.
-    const isName =
-      !isQuoted &&
-      facts !== undefined &&
-      !facts.parameters.size &&
-      read.asNames !== read.text &&
-      read.text.includes('ledgerman_value')
-    if (isName)
+    if (isName && !isQuoted) {
+      if (isOwnName(value)) return []
       return [
         finding(
           subject,
@@ -66,6 +61,18 @@ function pastedValues(subject: Subject): ReviewFinding[] {
           'warning',
           place,
           `${short} is ${words}, as a name: choose it from a list that the program has, and quote it.`,
+        ),
+      ]
+    }
+    if (/\b(quote|escape|literal|real_escape_string|pg_escape\w*|addslashes|qstr)\w*\s*\(/i.test(value))
+      return [
+        finding(
+          subject,
+          'value-in-text',
+          'warning',
+          place,
+          `${short} is quoted and ${words}. Bind it as a parameter.`,
+          withPlaceholders(execution, subject),
         ),
       ]
     return [
@@ -81,11 +88,19 @@ function pastedValues(subject: Subject): ReviewFinding[] {
   })
 }
 
-/** Numbers of the program's own, and placeholders that are put together. */
+/** Numbers and constants of the program's own, and placeholders that are put together. */
 function isHarmless(value: string): boolean {
-  return /placeholder|^\d+$|\.map\(.*\$|repeat\(|"\?"|'\?'|%s|count\(|\bparseInt\(|^int\(|^\(int\)|^Number\(|\.length\b|^len\(/i.test(
-    value,
+  return (
+    /^[A-Z][A-Z0-9_]*$/.test(value) ||
+    /placeholder|qmark|question_?mark|^\d+$|\.map\(.*\$|repeat\(|"\?"|'\?'|%s|count\(|\bparseInt\(|^intval\(|^int\(|^\(int\)|^Number\(|\.length\b|^len\(|\bnow\(\)/i.test(
+      value,
+    )
   )
+}
+
+/** What a program keeps the names of its tables in. */
+function isOwnName(value: string): boolean {
+  return /table|prefix|schema|->\w+$|^self\.|^this\.|^cls\./i.test(value)
 }
 
 /** The statement with placeholders of the file's own style. */
@@ -119,7 +134,8 @@ function parameterCount(subject: Subject): ReviewFinding[] {
   const { read, execution, facts } = subject
   const { bound } = execution
   const { placeholders } = read
-  if (bound.kind === 'unknown' || execution.language === 'sql') return []
+  // What was pasted in may hold placeholders itself.
+  if (bound.kind === 'unknown' || execution.language === 'sql' || read.pasted.length > 0) return []
   if (bound.kind === 'none' && !isRun(execution)) return []
   const place = 'place' in bound ? bound.place : execution.place
   const say = (message: string, instead: string | null = null) => [

@@ -22,6 +22,8 @@ export interface Pasted {
   place: Place
   /** Whether it stands between quotes. */
   isQuoted: boolean
+  /** Whether it stands where only a name can. */
+  isName: boolean
 }
 
 /** A statement as PostgreSQL reads it. */
@@ -45,14 +47,17 @@ const STYLES: Readonly<Record<SourceLanguage, readonly PlaceholderStyle[]>> = {
   tsx: ['dollar', 'question', 'colon'],
   javascript: ['dollar', 'question', 'colon'],
   python: ['percent', 'percent-named', 'dollar', 'colon', 'question'],
-  php: ['question', 'colon', 'dollar'],
+  php: ['question', 'colon', 'dollar', 'percent'],
   java: ['question', 'colon'],
   csharp: ['at', 'colon', 'dollar'],
 }
 
+/** Words that a name follows, and a name's own beginning. */
+const NAME_COMES = /(?:\b(?:from|into|update|join|table|only|using|order\s+by|group\s+by|as|set)\s+["`]?|["`.]|\w)$/i
+
 /** What PostgreSQL's scanner tells apart, and what may be a placeholder. */
 const TOKENS =
-  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|%\((\w+)\)s|%%|(%s)|::|:=|:'?([\p{L}_][\p{L}\p{N}_]*)'?|(\?\d*)(?![|&?])|@([\p{L}_][\p{L}\p{N}_]*)|\ue000(\d+)\ue001|[\p{L}_][\p{L}\p{N}_$]*/gu
+  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|%\((\w+)\)s|%%|(%[sdf](?!\w))|::|:=|:'?([\p{L}_][\p{L}\p{N}_]*)'?|(\?\d*)(?![|&?])|@([\p{L}_][\p{L}\p{N}_]*)|\ue000(\d+)\ue001|[\p{L}_][\p{L}\p{N}_$]*/gu
 
 /** Puts a statement's parts together as PostgreSQL reads them. */
 export function readText(
@@ -89,7 +94,8 @@ export function readText(
     }
     const paste = (index: number, isQuoted: boolean) => {
       const part = values[index] as Extract<Part, { value: string }>
-      pasted.push({ value: part.value, how: part.how, place: part.place, isQuoted })
+      const isName = !isQuoted && NAME_COMES.test(source.slice(Math.max(0, found.index - 40), found.index))
+      pasted.push({ value: part.value, how: part.how, place: part.place, isQuoted, isName })
     }
     if (isStringLike) {
       const inside = token.replace(new RegExp(`${OPEN}(\\d+)${CLOSE}`, 'g'), (_, index: string) => {
@@ -113,7 +119,10 @@ export function readText(
       push(source.slice(from, found.index), source.slice(from, found.index), from)
       const before = source[found.index - 1] ?? ''
       const isPart = /[\w.]/.test(before) || /[\w.]/.test(source[TOKENS.lastIndex] ?? '')
-      push(isPart ? 'ledgerman_value' : `$${++next}`, 'ledgerman_value', found.index)
+      const isName =
+        isPart ||
+        /\b(?:from|into|update|join|table|only)\s+$/i.test(source.slice(Math.max(0, found.index - 20), found.index))
+      push(isName ? 'ledgerman_value' : `$${++next}`, 'ledgerman_value', found.index)
       from = TOKENS.lastIndex
     } else if (dollar !== undefined && styles.includes('dollar')) replace('dollar', null, Number(dollar))
     else if (percentName !== undefined && styles.includes('percent-named')) replace('percent-named', percentName)
