@@ -23,6 +23,7 @@ export const router = createRouter({
       component: () => import('./transactions/TransactionsPage.vue'),
     },
     { path: '/t/:target/code', name: 'code', component: () => import('./code/CodePage.vue') },
+    { path: '/t/:target/review', name: 'review', component: () => import('./review/ReviewPage.vue') },
     { path: '/t/:target/book', name: 'book', component: () => import('./book/BookPage.vue') },
     { path: '/t/:target/book/:entry', name: 'entry', component: () => import('./book/EntryPage.vue') },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./problems/NowherePage.vue') },

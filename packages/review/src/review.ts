@@ -100,7 +100,7 @@ async function reviewFile(
 
 /** What PostgreSQL has not, and other databases write all the time. */
 const OTHER_DIALECT =
-  /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^\s*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b/im
+  /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^\s*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b|\bnomaxvalue\b|^\/$|\balter\s+table\s+\w+\s+(?:change|modify)\s/im
 
 async function readFile(
   language: SourceLanguage,

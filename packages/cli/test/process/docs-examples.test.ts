@@ -1,7 +1,7 @@
 import { execFile } from 'node:child_process'
 import { readdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
-import { problemCatalogue } from '@ledgerman/contract'
+import { problemCatalogue, REVIEW_RULES } from '@ledgerman/contract'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // Every block marked `console` in the docs is run, a page at a time on a fresh demo, and has to print what stands there.
@@ -57,6 +57,13 @@ describe('the page of refusals', () => {
     expect(
       [...page.matchAll(/^## (.*)$/gm)].map(([, code]) => code).filter((code) => !(code! in problemCatalogue)),
     ).toEqual([])
+  })
+})
+
+describe('the page of review rules', () => {
+  it('has a section for every rule', () => {
+    const page = readFileSync(join(ROOT, 'docs/review-rules.md'), 'utf8')
+    expect([...page.matchAll(/^## (.*)$/gm)].map(([, rule]) => rule)).toEqual([...REVIEW_RULES])
   })
 })
 

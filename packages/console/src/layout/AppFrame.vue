@@ -2,6 +2,7 @@
 import {
   mdiBookOpenVariantOutline,
   mdiCodeBraces,
+  mdiFileSearchOutline,
   mdiFireExtinguisher,
   mdiLogout,
   mdiPencilBoxMultipleOutline,
@@ -76,6 +77,12 @@ const pages = computed(() => [
     icon: mdiCodeBraces,
     to: { name: 'code', params: { target: target.value } },
     isActive: route.name === 'code',
+  },
+  {
+    title: 'Review',
+    icon: mdiFileSearchOutline,
+    to: { name: 'review', params: { target: target.value } },
+    isActive: route.name === 'review',
   },
 ])
 

@@ -283,7 +283,7 @@ function prepareFindings(
     return [finding(subject, 'unknown-name', 'error', place, sentence(problem.message))]
   if (rule) return [finding(subject, rule, 'error', place, sentence(problem.message))]
   // What depends on types that are only known when it is run says nothing.
-  return /^(42P18|42P08|42725|42501|25006|57014)$/.test(problem.code)
+  return /^(428C9|42P18|42P08|42725|42501|25006|57014)$/.test(problem.code)
     ? []
     : [finding(subject, 'does-not-parse', 'error', place, sentence(problem.message))]
 }

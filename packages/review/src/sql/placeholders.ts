@@ -88,7 +88,10 @@ export function readText(
     const isStringLike = /^(?:[eE]?'|"|--|\/\*)/.test(token) && colon === undefined
     const replace = (style: PlaceholderStyle, name: string | null, number = numberOf(name)) => {
       push(source.slice(from, found.index), source.slice(from, found.index), from)
-      push(`$${number}`, `$${number}`, found.index)
+      // Drivers of this style write a tuple with its parentheses.
+      const isTuple = style === 'percent' && /\bin\s*$/i.test(source.slice(Math.max(0, found.index - 6), found.index))
+      const written = isTuple ? `($${number})` : `$${number}`
+      push(written, written, found.index)
       placeholders.push({ written: token, style, name, number, at: found.index })
       from = TOKENS.lastIndex
     }

@@ -56,7 +56,11 @@ function toReviewTable(table: Table, guard: string | undefined): ReviewTable {
       identity,
       generated,
     })),
-    keys: [...table.keys, ...table.uniques].map(({ columns }) => columns).filter((columns) => columns.length > 0),
+    keys: [
+      ...new Map(
+        [...table.keys, ...table.uniques].map(({ columns }) => [columns.join('\0'), columns] as const),
+      ).values(),
+    ].filter((columns) => columns.length > 0),
     primaryKey: first?.primary ? first.columns : null,
     guard:
       guard ??

@@ -1,0 +1,173 @@
+<script setup lang="ts">
+import { mdiFileSearchOutline, mdiUpload } from '@mdi/js'
+import { computed, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+import type { Review, ReviewFinding } from '@ledgerman/contract'
+import { client } from '../client.js'
+import ProblemAlert from '../problems/ProblemAlert.vue'
+import { guessLanguage, LANGUAGES } from './guess-language.js'
+import SourceView from './SourceView.vue'
+
+/** Code that one already has: pasted or dropped, with what is wrong beside its lines. */
+const route = useRoute()
+const target = computed(() => String(route.params['target']))
+const files = ref<{ path: string; text: string }[]>([{ path: 'pasted.sql', text: '' }])
+const at = ref(0)
+const review = ref<Review | null>(null)
+const problem = ref<unknown>(null)
+const isBusy = ref(false)
+const current = computed(() => files.value[at.value] ?? { path: '', text: '' })
+const findings = computed(() => review.value?.findings.filter(({ path }) => path === current.value.path) ?? [])
+const source = ref<InstanceType<typeof SourceView>>()
+const COLORS = { error: 'error', warning: 'warning', note: 'info' } as const
+
+watch(target, () => (review.value = null))
+
+function edit(text: string) {
+  const file = files.value[at.value]
+  if (!file) return
+  if (file.path.startsWith('pasted.') && file.text === '') file.path = `pasted.${guessLanguage(text)}`
+  file.text = text
+}
+
+async function drop(list: FileList | null | undefined) {
+  const dropped = await Promise.all(
+    [...(list ?? [])].map(async (file) => ({ path: file.name, text: await file.text() })),
+  )
+  if (dropped.length === 0) return
+  files.value = dropped
+  at.value = 0
+  await run()
+}
+
+async function run() {
+  isBusy.value = true
+  problem.value = null
+  try {
+    const given = files.value.filter(({ text }) => text.trim() !== '')
+    review.value = given.length === 0 ? null : await client.target(target.value).review({ files: given })
+  } catch (error) {
+    problem.value = error
+  } finally {
+    isBusy.value = false
+  }
+}
+
+function countOf(path: string): number {
+  return review.value?.findings.filter((each) => each.path === path && each.accepted === undefined).length ?? 0
+}
+
+function show(finding: ReviewFinding) {
+  source.value?.goTo(finding.line, finding.column)
+}
+</script>
+
+<template>
+  <v-container fluid class="pa-4" @dragover.prevent @drop.prevent="drop($event.dataTransfer?.files)">
+    <div class="d-flex align-center ga-2 mb-3">
+      <h1>Review</h1>
+      <span class="text-medium-emphasis"
+        >Paste code, or drop files: statements are checked against this target, and never run.</span
+      >
+      <v-spacer />
+      <v-btn size="small" :prepend-icon="mdiUpload" tag="label">
+        Files
+        <input
+          type="file"
+          multiple
+          class="d-none"
+          data-test="files"
+          @change="drop(($event.target as HTMLInputElement).files)"
+        />
+      </v-btn>
+      <v-btn
+        size="small"
+        color="primary"
+        variant="flat"
+        :prepend-icon="mdiFileSearchOutline"
+        :disabled="isBusy"
+        data-test="review"
+        @click="run"
+        >Review</v-btn
+      >
+    </div>
+    <ProblemAlert :problem="problem" class="mb-3" />
+    <div class="d-flex ga-2 mb-2 align-center">
+      <v-select
+        v-if="files.length === 1 && current.path.startsWith('pasted.')"
+        :model-value="current.path.split('.').at(-1)"
+        :items="LANGUAGES"
+        label="Language"
+        hide-details
+        density="compact"
+        style="max-width: 180px"
+        @update:model-value="files[0] && (files[0].path = `pasted.${$event}`)"
+      />
+      <v-chip
+        v-for="(file, place) in files.length > 1 ? files : []"
+        :key="file.path"
+        :color="countOf(file.path) > 0 ? 'warning' : undefined"
+        :variant="place === at ? 'flat' : 'tonal'"
+        label
+        @click="at = place"
+        >{{ file.path }}{{ countOf(file.path) > 0 ? ` · ${countOf(file.path)}` : '' }}</v-chip
+      >
+      <v-spacer />
+      <span v-if="review" data-test="summary" class="text-medium-emphasis"
+        >{{ review.summary.statements }} statements · {{ review.summary.error }} errors ·
+        {{ review.summary.warning }} warnings</span
+      >
+    </div>
+    <div class="columns">
+      <v-card class="source"
+        ><SourceView ref="source" :text="current.text" :path="current.path" :findings="findings" @update:text="edit"
+      /></v-card>
+      <div class="findings">
+        <p v-if="!review" class="text-medium-emphasis">
+          SQL, TypeScript, JavaScript, Python, PHP, Java and C# are read.
+        </p>
+        <p v-else-if="findings.length === 0" class="text-medium-emphasis">Nothing was found in {{ current.path }}.</p>
+        <v-card
+          v-for="(each, place) in findings"
+          :key="place"
+          class="mb-2 pa-3"
+          variant="flat"
+          border
+          data-test="finding"
+          @click="show(each)"
+        >
+          <div class="d-flex align-center ga-2">
+            <v-chip size="x-small" label :color="each.accepted ? undefined : COLORS[each.level]">{{
+              each.accepted ? 'accepted' : each.level
+            }}</v-chip>
+            <strong>{{ each.rule }}</strong>
+            <span class="text-medium-emphasis">line {{ each.line }}</span>
+          </div>
+          <div class="text-body-2">{{ each.message }}</div>
+          <div class="text-medium-emphasis text-body-2">{{ each.accepted ?? each.why }}</div>
+          <pre v-if="each.instead" class="mono instead">{{ each.instead }}</pre>
+        </v-card>
+      </div>
+    </div>
+  </v-container>
+</template>
+
+<style scoped>
+.columns {
+  display: grid;
+  grid-template-columns: minmax(0, 3fr) minmax(300px, 2fr);
+  gap: 16px;
+  height: calc(100vh - 190px);
+}
+.source {
+  overflow: hidden;
+}
+.findings {
+  overflow: auto;
+}
+.instead {
+  white-space: pre-wrap;
+  font-size: 0.8125rem;
+  margin: 6px 0 0;
+}
+</style>
