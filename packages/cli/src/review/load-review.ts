@@ -1,9 +1,8 @@
 import { createRequire } from 'node:module'
+import type * as Review from '@ledgerman/review'
 
 /** Loads what reads source code: it is a package of its own, since most commands need none of its grammars. */
-export function loadReview(): Promise<typeof import('@ledgerman/review')> {
-  const load = createRequire(import.meta.url)('../bin/load-review.cjs') as () => Promise<
-    typeof import('@ledgerman/review')
-  >
+export function loadReview(): Promise<typeof Review> {
+  const load = createRequire(import.meta.url)('../bin/load-review.cjs') as () => Promise<typeof Review>
   return load()
 }

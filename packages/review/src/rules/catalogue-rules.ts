@@ -208,9 +208,9 @@ function unguarded(subject: Subject, facts: StatementFacts, table: ReviewTable):
   const isCompared = facts.columns.some(
     ({ column, at }) => column === guard && !facts.assigned.some((use) => use.at === at) && inWhere(facts, guard),
   )
-  // What is computed from the row itself overwrites nobody.
-  const setsOnlyOwn = !facts.parameters.size
-  if (isCompared || setsOnlyOwn) return []
+  // What is computed from the row itself overwrites nobody, and a constant says the same whoever writes it.
+  const isPasted = subject.read.pasted.some(({ isQuoted }) => isQuoted) && facts.overwritten.length > 0
+  if (isCompared || (facts.overwritten.length === 0 && !isPasted)) return []
   return [
     finding(
       subject,

@@ -40,6 +40,8 @@ export interface StatementFacts {
   hasOther: boolean
   isAlwaysTrue: boolean
   assigned: ColumnUse[]
+  /** Columns that an UPDATE gives a value from outside, whatever they held. */
+  overwritten: string[]
   columns: ColumnUse[]
   nullComparisons: { at: number; operator: string }[]
   notInNull: number[]
@@ -104,6 +106,7 @@ function factsOf(stmt: SqlNode): StatementFacts {
     hasOther: false,
     isAlwaysTrue: false,
     assigned: [],
+    overwritten: [],
     columns: [],
     nullComparisons: [],
     notInNull: [],
@@ -120,8 +123,12 @@ function factsOf(stmt: SqlNode): StatementFacts {
   if (relation && facts.kind !== 'select') facts.target = tableRef(relation)
   for (const target of (node['targetList'] ?? node['cols'] ?? []) as { ResTarget?: SqlNode }[]) {
     const { ResTarget } = target
-    if (facts.kind === 'update' && ResTarget?.['name'])
-      facts.assigned.push({ table: null, column: String(ResTarget['name']), at: Number(ResTarget['location'] ?? 0) })
+    if (facts.kind !== 'update' || !ResTarget?.['name']) continue
+    const column = String(ResTarget['name'])
+    facts.assigned.push({ table: null, column, at: Number(ResTarget['location'] ?? 0) })
+    const value = JSON.stringify(ResTarget['val'] ?? {})
+    const isOwn = value.includes(`"sval":${JSON.stringify(column)}`)
+    if (!isOwn && /"ParamRef"|ledgerman_value/.test(value)) facts.overwritten.push(column)
   }
   if (facts.kind === 'insert')
     for (const { ResTarget } of (node['cols'] ?? []) as { ResTarget?: SqlNode }[])

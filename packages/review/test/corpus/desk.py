@@ -195,6 +195,18 @@ def save_title_guarded(conn, code, title, version):
     return cur.rowcount
 
 
+def take_hours(conn, code, hours):
+    cur = conn.cursor()
+    cur.execute("update programme set hours_left = hours_left - %s where code = %s", (hours, code))
+    return cur.rowcount
+
+
+def close_semester(conn, code):
+    cur = conn.cursor()
+    cur.execute("update programme set priority = 9 where code = %s", (code,))
+    return cur.rowcount
+
+
 def by_name(conn, name):
     cur = conn.cursor()
     cur.execute("update observer set role = 'lead' where name = %s", (name,))  # finds not-one-row
