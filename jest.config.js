@@ -17,7 +17,10 @@ export default {
   testTimeout: 120_000,
   maxWorkers: 2,
   projects: [
-    project('pure', ['packages/{contract,seal,review,core,cli,client,service}/test/pure/**/*.test.ts', 'docs/test/**/*.test.ts']),
+    project('pure', [
+      'packages/{contract,seal,review,core,cli,client,service}/test/pure/**/*.test.ts',
+      'docs/test/**/*.test.ts',
+    ]),
     project('core', ['packages/core/test/database/**/*.test.ts']),
     project('service', ['packages/{service,client}/test/http/**/*.test.ts']),
     project('cli', ['packages/cli/test/process/**/*.test.ts']),

@@ -1,3 +1,6 @@
+export { adoptStatements } from './adopt.js'
+export type { AdoptedTransaction, AdoptingMapping } from './adopt.js'
+export { loadSqlGrammar } from './sql/statement-facts.js'
 export { changedFiles } from './changed-files.js'
 export { languageOf } from './extract/grammar.js'
 export type { SourceLanguage } from './extract/grammar.js'

@@ -172,32 +172,42 @@ function toStatement(
   { path, execution, read, facts }: Subject,
   seen: Awaited<ReturnType<typeof catalogueFindings>> | undefined,
 ): ReviewedStatement {
-  const names = new Map(read.placeholders.map(({ number, name }) => [number, name]))
-  const numbers = [...new Set([...names.keys(), ...(facts?.parameters ?? [])])].sort((one, other) => one - other)
-  const columnOf = (number: number) => facts?.equalities.find(({ parameter }) => parameter === number)?.column
+  const numbers = [...new Set([...read.placeholders.map(({ number }) => number), ...(facts?.parameters ?? [])])].sort(
+    (one, other) => one - other,
+  )
+  const tables = facts?.tables.filter(({ name }) => !facts.localNames.has(name)) ?? []
+  const isEvery = facts?.where === null && (facts.kind === 'update' || facts.kind === 'delete')
   return {
     path,
     line: execution.place.line,
     column: execution.place.column,
     language: execution.language,
+    function: execution.fn?.name ?? null,
     text: read.text.trim(),
     kind: facts?.kind ?? 'unknown',
-    tables: [
-      ...new Set(
-        facts?.tables
-          .filter(({ name }) => !facts.localNames.has(name))
-          .map(({ schema, name }) => (schema === null ? name : `${schema}.${name}`)) ?? [],
-      ),
-    ],
+    tables: [...new Set(tables.map(({ schema, name }) => (schema === null ? name : `${schema}.${name}`)))],
     key: seen?.key ?? null,
     params: numbers.map((number) => ({
-      name: names.get(number) ?? columnOf(number) ?? `$${number}`,
+      name: nameOf(number, { execution, read, facts }),
       type: seen?.types[number - 1] ?? null,
     })),
-    rows:
-      seen?.rows ?? (facts?.where === null && (facts.kind === 'update' || facts.kind === 'delete') ? 'every' : null),
+    rows: seen?.rows ?? (isEvery ? 'every' : null),
     index: seen?.index ?? null,
   }
+}
+
+/** What a parameter is called: as the placeholder is, as the program calls its value, as its column is. */
+function nameOf(number: number, { execution, read, facts }: Pick<Subject, 'execution' | 'read' | 'facts'>): string {
+  const placeholder = read.placeholders.find((each) => each.number === number)
+  if (placeholder?.name) return placeholder.name
+  const { bound } = execution
+  const pasted = read.numberOfPasted.get(number)
+  const place =
+    placeholder?.style === 'dollar' ? number - 1 : read.placeholders.findIndex((each) => each.number === number)
+  const value =
+    pasted === undefined ? (bound.kind === 'positional' ? bound.values[place] : undefined) : read.pasted[pasted]?.value
+  const word = /^\$?(?:\w+(?:\.|->))*([A-Za-z_]\w*)$/.exec(value ?? '')?.[1]
+  return word ?? facts?.equalities.find(({ parameter }) => parameter === number)?.column ?? `$${number}`
 }
 
 /** One thing is said once at a place, by the rule that says more. */

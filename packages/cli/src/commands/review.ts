@@ -9,6 +9,7 @@ import {
 } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatReview } from '../output/review-text.js'
+import { adoptAll } from '../review/adopt.js'
 import { fingerprint } from '../review/baseline.js'
 import { loadReview } from '../review/load-review.js'
 import { gatherFiles } from '../review/gather-files.js'
@@ -29,6 +30,7 @@ interface ReviewFlags {
   changedSince?: string
   baseline?: string
   writeBaseline?: boolean
+  adopt?: string
 }
 
 export function addReview(program: Command, context: CommandContext): void {
@@ -52,6 +54,7 @@ export function addReview(program: Command, context: CommandContext): void {
     .option('--catalogue <file>', 'with --offline: what `tables --save` wrote')
     .option('--baseline <file>', 'leave out the findings that this file knows')
     .option('--write-baseline', 'with --baseline: write what is found now into it')
+    .option('--adopt <dir>', 'write a transaction for each function that changes records, and check it')
     .addHelpText(
       'after',
       `\nExamples:\n  ledgerman review src --level warning\n  ledgerman review . --changed-since main --sarif > review.sarif`,
@@ -62,6 +65,7 @@ export function addReview(program: Command, context: CommandContext): void {
       const { files, skipped } = gatherFiles(paths, only)
       for (const { path, why } of skipped) context.terminal.err(`not read: ${path}: ${why}\n`)
       const review = await reviewed(context, command, files, flags)
+      if (flags.adopt !== undefined) return adoptAll(context, command, flags.adopt, review)
       const texts = new Map(files.map(({ path, text }) => [path, text.split('\n')]))
       const textOf = (path: string) => texts.get(path) ?? []
       const left = withoutKnown(review, flags, textOf)
@@ -73,11 +77,13 @@ export function addReview(program: Command, context: CommandContext): void {
     })
 }
 
-function checkFlags({ offline, catalogue, baseline, writeBaseline }: ReviewFlags): void {
+function checkFlags({ offline, catalogue, baseline, writeBaseline, adopt, sarif }: ReviewFlags): void {
   const refuse = (flag: string, why: string) => {
     throw new LedgermanProblem('request-invalid', `${flag} says nothing here: ${why}.`, { where: flag })
   }
   if (catalogue !== undefined && !offline) refuse('--catalogue', 'it goes with --offline')
+  if (adopt !== undefined && (offline || sarif || baseline !== undefined))
+    refuse('--adopt', 'it takes a target, and prints what it wrote')
   if (writeBaseline && baseline === undefined) refuse('--write-baseline', 'it goes with --baseline')
 }
 

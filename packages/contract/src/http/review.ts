@@ -57,6 +57,7 @@ export const reviewedStatement = z.strictObject({
   line: z.int(),
   column: z.int(),
   language: z.string(),
+  function: z.string().nullable().describe('The function that it stands in.'),
   text: z.string().describe("With PostgreSQL's placeholders; a value that was pasted in is one, too."),
   kind: z.string().describe('select, insert, update, delete, merge, or what else it is.'),
   tables: z.array(z.string()),

@@ -1,4 +1,4 @@
-import type { PLACEHOLDER_STYLES} from '@ledgerman/contract';
+import type { PLACEHOLDER_STYLES } from '@ledgerman/contract'
 import { restyle, restyleAll } from '@ledgerman/contract'
 
 const bind = (position: number, name: string) => ({ position, name, type: 'text', value: `v${position}` })

@@ -34,6 +34,8 @@ export interface ReadText {
   asNames: string
   placeholders: Placeholder[]
   pasted: Pasted[]
+  /** Which pasted value a $n stands for, by its place among them. */
+  numberOfPasted: ReadonlyMap<number, number>
   /** Where a character of `text` stands in the file. */
   placeAt: (offset: number) => Place
 }
@@ -71,6 +73,7 @@ export function readText(
   const placeholders: Placeholder[] = []
   const pasted: Pasted[] = []
   const named = new Map<string, number>()
+  const numberOfPasted = new Map<number, number>()
   const highest = Math.max(0, ...[...source.matchAll(/\$(\d{1,4})/g)].map(([, number]) => Number(number)))
   let next = styles.includes('dollar') && highest > 0 ? highest : 0
   const numberOf = (name: string | null): number => {
@@ -100,7 +103,15 @@ export function readText(
       const isName = !isQuoted && NAME_COMES.test(source.slice(Math.max(0, found.index - 40), found.index))
       pasted.push({ value: part.value, how: part.how, place: part.place, isQuoted, isName })
     }
-    if (isStringLike) {
+    const whole = /^'\ue000(\d+)\ue001'$/.exec(token)
+    if (whole) {
+      // A literal that is nothing but the value is what a parameter would be.
+      paste(Number(whole[1]), true)
+      push(source.slice(from, found.index), source.slice(from, found.index), from)
+      push(`$${++next}`, `$${next}`, found.index)
+      numberOfPasted.set(next, pasted.length - 1)
+      from = TOKENS.lastIndex
+    } else if (isStringLike) {
       const inside = token.replace(new RegExp(`${OPEN}(\\d+)${CLOSE}`, 'g'), (_, index: string) => {
         paste(Number(index), token.startsWith("'") || /^[eE]'/.test(token))
         return 'x'
@@ -126,6 +137,7 @@ export function readText(
         isPart ||
         /\b(?:from|into|update|join|table|only)\s+$/i.test(source.slice(Math.max(0, found.index - 20), found.index))
       push(isName ? 'ledgerman_value' : `$${++next}`, 'ledgerman_value', found.index)
+      if (!isName) numberOfPasted.set(next, pasted.length - 1)
       from = TOKENS.lastIndex
     } else if (dollar !== undefined && styles.includes('dollar')) replace('dollar', null, Number(dollar))
     else if (percentName !== undefined && styles.includes('percent-named')) replace('percent-named', percentName)
@@ -151,6 +163,7 @@ export function readText(
     asNames: pieces.map((piece) => piece.name).join(''),
     placeholders,
     pasted,
+    numberOfPasted,
     placeAt: (offset) => placeIn(parts, sourceOffset(pieces, offset)),
   }
 }

@@ -38,6 +38,7 @@ describe('a review', () => {
         line: 2,
         column: 47,
         language: 'typescript',
+        function: 'f',
         text: 'update programme set title = $1, row_version = row_version + 1 where code = $2 and row_version = $3',
         kind: 'update',
         tables: ['programme'],
