@@ -123,6 +123,7 @@ const PARAM_RULE_NAMES: readonly (readonly [name: string, rule: string])[] = [
   ['hours', ':hours > 0'],
 ]
 
+
 /**
  * Move observing hours from one programme to another.
  *

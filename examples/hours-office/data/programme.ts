@@ -241,10 +241,12 @@ export async function changeProgramme(
   const set = s.namesOf<keyof ProgrammeChanges>(changes, SET)
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
-  const values = set.map((name) => s.writeValue(WRITE[name], changes[name], name))
+  const text = changeText(set)
+  const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v'), ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
   return s.inTransaction(db, s.LIMITS, async (client) => {
-    const rows = await s.ask(client, changeText(set), [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v'), ...values])
-    return judged(rows, loaded, partOf(changes, set))
+    const rows = await s.ask(client, text, values)
+    const result = judged(rows, loaded, partOf(changes, set))
+    return result
   })
 }
 
@@ -315,8 +317,8 @@ const ADD: Readonly<Record<keyof ProgrammeValues, readonly [column: string, stor
  *
  * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
  */
-export async function addProgramme(db: s.Db, values: ProgrammeValues): Promise<s.Written<Programme>> {
-  const set = s.namesOf<keyof ProgrammeValues>(values, ADD)
+export async function addProgramme(db: s.Db, given: ProgrammeValues): Promise<s.Written<Programme>> {
+  const set = s.namesOf<keyof ProgrammeValues>(given, ADD)
   const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
   const binds = parts.map(([, stored], at) => stored(`$${at + 1}`)).join(', ')
@@ -326,14 +328,14 @@ with done as (
   returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard, true as written
 )
 select done.guard, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end, done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at from done`
-  const given = set.map((name) =>
-    s.writeValue(WRITE[name], values[name], name),
-  )
+  const values = [...set.map((name) => s.writeValue(WRITE[name], given[name], name))]
   return s.inTransaction(db, s.LIMITS, async (client) => {
-    const [row] = await s.ask(client, text, [...given])
+    const rows = await s.ask(client, text, values)
+    const [row] = rows
     if (!row) throw new s.RowNotWritten('programme: the record was not added: a trigger kept it out.')
     assertRules(row[1])
-    return { record: s.readRecord<Programme>(READ, row, 2), guard: s.toGuard(row[0], 'v'), matched: 1, changed: 1 }
+    const result = { record: s.readRecord<Programme>(READ, row, 2), guard: s.toGuard(row[0], 'v'), matched: 1, changed: 1 }
+    return result
   })
 }
 
@@ -361,8 +363,9 @@ from hit left join done on true`
  */
 export async function removeProgramme(db: s.Db, loaded: s.Loaded<Programme>): Promise<s.Written<Programme>> {
   const key = loaded.record
+  const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v')]
   return s.inTransaction(db, s.LIMITS, async (client) => {
-    const rows = await s.ask(client, REMOVE, [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v')])
+    const rows = await s.ask(client, REMOVE, values)
     s.expectCount('programme', 'one', rows.length, true)
     const [row = []] = rows
     const record = s.readRecord<Programme>(READ, row)
@@ -370,6 +373,7 @@ export async function removeProgramme(db: s.Db, loaded: s.Loaded<Programme>): Pr
     if (row[13] !== 't')
       throw new s.RecordChanged('programme: the record is not as it was loaded.', { ...loaded.record }, {}, { ...record }, guard)
     if (row[14] !== 't') throw new s.RowNotWritten('programme: the record was found, and not removed.')
-    return { record, guard: null, matched: 1, changed: 1 }
+    const result = { record, guard: null, matched: 1, changed: 1 }
+    return result
   })
 }

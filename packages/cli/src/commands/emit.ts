@@ -17,13 +17,16 @@ export function addEmit(program: Command, context: CommandContext): void {
     .argument('<dir>', 'the folder to write into')
     .option('--mapping <name...>', 'these mappings')
     .option('--transaction <name...>', 'these transactions')
+    .option('--book', "have the code write entries to the target's book")
     .option('--check', 'write nothing; exit 1 where the folder does not have what would be written')
     .addHelpText(
       'after',
       `\nExamples:\n  ledgerman emit src/data --mapping programme --transaction move-hours\n  ledgerman emit src/data --check`,
     )
-    .action(async (dir: string, { mapping, transaction, check }: EmitFlags, command: Command) => {
-      const files = await (await context.target(command)).code({ mappings: mapping, transactions: transaction })
+    .action(async (dir: string, { mapping, transaction, book, check }: EmitFlags, command: Command) => {
+      const files = await (
+        await context.target(command)
+      ).code({ mappings: mapping, transactions: transaction, ...(book ? { book } : {}) })
       const changes = compare(dir, files)
       if (!check) write(dir, changes)
       context.print(command, { dir, files: changes.map(({ path, state }) => ({ path, state })) }, () =>
@@ -36,6 +39,7 @@ export function addEmit(program: Command, context: CommandContext): void {
 interface EmitFlags {
   mapping?: string[]
   transaction?: string[]
+  book?: boolean
   check?: boolean
 }
 

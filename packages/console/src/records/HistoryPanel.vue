@@ -5,6 +5,7 @@ import { formatInstant } from '../book/format-instant.js'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ValueText from '../receipts/ValueText.vue'
+import AsOfCard from './AsOfCard.vue'
 
 /** What became of a record: who, when and how, each event with what changed. `state` is anything that differs once it was changed. */
 const props = defineProps<{
@@ -13,7 +14,11 @@ const props = defineProps<{
   recordKey: readonly string[]
   properties: readonly string[]
   state: unknown
+  /** The record as it is now. */
+  now: Readonly<Record<string, unknown>> | null
 }>()
+/** The moment that is looked back at. */
+const asOf = ref<string | null>(null)
 const history = ref<HistoryEvent[]>([])
 const next = ref<string | null>(null)
 const property = ref<string | null>(null)
@@ -38,6 +43,10 @@ const place = computed(
 )
 
 watch(place, () => void load(), { immediate: true })
+watch(
+  () => props.recordKey.join('\0'),
+  () => (asOf.value = null),
+)
 
 async function load(after?: string) {
   problem.value = null
@@ -79,6 +88,15 @@ async function load(after?: string) {
     </v-card-item>
     <v-card-text>
       <ProblemAlert :problem="problem" />
+      <AsOfCard
+        v-if="asOf !== null"
+        :target="target"
+        :mapping="mapping"
+        :record-key="recordKey"
+        :at="asOf"
+        :now="now"
+        @close="asOf = null"
+      />
       <p v-if="isLoaded && history.length === 0 && !problem" class="text-medium-emphasis">
         The book has nothing of it{{ property === null ? '' : ' for this property' }}.
       </p>
@@ -94,6 +112,15 @@ async function load(after?: string) {
             <span v-else class="text-medium-emphasis">nobody knows when</span>
             <span v-if="event.actor">by {{ event.actor }}</span>
             <span v-if="event.transaction" class="text-medium-emphasis">{{ event.transaction }}</span>
+            <v-btn
+              v-if="event.at"
+              size="x-small"
+              variant="text"
+              title="The record as it was once this was done"
+              data-test="show-as-of"
+              @click="asOf = event.at"
+              >As it was</v-btn
+            >
             <em v-if="event.note" class="text-medium-emphasis">{{ event.note }}</em>
           </div>
           <div v-for="change in event.changes" :key="change.property" class="change">

@@ -199,6 +199,7 @@ function go(to: string | undefined) {
             :record-key="keyParts"
             :properties="properties.map((each) => each.name)"
             :state="guard"
+            :now="loaded"
           />
         </div>
       </v-col>

@@ -6,6 +6,7 @@ export const codeInput = z
   .strictObject({
     mappings: z.array(definitionName).max(1000).optional(),
     transactions: z.array(z.string().min(1).max(100)).max(1000).optional(),
+    book: z.boolean().optional().describe("Whether the code writes entries to the target's book."),
   })
   .meta({ id: 'CodeInput' })
 

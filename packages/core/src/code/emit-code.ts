@@ -7,21 +7,29 @@ import { emitTransaction } from './emit-transaction.js'
 import { Names } from './names.js'
 
 const SUPPORT = new URL('../../templates/support.ts', import.meta.url)
+const BOOK = new URL('../../templates/book.ts', import.meta.url)
+const BOOK_INDEX = `export { asActor, configureBook } from './book.js'\n`
 
 /**
  * Writes data-access code for mappings and transactions: TypeScript for node-postgres, a file each, `support.ts` and `index.ts`.
  * The same definitions give the same text.
+ *
+ * @param isBooked whether what it changes is written to the target's book, as the service writes it.
  */
-export function emitCode(mappings: readonly Mapping[], plans: readonly (Plan & { name: string })[]): CodeFile[] {
+export function emitCode(
+  mappings: readonly Mapping[],
+  plans: readonly (Plan & { name: string })[],
+  isBooked = false,
+): CodeFile[] {
   const names = new Names()
   const files = [
     ...inOrder(mappings).map((mapping) => {
       const named = names.mapping(mapping)
-      return { path: named.file, text: emitMapping(named) }
+      return { path: named.file, text: emitMapping(named, isBooked) }
     }),
     ...inOrder(plans).map((plan) => {
       const named = names.transaction(plan.name)
-      return { path: named.file, text: emitTransaction(plan, named) }
+      return { path: named.file, text: emitTransaction(plan, named, isBooked) }
     }),
   ]
   const exports = files.map(({ path }) => `export * from './${path.replace(/\.ts$/, '.js')}'\n`)
@@ -29,7 +37,18 @@ export function emitCode(mappings: readonly Mapping[], plans: readonly (Plan & {
   return [
     ...files,
     { path: 'support.ts', text: support },
-    { path: 'index.ts', text: `// Written by Ledgerman: all that the other files have.\n${exports.join('')}${INDEX}` },
+    ...(isBooked
+      ? [
+          {
+            path: 'book.ts',
+            text: `// Written by Ledgerman: entries in the book of the database, as the service writes them.\n${readFileSync(BOOK, 'utf8')}`,
+          },
+        ]
+      : []),
+    {
+      path: 'index.ts',
+      text: `// Written by Ledgerman: all that the other files have.\n${exports.join('')}${INDEX}${isBooked ? BOOK_INDEX : ''}`,
+    },
   ].map(({ path, text }) => ({ path, text: `${text.trimEnd()}\n` }))
 }
 

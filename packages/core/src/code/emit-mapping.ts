@@ -26,13 +26,16 @@ const HOLE = '\u0001'
 /**
  * Writes the file of a mapping: its types, and functions that load, find, change, replace, add and remove its records. A mapping
  * without a key has types and a find.
+ *
+ * @param isBooked whether what it changes is written to the target's book.
  */
-export function emitMapping({ mapping, type }: MappingNames): string {
-  const code = new MappingCode(mapping, type)
+export function emitMapping({ mapping, type }: MappingNames, isBooked: boolean): string {
+  const code = new MappingCode(mapping, type, isBooked)
   return [
     code.header(),
     code.types(),
     code.columns(),
+    code.booked(),
     mapping.key.length > 0 ? code.load() : '',
     code.find(),
     mapping.key.length > 0 && code.writable.length > 0 ? code.change() : '',
@@ -53,6 +56,7 @@ class MappingCode {
   constructor(
     readonly mapping: Mapping,
     readonly type: string,
+    readonly isBooked: boolean,
   ) {
     this.writable = mapping.properties.filter(({ lockedBecause }) => lockedBecause === null)
     this.addable = mapping.properties.filter(({ lockedForAddBecause }) => lockedForAddBecause === null)
@@ -65,7 +69,7 @@ class MappingCode {
     return `// Written by Ledgerman from the mapping ${mapping.name}, revision ${mapping.revision}, of ${inComment(mapping.table.path)}. Written again, it is
 // the same: change the mapping, not this file.
 import * as s from './support.js'
-`
+${this.isBooked ? "import * as b from './book.js'\n" : ''}`
   }
 
   types(): string {
@@ -271,11 +275,14 @@ export async function ${this.#fn.change}(
   const set = s.namesOf<keyof ${type}Changes>(changes, SET)
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
-  const values = set.map((name) => s.writeValue(WRITE[name], changes[name], name))
-  return s.inTransaction(db, s.LIMITS, async (client) => {
-    const rows = await s.ask(client, changeText(set), [${this.#binds(slots.slots, 'key')}, ...values])
-    return judged(rows, loaded, partOf(changes, set))
-  })
+  const text = changeText(set)
+  const values = [${this.#binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
+${this.#transaction(
+  `booked('change', text, [${this.#slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])])`,
+  `const rows = await s.ask(client, text, values)
+    const result = judged(rows, loaded, partOf(changes, set))`,
+  { before: 0, after: properties.length + 4 },
+)}
 }
 
 ${this.#judged()}`
@@ -319,8 +326,8 @@ ${columns.join('')}}
  *
  * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
  */
-export async function ${this.#fn.add}(db: s.Db, values: ${type}Values): Promise<s.Written<${type}>> {
-  const set = s.namesOf<keyof ${type}Values>(values, ADD)
+export async function ${this.#fn.add}(db: s.Db, given: ${type}Values): Promise<s.Written<${type}>> {
+  const set = s.namesOf<keyof ${type}Values>(given, ADD)
   const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
   const binds = parts.map(([, stored], at) => stored(\`$\${at + ${fixed + 1}}\`)).join(', ')
@@ -330,15 +337,16 @@ with done as (
   returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
 )
 select done.${extra.guard}, ${inTemplate(rule)}, ${inTemplate(outputSql('done', properties))} from done\`
-  const given = set.map((name) =>
-    s.writeValue(WRITE[name], values[name], name),
-  )
-  return s.inTransaction(db, s.LIMITS, async (client) => {
-    const [row] = await s.ask(client, text, [${[this.#binds(slots.slots, 'key'), '...given'].filter(Boolean).join(', ')}])
+  const values = [${[this.#binds(slots.slots, 'key'), '...set.map((name) => s.writeValue(WRITE[name], given[name], name))'].filter(Boolean).join(', ')}]
+${this.#transaction(
+  `booked('add', text, [${[this.#slotCode(slots.slots), '...set.map((name) => BOOKED[name])'].filter(Boolean).join(', ')}])`,
+  `const rows = await s.ask(client, text, values)
+    const [row] = rows
     if (!row) throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was not added: a trigger kept it out.`)})
     ${this.#assertRule('row[1]')}
-    return { record: s.readRecord<${type}>(READ, row, 2), guard: s.toGuard(row[0], ${quoted(this.#letter)}), matched: 1, changed: 1 }
-  })
+    const result = { record: s.readRecord<${type}>(READ, row, 2), guard: s.toGuard(row[0], ${quoted(this.#letter)}), matched: 1, changed: 1 }`,
+  { before: null, after: 2 },
+)}
 }
 ${mapping.key.length > 0 && this.writable.length > 0 ? '' : this.#rules()}`
   }
@@ -375,8 +383,10 @@ from hit left join done on true\`
  */
 export async function ${this.#fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Promise<s.Written<${type}>> {
   const key = loaded.record
-  return s.inTransaction(db, s.LIMITS, async (client) => {
-    const rows = await s.ask(client, REMOVE, [${this.#binds(slots.slots, 'key')}])
+  const values = [${this.#binds(slots.slots, 'key')}]
+${this.#transaction(
+  `booked('remove', REMOVE, [${this.#slotCode(slots.slots)}])`,
+  `const rows = await s.ask(client, REMOVE, values)
     s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
     const [row = []] = rows
     const record = s.readRecord<${type}>(READ, row)
@@ -384,8 +394,9 @@ export async function ${this.#fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): P
     if (row[${properties.length}] !== 't')
       throw new s.RecordChanged(${quoted(`${mapping.name}: the record is not as it was loaded.`)}, { ...loaded.record }, {}, { ...record }, guard)
     if (row[${properties.length + 1}] !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not removed.`)})
-    return { record, guard: null, matched: 1, changed: 1 }
-  })
+    const result = { record, guard: null, matched: 1, changed: 1 }`,
+  { before: 0, after: null },
+)}
 }
 `
   }
@@ -436,6 +447,85 @@ function assertRules(broken: string | null | undefined): void {
 
   #assertRule(broken: string): string {
     return this.mapping.rules.length === 0 ? '' : `assertRules(${broken})`
+  }
+
+  /**
+   * The part of a function that runs its statement in a transaction, and books it: `work` has `rows` and `result`. Images stand in the
+   * first row, from these places on; null where there is none.
+   */
+  #transaction(statement: string, work: string, images: { before: number | null; after: number | null }): string {
+    if (!this.isBooked)
+      return `  return s.inTransaction(db, s.LIMITS, async (client) => {
+    ${work}
+    return result
+  })`
+    const { mapping } = this
+    const image = (at: number | null) =>
+      at === null ? 'null' : `b.kept(row.slice(${at}, ${at + mapping.properties.length}), SENSITIVE)`
+    const keyFrom = images.before ?? images.after ?? 0
+    const places = mapping.key.map((property) => mapping.properties.indexOf(property))
+    const keyTexts = places.map((place) => `row[${keyFrom + place}] ?? null`).join(', ')
+    const keySensitive = mapping.key.map(({ sensitive }) => String(sensitive)).join(', ')
+    const given = mapping.key
+      .map(
+        ({ name }) =>
+          `s.writeValue(WRITE.${name}, ${images.before === null ? 'given' : 'key'}.${name} ?? null, ${quoted(name)})`,
+      )
+      .join(', ')
+    const isAlwaysThere = images.before === null
+    return `  const entry = { statement: ${statement}, values, key: ${isAlwaysThere && mapping.key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null) ? '[]' : `[${given}]`}, keySql: KEY_SQL }
+  return b.keepingRefusals(db, entry, async () => {
+    await b.introduce(db, [entry.statement])
+    return s.inTransaction(db, s.LIMITS, async (client) => {
+      ${work.replace(/^(?=.)/gm, '  ').trimStart()}
+      {
+        const [row = []] = rows
+        const key = b.kept([${keyTexts}], [${keySensitive}])
+        await b.bookRecord(client, { ...entry, key }, ${image(images.before)}, ${image(images.after)}, result.changed)
+      }
+      return result
+    })
+  })`
+  }
+
+  /** What the book is told of fixed slots. */
+  #slotCode(slots: readonly Slot[]): string {
+    return slots
+      .map(({ name, type, sensitive }) => `{ name: ${quoted(name)}, type: ${quoted(type)}, sensitive: ${sensitive} }`)
+      .join(', ')
+  }
+
+  /** What entries say of every statement of the mapping. */
+  booked(): string {
+    const { mapping, isBooked } = this
+    if (!isBooked || mapping.key.length === 0) return ''
+    const columns = (list: readonly Property[]) => list.map(({ column }) => quoted(column.name)).join(', ')
+    const binds = mapping.properties.map(
+      ({ name, column, sensitive }) =>
+        `  ${memberName(name)}: { name: ${quoted(name)}, type: ${quoted(column.type.sql)}, sensitive: ${sensitive} },\n`,
+    )
+    const casts = mapping.key.map(({ column }, at) => `(($1::text[])[${at + 1}])::${column.type.comparable}::text`)
+    return `const SENSITIVE = [${mapping.properties.map(({ sensitive }) => sensitive).join(', ')}]
+
+/** The key as PostgreSQL writes it. */
+const KEY_SQL = ${quoted(`array[${casts.join(', ')}]`)}
+
+const BOOKED = {
+${binds.join('')}}
+
+function booked(kind: string, text: string, binds: b.BookedStatement['binds']): b.BookedStatement {
+  return {
+    kind,
+    mapping: ${quoted(mapping.name)},
+    revision: ${mapping.revision},
+    relation: ${quoted(mapping.table.path)},
+    keyColumns: [${columns(mapping.key)}],
+    touched: [${columns(mapping.properties)}],
+    text,
+    binds,
+  }
+}
+`
   }
 
   #selectList(): { list: string; isPlain: boolean } {

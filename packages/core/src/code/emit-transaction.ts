@@ -2,9 +2,19 @@ import { LedgermanProblem, printJson, type Json, type RecordValues } from '@ledg
 import { plainType } from '../expression/value-type.js'
 import { guardBind, guardPrefix } from '../mapping/guard-value.js'
 import type { Mapping } from '../mapping/mapping.js'
-import { isWrite, type Param, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
+import {
+  isWrite,
+  mayWrite,
+  shownStatement,
+  type Param,
+  type Plan,
+  type PlannedStep,
+  type PlannedWrite,
+  type Words,
+} from '../plan/plan.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { valueSql } from '../statement/record-scope.js'
+import { reversibilityOf } from '../receipt/reversibility.js'
 import { SlotList, toStatement, type SlotSource, type Statement } from '../statement/statement.js'
 import type { TransactionNames } from './names.js'
 import { inComment, inTemplate, memberName, quoted } from './text.js'
@@ -20,8 +30,8 @@ const ROWS_LOOKED_AT = '1'
  *
  * @throws LedgermanProblem count-required where a step does not say how many rows it is meant to match.
  */
-export function emitTransaction(plan: Plan & { name: string }, names: TransactionNames): string {
-  return new TransactionCode(plan, names).text()
+export function emitTransaction(plan: Plan & { name: string }, names: TransactionNames, isBooked: boolean): string {
+  return new TransactionCode(plan, names, isBooked).text()
 }
 
 class TransactionCode {
@@ -32,6 +42,7 @@ class TransactionCode {
   constructor(
     readonly plan: Plan & { name: string },
     readonly names: TransactionNames,
+    readonly isBooked: boolean,
   ) {}
 
   text(): string {
@@ -47,7 +58,7 @@ class TransactionCode {
     return `// Written by Ledgerman from the transaction ${name}, revision ${revision}, with ${mappingsOf(plan)}. Written again, it is the same: change
 // the definition, not this file.
 import * as s from './support.js'
-
+${this.isBooked ? "import * as b from './book.js'\n" : ''}
 export interface ${names.type}Params {
 ${params.map((param) => this.#paramMember(param)).join('')}}
 
@@ -61,20 +72,85 @@ export interface ${names.type}Result {
 const LIMITS: s.Limits = ${limits}${skipLocked ? ' // rows that others hold are left out' : ''}
 
 ${this.#constants.join('\n')}
+${this.isBooked ? this.#runConstant() : ''}
 /**
  * ${inComment(definition.summary ?? `Runs ${name}.`)}
  *
  * @throws DataError: then nothing was changed, but for OutcomeUnknown
  */
 export async function ${names.fn}(db: s.Db, params: ${names.type}Params): Promise<${names.type}Result> {
-${params.length > 0 ? `  const p = {\n${params.map((param) => this.#paramValue(param)).join('')}  }\n` : '  void params\n'}  return s.inTransaction(db, LIMITS, async (client) => {
-${rules}${steps}
-    return {
+${params.length > 0 ? `  const p = {\n${params.map((param) => this.#paramValue(param)).join('')}  }\n` : '  void params\n'}${this.#begin()}${rules}${steps}
+${this.isBooked ? '    await run.book(client)\n' : ''}    return {
       matched: ${total('matched')},
       changed: ${total('changed')},
       steps: { ${named.map(({ as, no }) => `${memberName(as ?? '')}: { matched: step${no}.matched, changed: step${no}.changed }`).join(', ')} },
     }
-  })
+  })${this.isBooked ? '\n  })' : ''}
+}
+`
+  }
+
+  /** Where the transaction begins: booked, its run is known by then. */
+  #begin(): string {
+    if (!this.isBooked) return '  return s.inTransaction(db, LIMITS, async (client) => {\n'
+    return `  const run = new b.Run(RUN)
+  return b.keepingRefusals(db, run, async () => {
+  await b.introduce(db, RUN.steps.map(({ statement }) => statement))
+  return s.inTransaction(db, LIMITS, async (client) => {
+    run.begin()
+`
+  }
+
+  #ask(no: number): string {
+    return this.isBooked ? `run.ask(client, ${no}, ` : 's.ask(client, '
+  }
+
+  /** Has the run know what came of a step. */
+  #tell(step: PlannedStep): string {
+    if (!this.isBooked) return ''
+    return step.kind === 'require'
+      ? `    run.tell(${step.no}, { matched: 1, changed: 0 })\n`
+      : `    run.tell(${step.no}, step${step.no})\n`
+  }
+
+  /** What the entry of a run says of it and of its steps. */
+  #runConstant(): string {
+    const { plan } = this
+    const steps = plan.steps.map((step) => {
+      const statement = shownStatement(step)
+      const mapping = 'mapping' in step ? step.mapping : null
+      const touched = isWrite(step) ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched) : []
+      const columns = (list: readonly { column: { name: string } }[]) =>
+        list.map(({ column }) => quoted(column.name)).join(', ')
+      const binds = statement.slots.map(
+        ({ name, type, sensitive }) => `{ name: ${quoted(name)}, type: ${quoted(type)}, sensitive: ${sensitive} }`,
+      )
+      const writes = mayWrite(step)
+      const reversible = !isWrite(step)
+        ? writes
+          ? 'no'
+          : 'yes'
+        : step.mapping.key.length === 0
+          ? 'no'
+          : (reversibilityOf(step.mapping, step.kind, step.set) ?? 'no')
+      return `    {
+      no: ${step.no}, name: ${step.as === null ? 'null' : quoted(step.as)}, expected: ${quoted(String(step.expect ?? 'any'))}, writes: ${writes}, reversible: ${quoted(reversible)},
+      statement: {
+        kind: ${quoted(step.kind)}, mapping: ${quoted(mapping?.name ?? '')}, revision: ${mapping?.revision ?? 0}, relation: ${quoted(mapping?.table.path ?? '')},
+        keyColumns: [${columns(mapping?.key ?? [])}], touched: [${columns(touched)}],
+        text: \`${inTemplate(statement.text)}\`,
+        binds: [${binds.join(', ')}],
+      },
+    },\n`
+    })
+    const definitions = [...plan.mappings.values()]
+      .map(({ name, revision }) => `${memberName(name)}: ${revision}`)
+      .sort()
+    return `const RUN: b.RunDefinition = {
+  transaction: ${quoted(plan.name)}, revision: ${plan.revision ?? 0}, isolation: ${quoted(plan.isolation)},
+  definitions: { ${definitions.join(', ')} },
+  steps: [
+${steps.join('')}  ],
 }
 `
   }
@@ -114,7 +190,7 @@ ${rules}${steps}
   #step(step: PlannedStep): string {
     const { no, as, when } = step
     const title = `    // ${no}. ${inComment(describe(step))}${as === null ? '' : ` as ${as}`}\n`
-    const body = this.#body(step)
+    const body = this.#body(step) + this.#tell(step)
     if (!when) return title + body
     const name = this.#constant(`WHEN_${no}`, when.statement)
     const declared = step.kind === 'require' ? '' : `    let step${step.no} = s.SKIPPED\n`
@@ -127,7 +203,7 @@ ${rules}${steps}
     if (step.kind === 'require') {
       const { statement, source } = step.judgement
       const name = this.#constant(`REQUIRE_${no}`, statement)
-      return `    if (!(await s.holds(client, ${name}, [${this.#binds(statement, step)}])))
+      return `    if (!(await ${this.isBooked ? `run.holds(client, ${no}, ` : 's.holds(client, '}${name}, [${this.#binds(statement, step)}])))
       throw new s.RuleBroken(${this.#words(step.otherwise)}, ${quoted(source)})\n`
     }
     const expect = step.expect
@@ -139,7 +215,7 @@ ${rules}${steps}
       )
     if (step.kind === 'sql') {
       const name = this.#constant(`STEP_${no}`, step.statement)
-      const counted = `await s.countOf(client, ${name}, [${this.#binds(step.statement, step)}])`
+      const counted = `await ${this.isBooked ? `run.countOf(client, ${no}, ` : 's.countOf(client, '}${name}, [${this.#binds(step.statement, step)}])`
       return `    const matched${no} = ${counted}
     s.expectCount('step ${no}', ${json(expect)}, matched${no}, false)
     ${assigned} = { ...s.SKIPPED, matched: matched${no}, changed: ${step.writes ? `matched${no}` : '0'} }\n`
@@ -151,11 +227,11 @@ ${rules}${steps}
     if (step.kind === 'load') {
       const name = this.#constant(`STEP_${no}`, step.statement)
       const isKeyed = 'key' in step.finder
-      return `${found.before}    ${assigned} = s.loadedBy(await s.ask(client, ${name}, [${this.#binds(step.statement, step)}]), {
+      return `${found.before}    ${assigned} = s.loadedBy(await ${this.#ask(no)}${name}, [${this.#binds(step.statement, step)}]), {
       what: ${what}, expect: ${json(expect)}, isKeyed: ${isKeyed}, width: ${width},${found.member}
     })\n`
     }
-    const name = this.#constant(`STEP_${no}`, step.step)
+    const name = this.#constant(`STEP_${no}`, this.isBooked ? step.run : step.step)
     const own = (this.plan.definition.steps[no - 1] ?? {}) as { values?: RecordValues }
     const touched = step.kind === 'remove' ? [] : step.touched.map((property) => mapping.properties.indexOf(property))
     const set = step.set.map(
@@ -163,7 +239,7 @@ ${rules}${steps}
         `[${quoted(property.name)}, ${mapping.properties.indexOf(property)}, ${supported(readerOf(property.column.type))}]`,
     )
     const loaded = step.loadedName === null ? '' : ` loaded: ${this.#stepOf(step.loadedName, no)}.row,`
-    return `${found.before}    ${assigned} = s.writtenBy(await s.ask(client, ${name}, [${this.#binds(step.step, step)}]), {
+    return `${found.before}    ${assigned} = s.writtenBy(await ${this.#ask(no)}${name}, [${this.#binds(this.isBooked ? step.run : step.step, step)}]), {
       what: ${what}, expect: ${json(expect)}, isKeyed: ${!step.isByWhere}, width: ${step.kind === 'add' ? 0 : width},${found.member}
       touched: [${touched.join(', ')}], rules: ${this.#rules(mapping)}, set: [${set.join(', ')}],
       yours: ${json((own.values ?? {}) as Json)}, letter: ${quoted(guardPrefix(mapping))},${loaded}
@@ -245,6 +321,12 @@ ${rules}${steps}
         return step && isWrite(step) ? this.#guard(step) : 'null'
       case 'limit':
         return quoted(limit)
+      case 'entry':
+        return 'run.id'
+      case 'step':
+        return quoted(String(step?.no ?? 0))
+      case 'digest key':
+        return 'b.digestPads()'
       default:
         throw new TypeError(`a step of a transaction has no ${source.from}`)
     }

@@ -37,7 +37,7 @@ export interface TransactionNames {
 export class Names {
   readonly #types = new Set([...TAKEN].map((name) => name.toLowerCase()))
   readonly #functions = new Set(RESERVED)
-  readonly #files = new Set(['support', 'index'])
+  readonly #files = new Set(['support', 'index', 'book'])
 
   mapping(mapping: Mapping): MappingNames {
     const type = firstFree(pascal(mapping.name), (name) => {

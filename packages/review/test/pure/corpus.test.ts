@@ -69,16 +69,4 @@ describe('a file that is none', () => {
     expect(review.findings).toContainEqual(expect.objectContaining({ path: 'after.sql', rule: 'every-row' }))
     expect(review.summary.files).toBe(2)
   })
-
-  it('is read in time that goes with its size', async () => {
-    const one = `export async function f(pool) { const { rows } = await pool.query('select code from programme where code = $1', [1]); return rows }\n`
-    const time = async (times: number) => {
-      const started = performance.now()
-      await reviewFiles([{ path: 'a.js', text: one.repeat(times) }], { catalogue })
-      return performance.now() - started
-    }
-    await time(10)
-    const [few, many] = [await time(200), await time(2_000)]
-    expect(many / few).toBeLessThan(40)
-  })
 })

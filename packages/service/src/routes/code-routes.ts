@@ -22,7 +22,7 @@ export function codeRoutes({ targets }: Services) {
       problems: ['not-found', 'definition-invalid', 'count-required', 'media-type'],
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
-        const { mappings, transactions } = call.body
+        const { mappings, transactions, book = false } = call.body
         const isAll = mappings === undefined && transactions === undefined
         const mappingNames = mappings ?? (isAll ? await published(targets.mappings, target.name) : [])
         const transactionNames = transactions ?? (isAll ? await published(targets.transactions, target.name) : [])
@@ -32,6 +32,7 @@ export function codeRoutes({ targets }: Services) {
             ...plan,
             name: plan.name ?? '',
           })),
+          book,
         )
         const type = call.request.accepts(['application/json', ZIP])
         if (type === false)

@@ -1,11 +1,11 @@
-// Takes the pictures of the README from a demo that was started with bin/start --reset: node docs/screenshots/take.mjs
+// Takes the pictures of the README from a demo that was started with bin/start --reset: node docs/take-screenshots.mjs
 import { execFileSync } from 'node:child_process'
 import { readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { chromium } from 'playwright-core'
 
-const here = import.meta.dirname
-const root = join(here, '../..')
+const here = join(import.meta.dirname, 'screenshots')
+const root = join(import.meta.dirname, '..')
 const url = process.env.LEDGERMAN_URL ?? 'http://127.0.0.1:4680'
 const token = readFileSync(join(process.env.LEDGERMAN_DATA_DIR ?? join(root, '.ledgerman'), 'admin-token'), 'utf8').trim()
 const flags = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync']
@@ -90,23 +90,25 @@ await page.locator('[data-test=entries] tbody tr').first().waitFor()
 await shoot('book')
 await page.locator('[data-test=entries] tbody tr', { hasText: 'committed' }).first().click()
 await page.locator('[data-outcome=committed]').waitFor()
+await page.click('[data-test=reverse]')
+await page.locator('[data-outcome=rehearsed]').waitFor()
 await shoot('entry')
 
-await page.goto(`${url}/t/observatory/records/programme/P-113`)
-await page.locator('[data-test=property-tags]').scrollIntoViewIfNeeded()
-await page.fill('[data-test=property-hoursLeft] input', '399.00')
-await page.click('[data-test=commit]')
-await page.locator('[data-test=problem]').waitFor()
-await shoot('refusal')
-page.on('dialog', (dialog) => void dialog.accept())
-await page.goto(`${url}/t/observatory/records/block/17`)
-await page.locator('[data-test=property-state]').waitFor()
-await page.click('[data-test=property-night] input')
-await shoot('editors')
+await page.goto(`${url}/t/observatory/records/programme/P-107`)
+await page.locator('[data-test=event]').nth(1).waitFor()
+await page.locator('[data-test=event]').nth(1).locator('[data-test=show-as-of]').click()
+await page.locator('[data-test=as-of] tr.other').first().waitFor()
+await shoot('history')
+await page.goto(`${url}/t/observatory/code`)
+await page.locator('[data-test=file]', { hasText: 'move-hours.ts' }).click()
+await page.locator('[data-test=code]', { hasText: 'MoveHoursParams' }).waitFor()
+await shoot('code')
+await page.goto(`${url}/t/observatory/review`)
+await page.setInputFiles('[data-test=files]', join(root, 'examples/review/desk.py'))
+await page.locator('[data-test=finding]').first().waitFor()
+await shoot('review')
 
 ledgerman('demo', 'idle', '--seconds', '14', '--code', 'P-121')
-const lockTimeout = [['run', 'move-hours', 'from=P-121', 'to=P-122', 'hours=1'], ['waits']]
-const lockText = lockTimeout.map((words) => `$ ledgerman ${words.join(' ')}\n${ledgerman(...words)}`).join('\n')
 await page.goto(`${url}/t/observatory/waits`)
 await page.locator('[data-test=waits-picture] .session.root').waitFor()
 await page.waitForTimeout(2500)
@@ -149,6 +151,11 @@ await page.setContent('<pre></pre>')
 await page.addStyleTag({ content: 'body { margin: 0; background: #15191a } pre { margin: 0; white-space: pre-wrap; padding: 20px; color: #dfe5e4; font: 14px/1.35 "DejaVu Sans Mono", monospace }' })
 await page.evaluate((content) => (document.querySelector('pre').textContent = content), text)
 await shoot('terminal-change')
-await page.evaluate((content) => (document.querySelector('pre').textContent = content), lockText)
-await shoot('terminal-lock-timeout')
+const owner = readFileSync(join(process.env.LEDGERMAN_DATA_DIR ?? join(root, '.ledgerman'), 'observatory_owner.url'), 'utf8').trim()
+const altering = `update ledgerman.entry set after[7] = '31.00' where key = '{P-112}' and outcome = 'committed'`
+const sealed = ledgerman('book', 'seal')
+execFileSync('psql', [owner, '-qc', altering])
+const verified = `$ ledgerman book seal\n${sealed}\n$ psql "$OWNER_URL" -qc "${altering}"\n$ ledgerman book verify\n${ledgerman('book', 'verify')}`
+await page.evaluate((content) => (document.querySelector('pre').textContent = content), verified)
+await shoot('terminal-verify')
 await browser.close()

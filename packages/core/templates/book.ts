@@ -1,0 +1,333 @@
+import { AsyncLocalStorage } from 'node:async_hooks'
+import { createHash, createHmac, randomBytes } from 'node:crypto'
+import type { ClientBase } from 'pg'
+import { ask, countOf, DataError, OutcomeUnknown, type Db, type Row, type Step } from './support.js'
+
+interface Settings {
+  /** Who changes records, where nobody is named with `asActor`. */
+  actor: string
+  /** The key that digests of sensitive values are made with: that of the service, so that both write the same. */
+  digestKey?: Buffer | undefined
+}
+
+let settings: Settings = { actor: 'code' }
+const actors = new AsyncLocalStorage<{ actor: string; note: string | null }>()
+
+/** Says once for the program who changes records. */
+export function configureBook(given: Partial<Settings>): void {
+  settings = { ...settings, ...given }
+}
+
+/** Runs `work` for somebody: entries name them, and have the note. */
+export function asActor<T>(actor: string, work: () => Promise<T>, note: string | null = null): Promise<T> {
+  return actors.run({ actor, note }, work)
+}
+
+/** A statement as the book keeps it, once. */
+export interface BookedStatement {
+  kind: string
+  mapping: string
+  revision: number
+  relation: string
+  keyColumns: readonly string[]
+  /** The columns whose images are kept, in order. */
+  touched: readonly string[]
+  text: string
+  binds: readonly { name: string; type: string; sensitive: boolean }[]
+}
+
+const ids = new Map<string, string>()
+const introduced = new Set<string>()
+const MOST_KNOWN = 5_000
+
+/** Its number in the book: 63 bits of a digest of its text and of what it belongs to. */
+function idOf({ kind, mapping, revision, relation, text }: BookedStatement): string {
+  const parts =
+    mapping === '' ? [kind, undefined, undefined, undefined, text] : [kind, mapping, revision, relation, text]
+  const source = parts.join('\0')
+  let id = ids.get(source)
+  if (id === undefined) {
+    if (ids.size > MOST_KNOWN) ids.clear()
+    id = String(createHash('sha256').update(source).digest().readBigUInt64BE() >> 1n)
+    ids.set(source, id)
+  }
+  return id
+}
+
+/** Sees to it that these statements stand in the book before an entry refers to them: once a process, so it costs a change nothing. */
+export async function introduce(db: Db, statements: readonly BookedStatement[]): Promise<void> {
+  const unknown = statements.filter((each) => !introduced.has(idOf(each)))
+  if (unknown.length === 0) return
+  const rows = unknown.map(({ keyColumns, binds, ...each }) => ({
+    ...each,
+    id: idOf({ keyColumns, binds, ...each }),
+    key_columns: keyColumns,
+    binds: binds.map(({ name, type }) => ({ name, type })),
+  }))
+  await ask(
+    db,
+    `insert into ledgerman.statement select * from pg_catalog.jsonb_to_recordset($1::jsonb)
+as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb)
+on conflict (id) do nothing`,
+    [JSON.stringify(rows)],
+  )
+  // In somebody else's transaction they may be rolled back.
+  if (!('totalCount' in db)) return
+  if (introduced.size > MOST_KNOWN) introduced.clear()
+  for (const { id } of rows) introduced.add(id)
+}
+
+/** A UUID of version 7 (RFC 9562, section 5.7): in order of time. */
+export function newEntryId(): string {
+  const bytes = randomBytes(16)
+  bytes.writeUIntBE(Date.now(), 0, 6)
+  bytes[6] = ((bytes[6] ?? 0) & 0x0f) | 0x70
+  bytes[8] = ((bytes[8] ?? 0) & 0x3f) | 0x80
+  return bytes.toString('hex').replace(/^(.{8})(.{4})(.{4})(.{4})/, '$1-$2-$3-$4-')
+}
+
+function digest(text: string): string {
+  return `hmac:${createHmac('sha256', digestKey()).update(text).digest('hex').slice(0, 32)}`
+}
+
+function digestKey(): Buffer {
+  if (settings.digestKey) return settings.digestKey
+  throw new Error('A sensitive value is kept as a digest only: give configureBook the digestKey of the service.')
+}
+
+/** The inner and the outer padded key of RFC 2104, for digests that the database makes. */
+export function digestPads(): string {
+  const padded = Buffer.alloc(64)
+  digestKey().copy(padded)
+  const pad = (byte: number) => `"\\\\x${Buffer.from(padded.map((each) => each ^ byte)).toString('hex')}"`
+  return `{${pad(0x36)},${pad(0x5c)}}`
+}
+
+/** Values as the book may keep them. */
+export function kept(row: Row, sensitive: readonly boolean[]): (string | null)[] {
+  return row.map((text, at) => (sensitive[at] && text !== null ? digest(text) : text))
+}
+
+function arrayText(texts: readonly (string | null)[]): string {
+  const items = texts.map((text) => (text === null ? 'NULL' : `"${text.replace(/["\\]/g, '\\$&')}"`))
+  return `{${items.join(',')}}`
+}
+
+export interface RecordEntry {
+  statement: BookedStatement
+  values: readonly (string | null)[]
+  key: readonly (string | null)[]
+  /** The SQL that writes a key as PostgreSQL does: of $1, a list of texts. */
+  keySql: string
+}
+
+/** Writes the entry of one record, in the change's own transaction. */
+export async function bookRecord(
+  client: ClientBase,
+  { statement, values, key }: RecordEntry,
+  before: readonly (string | null)[] | null,
+  after: readonly (string | null)[] | null,
+  changed: number,
+): Promise<void> {
+  const { actor, note } = current()
+  const binds = kept(
+    values,
+    statement.binds.map(({ sensitive }) => sensitive),
+  )
+  await ask(
+    client,
+    `insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
+values ($1::uuid, $2, 'committed', $3::bigint, $4::text[], $5, pg_catalog.hash_array_extended($6::text[], 0), $6::text[], 1, $7::integer, $8::text[], $9::text[])`,
+    [
+      newEntryId(),
+      actor,
+      idOf(statement),
+      arrayText(binds),
+      note,
+      arrayText(key),
+      String(changed),
+      before && changed > 0 ? arrayText(before) : null,
+      after && changed > 0 ? arrayText(after) : null,
+    ],
+  )
+}
+
+/** Runs `work`, and keeps in the book why it was refused, after its roll-back. In somebody else's transaction nothing can be kept. */
+export async function keepingRefusals<T>(db: Db, what: RecordEntry | Run, work: () => Promise<T>): Promise<T> {
+  const startedAt = new Date().toISOString()
+  try {
+    return await work()
+  } catch (error) {
+    const isRefused = error instanceof DataError && !(error instanceof OutcomeUnknown) && error.code !== 'value-invalid'
+    // The refusal is what the caller has to hear, whether it can be kept or not.
+    if (isRefused && 'totalCount' in db) await bookRefusal(db, what, error, startedAt).catch(() => undefined)
+    throw error
+  }
+}
+
+async function bookRefusal(
+  db: Db,
+  what: RecordEntry | Run,
+  { code, message }: DataError,
+  startedAt: string,
+): Promise<void> {
+  const { actor, note } = current()
+  const isRun = what instanceof Run
+  const sensitive = isRun ? [] : what.statement.binds.map((bind) => bind.sensitive)
+  const hidden = isRun || sensitive.includes(true) ? message.replace(/'[^']*'|\([^)]*\)=\([^)]*\)/g, '…') : message
+  // A sensitive key has no text that may be kept.
+  const key = isRun || what.key.length === 0 ? 'null::text[]' : what.keySql
+  await ask(
+    db,
+    `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, changed, problem, detail, run, steps)
+select $2::uuid, $3::timestamptz, $4, 'refused', $5::bigint, $6::text[], $7, pg_catalog.hash_array_extended(k.key, 0), k.key, 0, $8, $9, $10::jsonb, $11::json
+from (select case when $1::text[] is not null then ${key} end as key) as k
+on conflict (id) do nothing`,
+    [
+      isRun ? null : arrayText(what.key),
+      isRun ? what.id : newEntryId(),
+      startedAt,
+      actor,
+      isRun ? null : idOf(what.statement),
+      isRun ? null : arrayText(kept(what.values, sensitive)),
+      note,
+      code,
+      hidden,
+      isRun ? JSON.stringify(what.told(null)) : null,
+      isRun ? JSON.stringify(what.toldSteps()) : null,
+    ],
+  )
+}
+
+function current(): { actor: string; note: string | null } {
+  return actors.getStore() ?? { actor: settings.actor, note: null }
+}
+
+export interface RunDefinition {
+  transaction: string
+  revision: number
+  isolation: string
+  definitions: Readonly<Record<string, number>>
+  steps: readonly {
+    no: number
+    name: string | null
+    expected: string
+    statement: BookedStatement
+    writes: boolean
+    reversible: 'yes' | 'partly' | 'no'
+  }[]
+}
+
+/** A run on its way: what its steps were given, and what came of them. */
+export class Run {
+  id = newEntryId()
+  readonly #startedAt = new Date().toISOString()
+  #started = performance.now()
+  readonly #done = new Map<
+    number,
+    { values: (string | null)[]; matched: number | null; changed: number | null; ms: number }
+  >()
+
+  constructor(readonly definition: RunDefinition) {}
+
+  /** Begins again, after an attempt that was rolled back. */
+  begin(): this {
+    this.#started = performance.now()
+    this.#done.clear()
+    this.id = newEntryId()
+    return this
+  }
+
+  async ask(client: ClientBase, no: number, text: string, values: readonly (string | null)[]): Promise<Row[]> {
+    const started = performance.now()
+    this.#done.set(no, { values: [...values], matched: null, changed: null, ms: 0 })
+    const rows = await ask(client, text, values)
+    this.#done.set(no, { values: [...values], matched: null, changed: null, ms: performance.now() - started })
+    return rows
+  }
+
+  async holds(client: ClientBase, no: number, text: string, values: readonly (string | null)[]): Promise<boolean> {
+    const [row = []] = await this.ask(client, no, text, values)
+    return row[0] === 't'
+  }
+
+  async countOf(client: ClientBase, no: number, text: string, values: readonly (string | null)[]): Promise<number> {
+    const started = performance.now()
+    const count = await countOf(client, text, values)
+    this.#done.set(no, { values: [...values], matched: null, changed: null, ms: performance.now() - started })
+    return count
+  }
+
+  /** What came of a step. */
+  tell<T extends Pick<Step, 'matched' | 'changed'>>(no: number, step: T): T {
+    const done = this.#done.get(no) ?? { values: [], matched: null, changed: null, ms: 0 }
+    this.#done.set(no, { ...done, matched: step.matched, changed: step.changed })
+    return step
+  }
+
+  /** Writes the entry, in the run's own transaction. Its images were written by the steps themselves. */
+  async book(client: ClientBase): Promise<void> {
+    const { actor, note } = current()
+    const total = (of: 'matched' | 'changed') =>
+      String(
+        this.definition.steps.reduce((sum, { no, writes }) => sum + (writes ? (this.#done.get(no)?.[of] ?? 0) : 0), 0),
+      )
+    await ask(
+      client,
+      `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps)
+values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json)`,
+      [
+        this.id,
+        actor,
+        note,
+        total('matched'),
+        total('changed'),
+        JSON.stringify(this.told(performance.now() - this.#started)),
+        JSON.stringify(this.toldSteps()),
+      ],
+    )
+  }
+
+  told(durationMs: number | null): object {
+    const { transaction, revision, isolation, definitions, steps } = this.definition
+    const wrote = steps
+      .filter(({ no, writes }) => writes && (this.#done.get(no)?.changed ?? 0) > 0)
+      .map(({ reversible }) => reversible)
+    const reversible = wrote.every((each) => each === 'yes')
+      ? 'yes'
+      : wrote.every((each) => each === 'no')
+        ? 'no'
+        : 'partly'
+    return {
+      transaction,
+      revision,
+      isolation,
+      attempts: 1,
+      durationMs: durationMs && Math.round(durationMs * 10) / 10,
+      startedAt: this.#startedAt,
+      reversible,
+      definitions,
+    }
+  }
+
+  toldSteps(): object[] {
+    return this.definition.steps.map(({ no, name, expected, statement }) => {
+      const done = this.#done.get(no)
+      const values = done?.values.slice(0, statement.binds.length) ?? []
+      return {
+        no,
+        name,
+        statement: idOf(statement),
+        binds: kept(
+          values,
+          statement.binds.map(({ sensitive }) => sensitive),
+        ),
+        expected,
+        matched: done?.matched ?? null,
+        changed: done?.changed ?? null,
+        skipped: done === undefined,
+        duration_ms: done ? Math.round(done.ms * 10) / 10 : null,
+      }
+    })
+  }
+}
