@@ -6,7 +6,7 @@ import { languageOf, parseSource, type SourceLanguage } from './extract/grammar.
 import { accepted } from './acceptances.js'
 import { catalogueFindings } from './rules/catalogue-rules.js'
 import { finding, type Subject } from './rules/finding.js'
-import { flowFindings } from './rules/flow-rules.js'
+import { flowFindings, setsLimits } from './rules/flow-rules.js'
 import { statementFindings } from './rules/statement-rules.js'
 import { readText } from './sql/placeholders.js'
 import { readSqlFile } from './sql/sql-file.js'
@@ -85,14 +85,13 @@ async function reviewFile(
     if (seen) subject.key = seen.key
     statements.push(toStatement(subject, seen))
   }
-  for (const fn of read.functions)
-    own.push(
-      ...flowFindings(
-        fn,
-        subjects.filter(({ execution }) => execution.fn === fn),
-        text,
-      ),
-    )
+  const byFunction = new Map<FunctionFacts, Subject[]>()
+  for (const subject of subjects) {
+    const { fn } = subject.execution
+    if (fn) byFunction.set(fn, [...(byFunction.get(fn) ?? []), subject])
+  }
+  const hasLimits = setsLimits(text)
+  for (const [fn, ofFunction] of byFunction) own.push(...flowFindings(fn, ofFunction, hasLimits))
   findings.push(
     ...accepted(withoutDoubles(own), text).sort((one, other) => one.line - other.line || one.column - other.column),
   )

@@ -3,11 +3,16 @@ import type { FunctionFacts } from '../extract/facts.js'
 import { finding, type Subject } from './finding.js'
 
 /** What a function does with the statements it runs. */
-export function flowFindings(fn: FunctionFacts, subjects: readonly Subject[], fileText: string): ReviewFinding[] {
+export function flowFindings(fn: FunctionFacts, subjects: readonly Subject[], hasLimits: boolean): ReviewFinding[] {
   if (subjects.length === 0) return []
   return [countIgnored, neverCommitted, apart, unboundedWait, oneByOne, sessionKept].flatMap((rule) =>
-    rule(fn, subjects, fileText),
+    rule(fn, subjects, hasLimits),
   )
+}
+
+/** Whether a file sets limits for waiting somewhere. */
+export function setsLimits(text: string): boolean {
+  return /lock_timeout|statement_timeout|command_?timeout|query_timeout|setQueryTimeout|CommandTimeout/i.test(text)
 }
 
 const COUNTS =
@@ -149,9 +154,8 @@ function isParameter(fn: FunctionFacts, receiver: string): boolean {
   return head.includes(receiver.replace(/^\$?this->|^this\./, ''))
 }
 
-function unboundedWait(fn: FunctionFacts, subjects: readonly Subject[], fileText: string): ReviewFinding[] {
-  if (/lock_timeout|statement_timeout|command_?timeout|query_timeout|setQueryTimeout|CommandTimeout/i.test(fileText))
-    return []
+function unboundedWait(fn: FunctionFacts, subjects: readonly Subject[], hasLimits: boolean): ReviewFinding[] {
+  if (hasLimits) return []
   return subjects.flatMap((subject) => {
     const { facts, execution } = subject
     const waits = facts?.locks?.waits === true || facts?.kind === 'lock'
