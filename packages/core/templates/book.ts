@@ -40,11 +40,10 @@ const ids = new Map<string, string>()
 const introduced = new Set<string>()
 const MOST_KNOWN = 5_000
 
-/** Its number in the book: 63 bits of a digest of its text and of what it belongs to. */
-function idOf({ kind, mapping, revision, relation, text }: BookedStatement): string {
-  const parts =
-    mapping === '' ? [kind, undefined, undefined, undefined, text] : [kind, mapping, revision, relation, text]
-  const source = parts.join('\0')
+/** Its number in the book: 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it keeps. */
+function idOf({ kind, mapping, revision, relation, text, touched }: BookedStatement): string {
+  const of = mapping === '' ? ['', '', ''] : [mapping, revision, relation]
+  const source = [kind, ...of, text, ...touched].join('\0')
   let id = ids.get(source)
   if (id === undefined) {
     if (ids.size > MOST_KNOWN) ids.clear()

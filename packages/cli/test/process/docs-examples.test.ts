@@ -94,7 +94,7 @@ function withoutMoments(text: string): string {
       .replace(/\blgr_[\w-]+/g, 'TOKEN')
       .replace(/\b[0-9a-f]{64}\b/g, 'HASH')
       .replace(/[A-Za-z0-9+/]{86}==/g, 'SIGNATURE')
-      .replace(/\d+(\.\d+)? [KM]iB/g, 'N KiB')
+      .replace(/\d+(\.\d+)? ([KM]i)?B\b/g, 'N B')
       .replace(/"durationMs": ?[\d.]+/g, '"durationMs": N')
       .replace(/\bs\d{3,}\b/g, 'STAMP')
       .replace(/ +/g, ' ')

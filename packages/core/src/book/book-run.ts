@@ -143,6 +143,5 @@ function bookedDetail({ sensitiveParams, steps }: Plan, { detail }: LedgermanPro
 
 /** A step's statement's number in the book. */
 export function stepStatementId(step: PlannedStep): string {
-  const mapping = 'mapping' in step ? step.mapping : null
-  return statementId({ kind: step.kind, mapping, statement: shownStatement(step) })
+  return statementId(toKept(step))
 }

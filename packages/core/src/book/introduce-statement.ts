@@ -58,12 +58,24 @@ async function write(target: Target, statements: readonly KeptStatement[]): Prom
 
 const ids = new WeakMap<Statement, string>()
 
-/** The statement's number in the book: 63 bits of a digest of its text and of what it belongs to. */
-export function statementId({ kind, mapping, statement }: Omit<KeptStatement, 'touched'>): string {
+/**
+ * The statement's number in the book: 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it writes: the same text can
+ * keep more or fewer of them.
+ */
+export function statementId({ kind, mapping, statement, touched }: KeptStatement): string {
   let id = ids.get(statement)
   if (id === undefined) {
     const digest = createHash('sha256')
-      .update([kind, mapping?.name, mapping?.revision, mapping?.table.path, statement.text].join('\0'))
+      .update(
+        [
+          kind,
+          mapping?.name,
+          mapping?.revision,
+          mapping?.table.path,
+          statement.text,
+          ...touched.map(({ column }) => column.name),
+        ].join('\0'),
+      )
       .digest()
     ids.set(statement, (id = String(digest.readBigUInt64BE() >> 1n)))
   }

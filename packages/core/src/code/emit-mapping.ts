@@ -1,5 +1,4 @@
-import { guardPrefix } from '../mapping/guard-value.js'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Property } from '../mapping/mapping.js'
 import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
 import { asComparable } from '../statement/image-sql.js'
 import { keyConditionSql, sameKeySql } from '../statement/key-sql.js'
@@ -13,15 +12,12 @@ import {
   verdictSql,
 } from '../statement/keyed-statement.js'
 import { versionBumpSql } from '../statement/set-sql.js'
-import { SlotList, toStatement, type Slot } from '../statement/statement.js'
+import { SlotList } from '../statement/statement.js'
 import { equalSql } from '../values/operator-sql.js'
 import { comparedSql, storedSql } from '../values/sql-form.js'
-import { functionNames, type MappingNames } from './names.js'
-import { inComment, inTemplate, memberName, quoted } from './text.js'
-import { isNullable, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
-
-/** Stands for what is only known when a statement is sent. */
-const HOLE = '\u0001'
+import { HOLE, isComparable, MappingCode, unionOf, unmarked, withHole } from './mapping-code.js'
+import type { MappingNames } from './names.js'
+import { inTemplate, memberName, quoted } from './text.js'
 
 /**
  * Writes the file of a mapping: its types, and functions that load, find, change, replace, add and remove its records. A mapping
@@ -30,7 +26,7 @@ const HOLE = '\u0001'
  * @param isBooked whether what it changes is written to the target's book.
  */
 export function emitMapping({ mapping, type }: MappingNames, isBooked: boolean): string {
-  const code = new MappingCode(mapping, type, isBooked)
+  const code = new MappingFile(mapping, type, isBooked)
   return [
     code.header(),
     code.types(),
@@ -47,89 +43,15 @@ export function emitMapping({ mapping, type }: MappingNames, isBooked: boolean):
     .join('\n')
 }
 
-class MappingCode {
-  readonly writable: Property[]
-  readonly addable: Property[]
-  readonly #fn
-  readonly #letter: string
-
-  constructor(
-    readonly mapping: Mapping,
-    readonly type: string,
-    readonly isBooked: boolean,
-  ) {
-    this.writable = mapping.properties.filter(({ lockedBecause }) => lockedBecause === null)
-    this.addable = mapping.properties.filter(({ lockedForAddBecause }) => lockedForAddBecause === null)
-    this.#fn = functionNames(type)
-    this.#letter = guardPrefix(mapping)
-  }
-
-  header(): string {
-    const { mapping } = this
-    return `// Written by Ledgerman from the mapping ${mapping.name}, revision ${mapping.revision}, of ${inComment(mapping.table.path)}. Written again, it is
-// the same: change the mapping, not this file.
-import * as s from './support.js'
-${this.isBooked ? "import * as b from './book.js'\n" : ''}`
-  }
-
-  types(): string {
-    const { mapping, type, writable, addable } = this
-    const members = mapping.properties.map((property) => {
-      const value = `${typeOf(property.column.type)}${isNullable(property) ? ' | null' : ''}`
-      return `  ${property.lockedBecause === null ? '' : 'readonly '}${memberName(property.name)}: ${value}\n`
-    })
-    const needed = addable.filter(
-      (property) =>
-        !isNullable(property) &&
-        property.column.default === null &&
-        property.column.identity === null &&
-        !property.column.generated,
-    )
-    const optional = addable.filter((property) => !needed.includes(property))
-    return `/** A record of ${inComment(mapping.table.path)}. Exact values (numbers with a point, moments) are strings. */
-export interface ${type} {
-${members.join('')}}
-
-/** What can be changed of it. */
-export type ${type}Changes = Partial<Pick<${type}, ${unionOf(writable)}>>
-
-/** What can be given to a new one; what is left out gets its column's default. */
-export type ${type}Values = Pick<${type}, ${unionOf(needed)}> & Partial<Pick<${type}, ${unionOf(optional)}>>
-${
-  mapping.key.length > 0
-    ? `
-/** What one is found by. */
-export type ${type}Key = Pick<${type}, ${unionOf(mapping.key)}>
-`
-    : ''
-}`
-  }
-
-  /** The properties in order, with how each is read; and those that are written, with how. */
-  columns(): string {
-    const { mapping, type } = this
-    const readers = mapping.properties.map(
-      ({ name, column }) => `  [${quoted(name)}, ${supported(readerOf(column.type))}],\n`,
-    )
-    const writers = mapping.properties.map(
-      ({ name, column }) => `  ${memberName(name)}: ${supported(writerOf(column.type))},\n`,
-    )
-    return `const READ: readonly (readonly [string, s.Read])[] = [
-${readers.join('')}]
-
-const WRITE = {
-${writers.join('')}} satisfies Record<keyof ${type}, s.Write>
-`
-  }
-
+class MappingFile extends MappingCode {
   load(): string {
     const { mapping, type } = this
     const slots = new SlotList()
     const condition = keyConditionSql(mapping.key, 't', slots)
-    const { list, isPlain } = this.#selectList()
+    const { list, isPlain } = this.selectList()
     const run = isPlain
-      ? `const rows = await s.ask(db, LOAD, [${this.#binds(slots.slots, 'key')}])`
-      : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, LOAD, [${this.#binds(slots.slots, 'key')}]))`
+      ? `const rows = await s.ask(db, LOAD, [${this.binds(slots.slots, 'key')}])`
+      : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, LOAD, [${this.binds(slots.slots, 'key')}]))`
     return `const LOAD = \`
 select ${inTemplate(list)}, ${inTemplate(guardValueSql(mapping.guard, 't'))}
 from ${inTemplate(mapping.table.sql)} as t
@@ -141,18 +63,18 @@ limit 2\`
  *
  * @throws RecordMissing, RecordAmbiguous, ValueInvalid
  */
-export async function ${this.#fn.load}(db: s.Db, key: ${type}Key): Promise<s.Loaded<${type}>> {
+export async function ${this.fn.load}(db: s.Db, key: ${type}Key): Promise<s.Loaded<${type}>> {
   ${run}
   s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
   const [row = []] = rows
-  return { record: s.readRecord<${type}>(READ, row), guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.#letter)}) }
+  return { record: s.readRecord<${type}>(READ, row), guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.letter)}) }
 }
 `
   }
 
   find(): string {
     const { mapping, type } = this
-    const { list, isPlain } = this.#selectList()
+    const { list, isPlain } = this.selectList()
     const comparable = mapping.properties.filter(({ column }) => isComparable(column.type.name, column.type.kind))
     const equals = comparable.map(
       ({ name, column }) =>
@@ -171,7 +93,7 @@ ${equals.join('')}}
  *
  * @throws ValueInvalid
  */
-export async function ${this.#fn.find}(
+export async function ${this.fn.find}(
   db: s.Db,
   equal: Partial<${type}> = {},
   { limit = 100 }: { limit?: number } = {},
@@ -190,7 +112,7 @@ limit $1::integer\`
   ${ask}
   return rows.map((row) => ({
     record: s.readRecord<${type}>(READ, row),
-    guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.#letter)}),
+    guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.letter)}),
   }))
 }
 `
@@ -267,7 +189,7 @@ from hit left join done on true\`
  *
  * @throws RecordMissing, RecordChanged, RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
  */
-export async function ${this.#fn.change}(
+export async function ${this.fn.change}(
   db: s.Db,
   loaded: s.Loaded<${type}>,
   changes: ${type}Changes,
@@ -276,16 +198,16 @@ export async function ${this.#fn.change}(
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
   const text = changeText(set)
-  const values = [${this.#binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
-${this.#transaction(
-  `booked('change', text, [${this.#slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])])`,
+  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
+${this.transaction(
+  `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])])`,
   `const rows = await s.ask(client, text, values)
     const result = judged(rows, loaded, partOf(changes, set))`,
   { before: 0, after: properties.length + 4 },
 )}
 }
 
-${this.#judged()}`
+${this.judged()}`
   }
 
   replace(): string {
@@ -293,16 +215,16 @@ ${this.#judged()}`
     return `/**
  * Replaces every property that can be set. What was there and is not named cannot be lost: the type asks for all.
  *
- * @throws as ${this.#fn.change}
+ * @throws as ${this.fn.change}
  */
-export function ${this.#fn.replace}(
+export function ${this.fn.replace}(
   db: s.Db,
   loaded: s.Loaded<${type}>,
   values: Pick<${type}, ${writable.map(({ name }) => quoted(name)).join(' | ')}>,
 ): Promise<s.Written<${type}>> {
   const missing = Object.keys(SET).filter((name) => !Object.hasOwn(values, name))
   if (missing.length > 0) throw new s.ValueInvalid(missing.join(', '), 'a value: a replacement leaves nothing out')
-  return ${this.#fn.change}(db, loaded, values)
+  return ${this.fn.change}(db, loaded, values)
 }
 `
   }
@@ -326,7 +248,7 @@ ${columns.join('')}}
  *
  * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
  */
-export async function ${this.#fn.add}(db: s.Db, given: ${type}Values): Promise<s.Written<${type}>> {
+export async function ${this.fn.add}(db: s.Db, given: ${type}Values): Promise<s.Written<${type}>> {
   const set = s.namesOf<keyof ${type}Values>(given, ADD)
   const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
@@ -337,18 +259,18 @@ with done as (
   returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
 )
 select done.${extra.guard}, ${inTemplate(rule)}, ${inTemplate(outputSql('done', properties))} from done\`
-  const values = [${[this.#binds(slots.slots, 'key'), '...set.map((name) => s.writeValue(WRITE[name], given[name], name))'].filter(Boolean).join(', ')}]
-${this.#transaction(
-  `booked('add', text, [${[this.#slotCode(slots.slots), '...set.map((name) => BOOKED[name])'].filter(Boolean).join(', ')}])`,
+  const values = [${[this.binds(slots.slots, 'key'), '...set.map((name) => s.writeValue(WRITE[name], given[name], name))'].filter(Boolean).join(', ')}]
+${this.transaction(
+  `booked('add', text, [${[this.slotCode(slots.slots), '...set.map((name) => BOOKED[name])'].filter(Boolean).join(', ')}])`,
   `const rows = await s.ask(client, text, values)
     const [row] = rows
     if (!row) throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was not added: a trigger kept it out.`)})
-    ${this.#assertRule('row[1]')}
-    const result = { record: s.readRecord<${type}>(READ, row, 2), guard: s.toGuard(row[0], ${quoted(this.#letter)}), matched: 1, changed: 1 }`,
+    ${this.assertRule('row[1]')}
+    const result = { record: s.readRecord<${type}>(READ, row, 2), guard: s.toGuard(row[0], ${quoted(this.letter)}), matched: 1, changed: 1 }`,
   { before: null, after: 2 },
 )}
 }
-${mapping.key.length > 0 && this.writable.length > 0 ? '' : this.#rules()}`
+${mapping.key.length > 0 && this.writable.length > 0 ? '' : this.rules()}`
   }
 
   remove(): string {
@@ -381,16 +303,16 @@ from hit left join done on true\`
  * @returns the record as it was.
  * @throws RecordMissing, RecordChanged, ConstraintBroken, LockTimeout; OutcomeUnknown
  */
-export async function ${this.#fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Promise<s.Written<${type}>> {
+export async function ${this.fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Promise<s.Written<${type}>> {
   const key = loaded.record
-  const values = [${this.#binds(slots.slots, 'key')}]
-${this.#transaction(
-  `booked('remove', REMOVE, [${this.#slotCode(slots.slots)}])`,
+  const values = [${this.binds(slots.slots, 'key')}]
+${this.transaction(
+  `booked('remove', REMOVE, [${this.slotCode(slots.slots)}])`,
   `const rows = await s.ask(client, REMOVE, values)
     s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
     const [row = []] = rows
     const record = s.readRecord<${type}>(READ, row)
-    const guard = s.toGuard(row[${properties.length + 2}], ${quoted(this.#letter)})
+    const guard = s.toGuard(row[${properties.length + 2}], ${quoted(this.letter)})
     if (row[${properties.length}] !== 't')
       throw new s.RecordChanged(${quoted(`${mapping.name}: the record is not as it was loaded.`)}, { ...loaded.record }, {}, { ...record }, guard)
     if (row[${properties.length + 1}] !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not removed.`)})
@@ -402,7 +324,7 @@ ${this.#transaction(
   }
 
   /** What a change's row says. */
-  #judged(): string {
+  protected judged(): string {
     const { mapping, type } = this
     const width = mapping.properties.length
     return `const { partOf } = s
@@ -413,7 +335,7 @@ function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, 
   const [row = []] = rows
   const before = s.readRecord<${type}>(READ, row)
   const [guardHolds, , differs, written] = row[${width}] ?? ''
-  const guard = s.toGuard(row[${width + 1}], ${quoted(this.#letter)})
+  const guard = s.toGuard(row[${width + 1}], ${quoted(this.letter)})
   if (guardHolds !== 't') {
     const names = Object.keys(yours)
     const [was, is] = [partOf(loaded.record, names), partOf(before, names)]
@@ -421,163 +343,10 @@ function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, 
   }
   if (differs !== 't') return { record: before, guard, matched: 1, changed: 0 }
   if (written !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not written.`)})
-  ${this.#assertRule(`row[${width + 3}]`)}
+  ${this.assertRule(`row[${width + 3}]`)}
   const after = s.readRecord<${type}>(READ, row, ${width + 4})
-  return { record: after, guard: s.toGuard(row[${width + 2}], ${quoted(this.#letter)}), matched: 1, changed: 1 }
+  return { record: after, guard: s.toGuard(row[${width + 2}], ${quoted(this.letter)}), matched: 1, changed: 1 }
 }
-${this.#rules()}`
+${this.rules()}`
   }
-
-  #rules(): string {
-    const { rules } = this.mapping
-    if (rules.length === 0) return ''
-    return `
-/** What has to be true of every record that is written, and what is said where it is not. */
-const RULES: readonly (readonly [that: string, otherwise: string])[] = [
-${rules.map(({ that, otherwise }) => `  [${quoted(that)}, ${quoted(otherwise)}],\n`).join('')}]
-
-/** @throws RuleBroken */
-function assertRules(broken: string | null | undefined): void {
-  if (broken === null || broken === undefined) return
-  const [that, otherwise] = RULES[Number(broken) - 1] ?? ['', '']
-  throw new s.RuleBroken(otherwise, that)
-}
-`
-  }
-
-  #assertRule(broken: string): string {
-    return this.mapping.rules.length === 0 ? '' : `assertRules(${broken})`
-  }
-
-  /**
-   * The part of a function that runs its statement in a transaction, and books it: `work` has `rows` and `result`. Images stand in the
-   * first row, from these places on; null where there is none.
-   */
-  #transaction(statement: string, work: string, images: { before: number | null; after: number | null }): string {
-    if (!this.isBooked)
-      return `  return s.inTransaction(db, s.LIMITS, async (client) => {
-    ${work}
-    return result
-  })`
-    const { mapping } = this
-    const image = (at: number | null) =>
-      at === null ? 'null' : `b.kept(row.slice(${at}, ${at + mapping.properties.length}), SENSITIVE)`
-    const keyFrom = images.before ?? images.after ?? 0
-    const places = mapping.key.map((property) => mapping.properties.indexOf(property))
-    const keyTexts = places.map((place) => `row[${keyFrom + place}] ?? null`).join(', ')
-    const keySensitive = mapping.key.map(({ sensitive }) => String(sensitive)).join(', ')
-    const given = mapping.key
-      .map(
-        ({ name }) =>
-          `s.writeValue(WRITE.${name}, ${images.before === null ? 'given' : 'key'}.${name} ?? null, ${quoted(name)})`,
-      )
-      .join(', ')
-    const isAlwaysThere = images.before === null
-    return `  const entry = { statement: ${statement}, values, key: ${isAlwaysThere && mapping.key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null) ? '[]' : `[${given}]`}, keySql: KEY_SQL }
-  return b.keepingRefusals(db, entry, async () => {
-    await b.introduce(db, [entry.statement])
-    return s.inTransaction(db, s.LIMITS, async (client) => {
-      ${work.replace(/^(?=.)/gm, '  ').trimStart()}
-      {
-        const [row = []] = rows
-        const key = b.kept([${keyTexts}], [${keySensitive}])
-        await b.bookRecord(client, { ...entry, key }, ${image(images.before)}, ${image(images.after)}, result.changed)
-      }
-      return result
-    })
-  })`
-  }
-
-  /** What the book is told of fixed slots. */
-  #slotCode(slots: readonly Slot[]): string {
-    return slots
-      .map(({ name, type, sensitive }) => `{ name: ${quoted(name)}, type: ${quoted(type)}, sensitive: ${sensitive} }`)
-      .join(', ')
-  }
-
-  /** What entries say of every statement of the mapping. */
-  booked(): string {
-    const { mapping, isBooked } = this
-    if (!isBooked || mapping.key.length === 0) return ''
-    const columns = (list: readonly Property[]) => list.map(({ column }) => quoted(column.name)).join(', ')
-    const binds = mapping.properties.map(
-      ({ name, column, sensitive }) =>
-        `  ${memberName(name)}: { name: ${quoted(name)}, type: ${quoted(column.type.sql)}, sensitive: ${sensitive} },\n`,
-    )
-    const casts = mapping.key.map(({ column }, at) => `(($1::text[])[${at + 1}])::${column.type.comparable}::text`)
-    return `const SENSITIVE = [${mapping.properties.map(({ sensitive }) => sensitive).join(', ')}]
-
-/** The key as PostgreSQL writes it. */
-const KEY_SQL = ${quoted(`array[${casts.join(', ')}]`)}
-
-const BOOKED = {
-${binds.join('')}}
-
-function booked(kind: string, text: string, binds: b.BookedStatement['binds']): b.BookedStatement {
-  return {
-    kind,
-    mapping: ${quoted(mapping.name)},
-    revision: ${mapping.revision},
-    relation: ${quoted(mapping.table.path)},
-    keyColumns: [${columns(mapping.key)}],
-    touched: [${columns(mapping.properties)}],
-    text,
-    binds,
-  }
-}
-`
-  }
-
-  #selectList(): { list: string; isPlain: boolean } {
-    const { properties, guard } = this.mapping
-    const plain = properties.map(({ column }) => plainReadSql(`t.${column.sql}`, column.type))
-    // A digest over the row's text depends on the settings as well.
-    const isPlain = guard.by !== 'values' && plain.every((each) => each !== undefined)
-    return { list: isPlain ? plain.join(', ') : outputSql('t', properties), isPlain }
-  }
-
-  /** The expressions that fill slots, in order: of the key in `key`, of the guard in `loaded`. */
-  #binds(slots: readonly Slot[], key: string): string {
-    return slots
-      .map(({ source }) => {
-        switch (source.from) {
-          case 'key': {
-            const access = /^[\p{ID_Start}_$]/u.test(source.property)
-              ? `${key}.${source.property}`
-              : `${key}[${quoted(source.property)}]`
-            return `s.writeValue(WRITE.${source.property}, ${access}, ${quoted(source.property)})`
-          }
-          case 'guard':
-            return `s.guardArray(loaded.guard, ${quoted(this.#letter)})`
-          case 'literal':
-            return source.text === null ? 'null' : quoted(source.text)
-          default:
-            throw new TypeError(`a statement of a record has no ${source.from}`)
-        }
-      })
-      .join(', ')
-  }
-}
-
-function unionOf(properties: readonly Property[]): string {
-  return properties.map(({ name }) => quoted(name)).join(' | ') || 'never'
-}
-
-/** Types without an equality of their own. */
-function isComparable(name: string, kind: string): boolean {
-  return kind !== 'json' && !['xml', 'point', 'polygon', 'box', 'line', 'path', 'circle', 'lseg'].includes(name)
-}
-
-/** Without the marks that tell which place of an expression it came from. */
-function unmarked(sql: string): string {
-  return toStatement(sql, new SlotList()).text
-}
-
-function withHole(sql: string, expression: string): string {
-  return inTemplate(sql).replaceAll(HOLE, expression)
-}
-
-/** Names of the support, as a file has them. */
-function supported(expression: string): string {
-  return expression.replace(/\b(read|write)(?=[A-Z])/g, 's.$1')
 }

@@ -1,0 +1,244 @@
+import { guardPrefix } from '../mapping/guard-value.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { outputSql } from '../statement/keyed-statement.js'
+import { SlotList, toStatement, type Slot } from '../statement/statement.js'
+import { functionNames } from './names.js'
+import { inComment, inTemplate, memberName, quoted } from './text.js'
+import { isNullable, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
+
+/** Stands for what is only known when a statement is sent. */
+export const HOLE = '\u0001'
+
+/** What the functions of a mapping's file share: its types, how values are read and written, transactions, rules. */
+export class MappingCode {
+  readonly writable: Property[]
+  readonly addable: Property[]
+  protected readonly fn
+  protected readonly letter: string
+
+  constructor(
+    readonly mapping: Mapping,
+    readonly type: string,
+    readonly isBooked: boolean,
+  ) {
+    this.writable = mapping.properties.filter(({ lockedBecause }) => lockedBecause === null)
+    this.addable = mapping.properties.filter(({ lockedForAddBecause }) => lockedForAddBecause === null)
+    this.fn = functionNames(type)
+    this.letter = guardPrefix(mapping)
+  }
+
+  header(): string {
+    const { mapping } = this
+    return `// Written by Ledgerman from the mapping ${mapping.name}, revision ${mapping.revision}, of ${inComment(mapping.table.path)}. Written again, it is
+// the same: change the mapping, not this file.
+import * as s from './support.js'
+${this.isBooked ? "import * as b from './book.js'\n" : ''}`
+  }
+
+  types(): string {
+    const { mapping, type, writable, addable } = this
+    const members = mapping.properties.map((property) => {
+      const value = `${typeOf(property.column.type)}${isNullable(property) ? ' | null' : ''}`
+      return `  ${property.lockedBecause === null ? '' : 'readonly '}${memberName(property.name)}: ${value}\n`
+    })
+    const needed = addable.filter(
+      (property) =>
+        !isNullable(property) &&
+        property.column.default === null &&
+        property.column.identity === null &&
+        !property.column.generated,
+    )
+    const optional = addable.filter((property) => !needed.includes(property))
+    return `/** A record of ${inComment(mapping.table.path)}. Exact values (numbers with a point, moments) are strings. */
+export interface ${type} {
+${members.join('')}}
+
+/** What can be changed of it. */
+export type ${type}Changes = Partial<Pick<${type}, ${unionOf(writable)}>>
+
+/** What can be given to a new one; what is left out gets its column's default. */
+export type ${type}Values = Pick<${type}, ${unionOf(needed)}> & Partial<Pick<${type}, ${unionOf(optional)}>>
+${
+  mapping.key.length > 0
+    ? `
+/** What one is found by. */
+export type ${type}Key = Pick<${type}, ${unionOf(mapping.key)}>
+`
+    : ''
+}`
+  }
+
+  /** The properties in order, with how each is read; and those that are written, with how. */
+  columns(): string {
+    const { mapping, type } = this
+    const readers = mapping.properties.map(
+      ({ name, column }) => `  [${quoted(name)}, ${supported(readerOf(column.type))}],\n`,
+    )
+    const writers = mapping.properties.map(
+      ({ name, column }) => `  ${memberName(name)}: ${supported(writerOf(column.type))},\n`,
+    )
+    return `const READ: readonly (readonly [string, s.Read])[] = [
+${readers.join('')}]
+
+const WRITE = {
+${writers.join('')}} satisfies Record<keyof ${type}, s.Write>
+`
+  }
+
+  protected rules(): string {
+    const { rules } = this.mapping
+    if (rules.length === 0) return ''
+    return `
+/** What has to be true of every record that is written, and what is said where it is not. */
+const RULES: readonly (readonly [that: string, otherwise: string])[] = [
+${rules.map(({ that, otherwise }) => `  [${quoted(that)}, ${quoted(otherwise)}],\n`).join('')}]
+
+/** @throws RuleBroken */
+function assertRules(broken: string | null | undefined): void {
+  if (broken === null || broken === undefined) return
+  const [that, otherwise] = RULES[Number(broken) - 1] ?? ['', '']
+  throw new s.RuleBroken(otherwise, that)
+}
+`
+  }
+
+  protected assertRule(broken: string): string {
+    return this.mapping.rules.length === 0 ? '' : `assertRules(${broken})`
+  }
+
+  /**
+   * The part of a function that runs its statement in a transaction, and books it: `work` has `rows` and `result`. Images stand in the
+   * first row, from these places on; null where there is none.
+   */
+  protected transaction(
+    statement: string,
+    work: string,
+    images: { before: number | null; after: number | null },
+  ): string {
+    if (!this.isBooked)
+      return `  return s.inTransaction(db, s.LIMITS, async (client) => {
+    ${work}
+    return result
+  })`
+    const { mapping } = this
+    const image = (at: number | null) =>
+      at === null ? 'null' : `b.kept(row.slice(${at}, ${at + mapping.properties.length}), SENSITIVE)`
+    const keyFrom = images.before ?? images.after ?? 0
+    const places = mapping.key.map((property) => mapping.properties.indexOf(property))
+    const keyTexts = places.map((place) => `row[${keyFrom + place}] ?? null`).join(', ')
+    const keySensitive = mapping.key.map(({ sensitive }) => String(sensitive)).join(', ')
+    const given = mapping.key
+      .map(
+        ({ name }) =>
+          `s.writeValue(WRITE.${name}, ${images.before === null ? 'given' : 'key'}.${name} ?? null, ${quoted(name)})`,
+      )
+      .join(', ')
+    const isAlwaysThere = images.before === null
+    return `  const entry = { statement: ${statement}, values, key: ${isAlwaysThere && mapping.key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null) ? '[]' : `[${given}]`}, keySql: KEY_SQL }
+  return b.keepingRefusals(db, entry, async () => {
+    await b.introduce(db, [entry.statement])
+    return s.inTransaction(db, s.LIMITS, async (client) => {
+      ${work.replace(/^(?=.)/gm, '  ').trimStart()}
+      {
+        const [row = []] = rows
+        const key = b.kept([${keyTexts}], [${keySensitive}])
+        await b.bookRecord(client, { ...entry, key }, ${image(images.before)}, ${image(images.after)}, result.changed)
+      }
+      return result
+    })
+  })`
+  }
+
+  /** What the book is told of fixed slots. */
+  protected slotCode(slots: readonly Slot[]): string {
+    return slots
+      .map(({ name, type, sensitive }) => `{ name: ${quoted(name)}, type: ${quoted(type)}, sensitive: ${sensitive} }`)
+      .join(', ')
+  }
+
+  /** What entries say of every statement of the mapping. */
+  booked(): string {
+    const { mapping, isBooked } = this
+    if (!isBooked || mapping.key.length === 0) return ''
+    const columns = (list: readonly Property[]) => list.map(({ column }) => quoted(column.name)).join(', ')
+    const binds = mapping.properties.map(
+      ({ name, column, sensitive }) =>
+        `  ${memberName(name)}: { name: ${quoted(name)}, type: ${quoted(column.type.sql)}, sensitive: ${sensitive} },\n`,
+    )
+    const casts = mapping.key.map(({ column }, at) => `(($1::text[])[${at + 1}])::${column.type.comparable}::text`)
+    return `const SENSITIVE = [${mapping.properties.map(({ sensitive }) => sensitive).join(', ')}]
+
+/** The key as PostgreSQL writes it. */
+const KEY_SQL = ${quoted(`array[${casts.join(', ')}]`)}
+
+const BOOKED = {
+${binds.join('')}}
+
+function booked(kind: string, text: string, binds: b.BookedStatement['binds']): b.BookedStatement {
+  return {
+    kind,
+    mapping: ${quoted(mapping.name)},
+    revision: ${mapping.revision},
+    relation: ${quoted(mapping.table.path)},
+    keyColumns: [${columns(mapping.key)}],
+    touched: [${columns(mapping.properties)}],
+    text,
+    binds,
+  }
+}
+`
+  }
+
+  protected selectList(): { list: string; isPlain: boolean } {
+    const { properties, guard } = this.mapping
+    const plain = properties.map(({ column }) => plainReadSql(`t.${column.sql}`, column.type))
+    // A digest over the row's text depends on the settings as well.
+    const isPlain = guard.by !== 'values' && plain.every((each) => each !== undefined)
+    return { list: isPlain ? plain.join(', ') : outputSql('t', properties), isPlain }
+  }
+
+  /** The expressions that fill slots, in order: of the key in `key`, of the guard in `loaded`. */
+  protected binds(slots: readonly Slot[], key: string): string {
+    return slots
+      .map(({ source }) => {
+        switch (source.from) {
+          case 'key': {
+            const access = /^[\p{ID_Start}_$]/u.test(source.property)
+              ? `${key}.${source.property}`
+              : `${key}[${quoted(source.property)}]`
+            return `s.writeValue(WRITE.${source.property}, ${access}, ${quoted(source.property)})`
+          }
+          case 'guard':
+            return `s.guardArray(loaded.guard, ${quoted(this.letter)})`
+          case 'literal':
+            return source.text === null ? 'null' : quoted(source.text)
+          default:
+            throw new TypeError(`a statement of a record has no ${source.from}`)
+        }
+      })
+      .join(', ')
+  }
+}
+
+export function unionOf(properties: readonly Property[]): string {
+  return properties.map(({ name }) => quoted(name)).join(' | ') || 'never'
+}
+
+/** Types without an equality of their own. */
+export function isComparable(name: string, kind: string): boolean {
+  return kind !== 'json' && !['xml', 'point', 'polygon', 'box', 'line', 'path', 'circle', 'lseg'].includes(name)
+}
+
+/** Without the marks that tell which place of an expression it came from. */
+export function unmarked(sql: string): string {
+  return toStatement(sql, new SlotList()).text
+}
+
+export function withHole(sql: string, expression: string): string {
+  return inTemplate(sql).replaceAll(HOLE, expression)
+}
+
+/** Names of the support, as a file has them. */
+export function supported(expression: string): string {
+  return expression.replace(/\b(read|write)(?=[A-Z])/g, 's.$1')
+}
