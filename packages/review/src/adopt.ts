@@ -36,7 +36,7 @@ export function adoptStatements(
   if (writing.length === 0) return undefined
   const steps = writing.map((statement) => {
     const names = namesOf(statement, params)
-    return stepOf(statement, names, mappings) ?? rawStep(statement, names)
+    return stepOf(statement, names, mappings, params) ?? rawStep(statement, names)
   })
   const first = writing[0] as ReviewedStatement
   return {
@@ -65,6 +65,7 @@ function stepOf(
   { text, key }: ReviewedStatement,
   names: ReadonlyMap<number, string>,
   mappings: readonly AdoptingMapping[],
+  params: Map<string, string>,
 ): Record<string, unknown> | undefined {
   const parsed = parseStatements(text)
   const facts = 'statements' in parsed ? parsed.statements[0] : undefined
@@ -83,6 +84,8 @@ function stepOf(
   const finder = finderOf(facts, key, writer, guardColumn)
   if (!values || !finder) return undefined
   const guardName = compared?.parameter === null || compared === undefined ? undefined : names.get(compared.parameter)
+  // A guard is what a load gave, such as v3.
+  if (guardName !== undefined) params.set(guardName, 'text')
   return {
     [facts.kind === 'update' ? 'change' : 'remove']: mapping.name,
     ...finder,
