@@ -15,5 +15,6 @@ export {
   RuleBroken,
   TimeLimit,
   ValueInvalid,
+  prepareStatements,
 } from './support.js'
 export type { Db, Loaded, Written } from './support.js'

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto'
 import type { ClientBase, Pool, QueryResult } from 'pg'
 
 /** A pool, on which each call is a transaction of its own; or a client inside a transaction that the caller has begun. */
@@ -150,13 +151,54 @@ export type Row = readonly (string | null)[]
 
 const asText = { getTypeParser: () => (text: string) => text }
 
+/** Texts that are prepared, and under which names; a limit, as a connection keeps what it has prepared. */
+const prepared = new Map<string, string>()
+const MOST_PREPARED = 500
+let isPreparing = true
+let timesAltered = 0
+
+/**
+ * Whether each connection prepares a statement once, which saves planning it each time: it does, until told otherwise. Say
+ * false where a proxy hands connections round between transactions.
+ */
+export function prepareStatements(isWanted: boolean): void {
+  isPreparing = isWanted
+}
+
+function preparedName(text: string): string | undefined {
+  if (!isPreparing) return undefined
+  const known = prepared.get(text)
+  if (known !== undefined || prepared.size >= MOST_PREPARED) return known
+  const digest = createHash('sha256').update(`${timesAltered} ${text}`).digest('hex')
+  const name = `lm_${digest.slice(0, 32)}`
+  prepared.set(text, name)
+  return name
+}
+
 /** Runs one statement and gives its rows as texts. */
 export async function ask(db: Db, text: string, values: readonly (string | null)[]): Promise<Row[]> {
   try {
-    const query = { text, values: [...values], rowMode: 'array' as const, types: asText }
-    return ((await db.query(query as never)) as unknown as QueryResult & { rows: Row[] }).rows
+    return await rowsOf(db, text, values).catch((error: unknown) => {
+      if (isPool(db) && isStalePlan(error)) return rowsOf(db, text, values)
+      throw error
+    })
   } catch (error) {
     throw explained(error)
+  }
+}
+
+async function rowsOf(db: Db, text: string, values: readonly (string | null)[]): Promise<Row[]> {
+  const name = preparedName(text)
+  try {
+    const query = { name, text, values: [...values], rowMode: 'array' as const, types: asText }
+    return ((await db.query(query as never)) as unknown as QueryResult & { rows: Row[] }).rows
+  } catch (error) {
+    if (isStalePlan(error) && name !== undefined && prepared.get(text) === name) {
+      // New names, as every connection has to prepare afresh.
+      prepared.clear()
+      timesAltered++
+    }
+    throw error
   }
 }
 
@@ -168,10 +210,16 @@ export async function ask(db: Db, text: string, values: readonly (string | null)
  */
 export async function inTransaction<T>(db: Db, limits: Limits, work: (client: ClientBase) => Promise<T>): Promise<T> {
   if (!isPool(db)) return insideOf(db, work)
+  let isFresh = false
   for (let attempt = 0; ; attempt++) {
     try {
       return await once(db, limits, work)
     } catch (error) {
+      if (isStalePlan(error) && !isFresh) {
+        isFresh = true
+        attempt--
+        continue
+      }
       if (!isRetryable(error)) throw error
       if (attempt >= limits.retries)
         throw new RetriesExhausted(`Every attempt of ${attempt + 1} ended in a serialization failure or a deadlock.`, {
@@ -249,12 +297,17 @@ function isPool(db: Db): db is Pool {
   return 'totalCount' in db
 }
 
-function isDatabaseError(error: unknown): error is Error & { code: string; constraint?: string } {
+function isDatabaseError(error: unknown): error is Error & { code: string; constraint?: string; routine?: string } {
   return error instanceof Error && 'severity' in error && 'code' in error
 }
 
 function isRetryable(error: unknown): boolean {
   return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
+}
+
+/** Whether what a connection has prepared no longer fits the table, which was altered since; prepared afresh it runs. */
+function isStalePlan(error: unknown): boolean {
+  return isDatabaseError(error) && error.code === '0A000' && error.routine === 'RevalidateCachedQuery'
 }
 
 /** An error of the database in these words; others, and those that are tried again, as they are. */
@@ -264,6 +317,8 @@ function explained(error: unknown): unknown {
   if (code.startsWith('23')) return new ConstraintBroken(message, constraint, error)
   if (code === '55P03') return new LockTimeout(`A lock was not granted in time: ${message}`, { cause: error })
   if (code === '57014') return new TimeLimit(message, { cause: error })
+  if (isPreparing && (code === '26000' || code === '42P05'))
+    return new Error('A proxy seems to hand connections round: call prepareStatements(false) once.', { cause: error })
   return error
 }
 

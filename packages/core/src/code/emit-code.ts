@@ -66,6 +66,7 @@ const INDEX = `export {
   RuleBroken,
   TimeLimit,
   ValueInvalid,
+  prepareStatements,
 } from './support.js'
 export type { Db, Loaded, Written } from './support.js'
 `

@@ -11,6 +11,8 @@ export interface DatabaseError extends Error {
   dataType?: string
   constraint?: string
   where?: string
+  /** The server's function that refused: unlike the message, the same in every language. */
+  routine?: string
 }
 
 /** Whether the server itself refused, with a SQLSTATE. */
@@ -20,7 +22,7 @@ export function isDatabaseError(error: unknown): error is DatabaseError {
 
 /** Whether what a session has prepared no longer fits the table, which was altered since; prepared afresh it would run. */
 export function isStalePlan(error: unknown): boolean {
-  return isDatabaseError(error) && error.code === '0A000' && error.message.includes('cached plan')
+  return isDatabaseError(error) && error.code === '0A000' && error.routine === 'RevalidateCachedQuery'
 }
 
 // SQLSTATEs ("PostgreSQL Error Codes").

@@ -67,6 +67,29 @@ describe.each(RELATIONS)('code for a relation $name', ({ path }) => {
   })
 })
 
+describe('a table that is altered while connections stay open', () => {
+  it('is read and written as it is now', async () => {
+    const path = 'public.altered_meanwhile'
+    const ddl =
+      'create table altered_meanwhile (id integer primary key, span varchar(9)); insert into altered_meanwhile values (1, 1)'
+    const mapping = await own.mapped(path, ddl, {})
+    const { module, remove } = await compileCode(emitCode([mapping], []))
+    const [load, change] = [module['loadAlteredMeanwhile'], module['changeAlteredMeanwhile']]
+    try {
+      const ofBoth = () => Promise.all([load(pool, { id: 1 }), load(pool, { id: 1 })])
+      const [before] = await ofBoth()
+      await change(pool, before, { span: '2' })
+      await own.database.sql('alter table altered_meanwhile alter column span type varchar(12)')
+      const [loaded] = await ofBoth()
+      expect(loaded.record).toEqual({ id: 1, span: '2' })
+      await own.database.sql('alter table altered_meanwhile alter column span type varchar(15)')
+      expect(await change(pool, loaded, { span: '3' })).toMatchObject({ matched: 1, changed: 1, record: { span: '3' } })
+    } finally {
+      remove()
+    }
+  })
+})
+
 describe('names that are in the way', () => {
   it('become code that compiles, each in a place of its own', async () => {
     const names = [
