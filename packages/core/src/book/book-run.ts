@@ -1,4 +1,5 @@
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
+import { withoutLiterals } from '../expression/without-literals.js'
 import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import type { BookedWrite } from './read-run-receipt.js'
 import { introduceStatements, statementId, type KeptStatement } from './introduce-statement.js'
@@ -105,7 +106,7 @@ function toBookedWrite(step: PlannedWrite): BookedWrite {
   const { shape, mapping, kind, step: statement } = step
   const where = shape.kind !== 'add' && 'where' in shape.finder ? (shape.finder.where?.source ?? 'true') : null
   const isSensitive = statement.slots.some(({ sensitive }) => sensitive)
-  const shown = where === null ? null : isSensitive ? withoutValues(where) : where
+  const shown = where === null ? null : isSensitive ? withoutLiterals(where) : where
   return { kind, mapping: mapping.name, where: shown?.slice(0, LONGEST_CONDITION) ?? null }
 }
 

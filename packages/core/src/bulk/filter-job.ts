@@ -8,13 +8,13 @@ import {
 } from '@ledgerman/contract'
 import { parametersOf } from '../expression/expression.js'
 import { parseExpression } from '../expression/parse.js'
+import { withoutLiterals } from '../expression/without-literals.js'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { Plan, PlannedWrite } from '../plan/plan.js'
 import { readParams } from '../plan/read-params.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { resolvePlan } from '../plan/resolve-plan.js'
-import { withoutValues } from '../problem/safe-message.js'
 import { bookNotPrepared } from '../record/change-problems.js'
 import { StepBinds } from '../run/step-binds.js'
 import { finderSql } from '../statement/build-load-step.js'
@@ -139,7 +139,7 @@ export async function runFilterJob(target: Target, job: FilterJob, request: Bulk
 /** The condition as it may be shown and kept. */
 export function conditionOf({ input, step }: FilterJob): string {
   const where = input.where ?? 'true'
-  return step.step.slots.some(({ sensitive }) => sensitive) ? withoutValues(where) : where
+  return step.step.slots.some(({ sensitive }) => sensitive) ? withoutLiterals(where) : where
 }
 
 function shapeOf({ plan, step, input }: FilterJob): BulkShape {

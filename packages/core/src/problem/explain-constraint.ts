@@ -99,8 +99,8 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
     case '23503': {
       const outgoing = table?.references.find((key) => key.name === error.constraint)
       const incoming = table?.referencedBy.find((key) => key.name === error.constraint)
-      // Of a key that leads back to the same table the server's words tell which end is meant.
-      const isMissing = outgoing && (!incoming || /is not present in table/.test(error.detail ?? ''))
+      // Of a key that leads back to the same table the server's words tell which end is meant; nothing refers to what is only added.
+      const isMissing = outgoing && (!incoming || step === 'add' || /is not present in table/.test(error.detail ?? ''))
       if (isMissing && step !== 'remove') {
         return {
           kind: 'missing-parent',

@@ -19,11 +19,15 @@ export function mayHoldSecret({ slots = [], statement, mapping }: ErrorContext):
   )
 }
 
-/** A message with an ellipsis for each quoted part, and for all that follows a colon or stands in parentheses behind an equals sign. */
+/** Quotation marks of the languages that PostgreSQL speaks: `lc_messages` is the database's, and no session may choose it. */
+const QUOTED = [/".*"/gs, /(?<![\p{L}\p{N}])'.*'/gsu, /[«»].*[«»]/gs, /[„“”].*[“”]/gs, /‹.*›/gs, /「.*」/gs, /『.*』/gs]
+
+/**
+ * A message with an ellipsis for whatever stands between the first and the last mark of a kind, since a value may hold marks of its
+ * own, for all that follows a colon, and for what stands in parentheses behind an equals sign.
+ */
 export function withoutValues(message: string): string {
-  return message
-    .replace(/"(?:[^"]|"")*"/g, '"…"')
-    .replace(/'(?:[^']|'')*'/g, "'…'")
+  return QUOTED.reduce((words, kind) => words.replace(kind, '"…"'), message)
     .replace(/=\s*\(.*\)/gs, '=(…)')
-    .replace(/:\s*(?!….*$)[^"]*$/s, ': …')
+    .replace(/[:：]\s*(?!….*$)[^"]*$/s, ': …')
 }

@@ -62,8 +62,8 @@ const explanations: Record<string, Explain> = {
     ),
   '42501': (error, { target, mapping }) =>
     problem(
-      /row-level security/.test(error.message) ? 'row-not-written' : 'target-denied',
-      /row-level security/.test(error.message)
+      error.routine === 'ExecWithCheckOptions' ? 'row-not-written' : 'target-denied',
+      error.routine === 'ExecWithCheckOptions'
         ? `A row-level policy of ${mapping?.table.path ?? 'the table'} refuses the record as it would be afterwards.`
         : `The database role of ${target} may not do that: ${error.message}.${stampNeedsAll(mapping)} Grant it the privilege, or use another target.`,
       { target },
