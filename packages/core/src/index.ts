@@ -64,7 +64,7 @@ export type { BulkEvidence, BulkRequest, BulkResult } from './bulk/bulk-request.
 export { copyLine, readColumns, readCopyLine, readRow } from './bulk/given-columns.js'
 export type { GivenColumns } from './bulk/given-columns.js'
 export { jsonOfText } from './receipt/record-row.js'
-export { newEntryId } from './book/entry-id.js'
+export { isEntryId, newEntryId, noSuchEntry } from './book/entry-id.js'
 
 export { reverseEntries } from './reversal/reverse-entries.js'
 export type { ReversalRequest, ReversalResult } from './reversal/reverse-entries.js'

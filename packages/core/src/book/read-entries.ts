@@ -1,5 +1,4 @@
 import {
-  LedgermanProblem,
   type EntryInfo,
   type EntryList,
   type EntrySummary,
@@ -12,6 +11,7 @@ import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../recei
 import { reversibilityOf } from '../receipt/reversibility.js'
 import { shownRecord } from '../receipt/record-row.js'
 import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
+import { isEntryId, noSuchEntry } from './entry-id.js'
 import type { FindMapping } from './find-mapping.js'
 import { readRunReceipt, type RunRow } from './read-run-receipt.js'
 import type { Target } from '../target/target.js'
@@ -36,10 +36,8 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
  * @throws LedgermanProblem not-found, book-not-prepared, target-unavailable
  */
 export async function getEntry(target: Target, id: string, findMapping: FindMapping): Promise<EntryInfo> {
-  const isId = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(id)
-  const [row] = isId ? await readBook(target, `${ENTRY_SQL} where e.id = $1`, [id]) : []
-  if (!row)
-    throw new LedgermanProblem('not-found', `There is no entry ${id} in the book of ${target.name}.`, { entry: id })
+  const [row] = isEntryId(id) ? await readBook(target, `${ENTRY_SQL} where e.id = $1`, [id]) : []
+  if (!row) throw noSuchEntry(target, id)
   const summary = await toSummary(row, findMapping)
   const { run } = row
   const receipt = run

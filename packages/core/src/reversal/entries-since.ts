@@ -1,4 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
+import { isEntryId } from '../book/entry-id.js'
 import { chunkKey } from '../bulk/book-bulk.js'
 import type { Target } from '../target/target.js'
 
@@ -22,7 +23,7 @@ const MOST_ENTRIES = 10_000
  */
 export async function entriesSince(target: Target, filter: SinceFilter): Promise<string[]> {
   const { since, until, mapping, transaction, actor } = filter
-  const isEntry = UUID.test(since)
+  const isEntry = isEntryId(since)
   if (!isEntry && Number.isNaN(Date.parse(since)))
     throw new LedgermanProblem(
       'request-invalid',
@@ -87,8 +88,6 @@ export async function findReversalOfJob(
   const [entry, matched, changed] = rows[0] ?? []
   return entry ? { entry, matched: Number(matched), changed: Number(changed) } : undefined
 }
-
-const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i
 
 const ENTRIES_SQL = `
 select e.id from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement

@@ -1,5 +1,6 @@
 import { LedgermanProblem, type EntryProof, type Seal } from '@ledgerman/contract'
 import { leafHash, PathGatherer, rootOfPath } from '@ledgerman/seal'
+import { noSuchEntry } from '../book/entry-id.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Target } from '../target/target.js'
 import { CONTENT_COLUMNS_SQL, EntryContents, type ContentRow } from './entry-content.js'
@@ -35,8 +36,7 @@ from ledgerman.entry e left join ledgerman.leaf l on l.entry = e.id where e.id =
     [id],
   )
   const [row] = rows
-  if (!row)
-    throw new LedgermanProblem('not-found', `There is no entry ${id} in the book of ${target.name}.`, { entry: id })
+  if (!row) throw noSuchEntry(target, id)
   const [no, leaf, ...content] = row
   const index = Number(no)
   if (no === null || index >= seal.entries)

@@ -11,7 +11,16 @@ import {
   type PruningInput,
   type VerificationInput,
 } from '@ledgerman/contract'
-import { bookSizes, lastSeal, proveEntry, pruneBook, sealBook, verifyBook } from '@ledgerman/core'
+import {
+  bookSizes,
+  isEntryId,
+  lastSeal,
+  noSuchEntry,
+  proveEntry,
+  pruneBook,
+  sealBook,
+  verifyBook,
+} from '@ledgerman/core'
 import type { z } from 'zod'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
@@ -19,7 +28,6 @@ import type { Services } from './services.js'
 /** How long reading the whole book may take, in milliseconds. */
 const LONGEST_MS = 60 * 60_000
 const LONGEST_SEAL_MS = 15 * 60_000
-const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i
 
 /** What makes a book one that can be trusted, and keeps it small. */
 export function bookRoutes({ targets, signer }: Services) {
@@ -92,10 +100,7 @@ export function bookRoutes({ targets, signer }: Services) {
       handle: async (call) => {
         const target = targetOf(call)
         const id = (call.params['entry'] ?? '').toLowerCase()
-        if (!UUID.test(id))
-          throw new LedgermanProblem('not-found', `There is no entry ${id} in the book of ${target.name}.`, {
-            entry: id,
-          })
+        if (!isEntryId(id)) throw noSuchEntry(target, id)
         // An entry of a moment ago is put under a seal first.
         const { seal } = await sealBook(target, signer, { thorough: false })
         return { status: 200, body: await proveEntry(target, id, seal) }

@@ -10,7 +10,9 @@ import {
 } from '@ledgerman/contract'
 import {
   entriesSince,
+  isEntryId,
   newEntryId,
+  noSuchEntry,
   reverseEntries,
   rowsOfEntries,
   type BulkEvidence,
@@ -62,10 +64,7 @@ export function reversalRoutes({ targets, rehearsals, jobs, runner }: Services) 
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const entry = call.params['entry'] ?? ''
-        if (!UUID.test(entry))
-          throw new LedgermanProblem('not-found', `There is no entry ${entry} in the book of ${target.name}.`, {
-            entry,
-          })
+        if (!isEntryId(entry)) throw noSuchEntry(target, entry)
         return reversed(call, target, [entry.toLowerCase()])
       },
     }),
@@ -140,5 +139,3 @@ export function reversalRoutes({ targets, rehearsals, jobs, runner }: Services) 
     return { status: mode === 'commit' ? 201 : 200, body: told, headers }
   }
 }
-
-const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i
