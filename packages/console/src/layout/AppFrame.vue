@@ -21,6 +21,19 @@ import { useSession } from '../session/useSession.js'
 import { useTargets } from '../targets/useTargets.js'
 import { rememberTheme } from '../theme.js'
 
+/** The pages of a target: a link to the first route, which is marked on all of them. */
+const PAGES: { title: string; icon: string; routes: string[] }[] = [
+  { title: 'Records', icon: mdiTableEdit, routes: ['records', 'record', 'add', 'change-all', 'from-file'] },
+  { title: 'Transactions', icon: mdiPlaylistCheck, routes: ['transactions'] },
+  { title: 'Jobs', icon: mdiTrayFull, routes: ['jobs', 'job'] },
+  { title: 'Drills', icon: mdiFireExtinguisher, routes: ['drills'] },
+  { title: 'Waits', icon: mdiTimerSand, routes: ['waits'] },
+  { title: 'Tables', icon: mdiSitemapOutline, routes: ['tables'] },
+  { title: 'Book', icon: mdiBookOpenVariantOutline, routes: ['book', 'entry'] },
+  { title: 'Code', icon: mdiCodeBraces, routes: ['code'] },
+  { title: 'Review', icon: mdiFileSearchOutline, routes: ['review'] },
+]
+
 const route = useRoute()
 const router = useRouter()
 const theme = useTheme()
@@ -29,62 +42,14 @@ const { targets, refresh } = useTargets()
 const target = computed(() => String(route.params['target'] ?? ''))
 const staged = computed(() => (target.value === '' ? 0 : useDraft(target.value).pending.value.length))
 const current = computed(() => targets.value.find((each) => each.name === target.value))
-const pages = computed(() => [
-  {
-    title: 'Records',
-    icon: mdiTableEdit,
-    to: { name: 'records', params: { target: target.value } },
-    isActive: ['records', 'record', 'add', 'change-all', 'from-file'].includes(String(route.name)),
-  },
-  {
-    title: 'Transactions',
-    icon: mdiPlaylistCheck,
-    to: { name: 'transactions', params: { target: target.value } },
-    isActive: route.name === 'transactions',
-  },
-  {
-    title: 'Jobs',
-    icon: mdiTrayFull,
-    to: { name: 'jobs', params: { target: target.value } },
-    isActive: route.name === 'jobs' || route.name === 'job',
-  },
-  {
-    title: 'Drills',
-    icon: mdiFireExtinguisher,
-    to: { name: 'drills', params: { target: target.value } },
-    isActive: route.name === 'drills',
-  },
-  {
-    title: 'Waits',
-    icon: mdiTimerSand,
-    to: { name: 'waits', params: { target: target.value } },
-    isActive: route.name === 'waits',
-  },
-  {
-    title: 'Tables',
-    icon: mdiSitemapOutline,
-    to: { name: 'tables', params: { target: target.value } },
-    isActive: route.name === 'tables',
-  },
-  {
-    title: 'Book',
-    icon: mdiBookOpenVariantOutline,
-    to: { name: 'book', params: { target: target.value } },
-    isActive: route.name === 'book' || route.name === 'entry',
-  },
-  {
-    title: 'Code',
-    icon: mdiCodeBraces,
-    to: { name: 'code', params: { target: target.value } },
-    isActive: route.name === 'code',
-  },
-  {
-    title: 'Review',
-    icon: mdiFileSearchOutline,
-    to: { name: 'review', params: { target: target.value } },
-    isActive: route.name === 'review',
-  },
-])
+const pages = computed(() =>
+  PAGES.map(({ title, icon, routes }) => ({
+    title,
+    icon,
+    to: { name: routes[0], params: { target: target.value } },
+    isActive: routes.includes(String(route.name)),
+  })),
+)
 
 // The page itself says what is wrong when the service does not answer.
 onMounted(() => void refresh().catch(() => undefined))
