@@ -1,6 +1,7 @@
 import { LedgermanProblem, printJson, type LockHolder, type PlaceholderStyle } from '@ledgerman/contract'
 import type { LedgermanClient, TargetClient } from '@ledgerman/client'
 import type { Command } from 'commander'
+import type { StatementForm } from './commands/statement-option.js'
 import { chooseTarget, connect } from './connection.js'
 import { formatHolders } from './output/waits-text.js'
 
@@ -26,7 +27,7 @@ interface GlobalOptions {
 
 interface StatementOptions {
   style?: PlaceholderStyle
-  statement?: boolean
+  statement?: StatementForm
   explain?: boolean
 }
 

@@ -2,6 +2,7 @@ import { once } from 'node:events'
 import { CommanderError } from 'commander'
 import { isProblem, LedgermanProblem, problemCatalogue } from '@ledgerman/contract'
 import { CommandContext } from './command-context.js'
+import { nameStatementForm } from './commands/statement-option.js'
 import { formatProblem, problemJson } from './output/problem-text.js'
 import { createProgram } from './program.js'
 
@@ -24,7 +25,7 @@ const terminal = {
 process.stdout.on('error', (error: NodeJS.ErrnoException) => process.exit(error.code === 'EPIPE' ? 0 : 1))
 
 createProgram(new CommandContext(terminal), process.argv[2])
-  .parseAsync()
+  .parseAsync(nameStatementForm(process.argv))
   .catch((error: unknown) => {
     process.exitCode = report(error)
   })

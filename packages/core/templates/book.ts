@@ -34,6 +34,8 @@ export interface BookedStatement {
   touched: readonly string[]
   text: string
   binds: readonly { name: string; type: string; sensitive: boolean }[]
+  /** What it comes to, for people: shown first by whoever reads the book. */
+  short?: { text: string; binds: readonly number[]; around: readonly string[] }
 }
 
 const ids = new Map<string, string>()
@@ -66,7 +68,7 @@ export async function introduce(db: Db, statements: readonly BookedStatement[]):
   await ask(
     db,
     `insert into ledgerman.statement select * from pg_catalog.jsonb_to_recordset($1::jsonb)
-as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb)
+as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb, short jsonb)
 on conflict (id) do nothing`,
     [JSON.stringify(rows)],
   )

@@ -2,6 +2,7 @@ import colors from 'picocolors'
 import type { Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type EntryInfo, type EntrySummary, type Job, type Receipt } from '@ledgerman/contract'
+import { statementOption, type StatementForm } from './statement-option.js'
 import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { formatHistory } from '../output/history-text.js'
@@ -57,10 +58,11 @@ export function addBook(program: Command, context: CommandContext): void {
     .command('show')
     .description('Show one entry: statement, binds, counts, and the values before and after.')
     .argument('<entry>')
+    .addOption(statementOption())
     .addOption(styleOption())
-    .action(async (id: string, _options: unknown, command: Command) => {
+    .action(async (id: string, { statement = 'short' }: Pick<ReverseFlags, 'statement'>, command: Command) => {
       const entry = await (await context.target(command)).entry(id)
-      context.print(command, entry, () => formatEntry(entry))
+      context.print(command, entry, () => formatEntry(entry, statement))
     })
 
   book
@@ -98,7 +100,7 @@ export function addBook(program: Command, context: CommandContext): void {
     .option('--commit', 'keep it')
     .option('--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse')
     .option('--note <text>', 'kept with the entry')
-    .option('--statement', 'show each statement and its binds')
+    .addOption(statementOption())
     .addOption(styleOption())
     .option('--full', 'show all rows and whole values')
     .addHelpText(
@@ -141,7 +143,7 @@ interface ReverseFlags {
   commit?: boolean
   rehearsal?: string
   note?: string
-  statement?: boolean
+  statement?: StatementForm
   full?: boolean
 }
 
@@ -165,7 +167,7 @@ function reverse(target: TargetClient, entry: string | undefined, flags: Reverse
 
 function formatReversal(receipt: Receipt, flags: ReverseFlags, width: number): string {
   const { reverses = [], leftAsIs = [] } = receipt
-  const text = formatReceipt(receipt, { statement: flags.statement ?? false, full: flags.full ?? false, width })
+  const text = formatReceipt(receipt, { statement: flags.statement, full: flags.full ?? false, width })
   const left =
     leftAsIs.length === 0
       ? ''
@@ -230,7 +232,7 @@ function toRow({
   ]
 }
 
-function formatEntry(entry: EntryInfo): string {
+function formatEntry(entry: EntryInfo, statement: StatementForm): string {
   const name = entry.mapping ?? entry.transaction
   const ofRevision = entry.receipt.revision === null ? '' : `, revision ${entry.receipt.revision}`
   const facts = [
@@ -243,5 +245,5 @@ function formatEntry(entry: EntryInfo): string {
     ...(entry.reversedBy.length > 0 ? [['put back by', entry.reversedBy.join(', ')]] : []),
     ...(entry.problem === null ? [] : [['refused', `${entry.problem}: ${entry.detail ?? ''}`]]),
   ]
-  return `${formatTable(['', ''], facts).trimStart()}\n\n${formatReceipt(entry.receipt, { statement: true })}`
+  return `${formatTable(['', ''], facts).trimStart()}\n\n${formatReceipt(entry.receipt, { statement })}`
 }

@@ -242,7 +242,7 @@ function toRun(steps: object[], flags: WriteFlags & { bind: Record<string, strin
 
 function formatMany(context: CommandContext, receipt: Receipt, flags: WriteFlags): string {
   const text = formatReceipt(receipt, {
-    statement: flags.statement ?? false,
+    statement: flags.statement,
     full: flags.full ?? false,
     width: context.terminal.width,
   })

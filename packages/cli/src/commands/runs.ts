@@ -1,6 +1,7 @@
 import { LedgermanProblem, type Receipt, type RunInput } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import colors from 'picocolors'
+import { statementOption, type StatementForm } from './statement-option.js'
 import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
@@ -14,7 +15,7 @@ interface RunFlags {
   example?: string
   note?: string
   confirm?: boolean
-  statement?: boolean
+  statement?: StatementForm
   idempotencyKey?: string
 }
 
@@ -58,7 +59,7 @@ export function addRuns(program: Command, context: CommandContext): void {
     .option('--note <text>', 'kept with the entry')
     .option('--confirm', 'read the written rows back by a second session')
     .option('--idempotency-key <key>', 'an idempotency key: sent again, it takes effect once')
-    .option('--statement', 'show each statement and its binds')
+    .addOption(statementOption())
     .addOption(styleOption())
     .addHelpText(
       'after',
@@ -106,7 +107,7 @@ Examples:
 }
 
 function formatRun(receipt: Receipt, options: RunFlags): string {
-  const text = formatReceipt(receipt, { statement: options.statement ?? false })
+  const text = formatReceipt(receipt, { statement: options.statement })
   const confirmed = receipt.confirmed
     ? `\n\nRead back: ${receipt.confirmed.asWritten} of ${receipt.confirmed.rows} rows are as they were written.`
     : ''

@@ -9,6 +9,7 @@ import {
   type RunMode,
 } from '@ledgerman/contract'
 import type { ChangeOptions } from '@ledgerman/client'
+import { statementOption, type StatementForm } from './statement-option.js'
 import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
@@ -21,7 +22,7 @@ export interface WriteFlags {
   note?: string
   idempotencyKey?: string
   rehearsal?: string
-  statement?: boolean
+  statement?: StatementForm
   full?: boolean
 }
 
@@ -47,7 +48,7 @@ export function writingCommand(
     .option('--commit', 'keep it')
     .option('--note <text>', 'kept with the entry')
     .option('--idempotency-key <key>', 'with --commit: sent again with the same key, it takes effect once')
-    .option('--statement', 'show the statement and its binds')
+    .addOption(statementOption())
     .addOption(styleOption())
     .option('--full', 'show all rows and whole values')
 }
@@ -101,7 +102,7 @@ export function formatWrite(
   flags: WriteFlags,
 ): string {
   const text = formatReceipt(receipt, {
-    statement: flags.statement ?? false,
+    statement: flags.statement,
     full: flags.full ?? false,
     width: context.terminal.width,
   })

@@ -28,7 +28,7 @@ export function formatProblem(problem: LedgermanProblem, width = 120): string {
       indent(
         formatReceipt(
           { ...receipt, steps: receipt.steps.map((step) => ({ ...step, rows: [] })) },
-          { statement: false },
+          { statement: undefined },
         ),
       ),
     )

@@ -1,11 +1,13 @@
 import colors from 'picocolors'
 import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
+import type { StatementForm } from '../commands/statement-option.js'
 import { formatDifferences } from './differences-text.js'
 import { formatDifference, formatTable, formatValue } from './table.js'
 
 /** How much of a receipt is shown. */
 export interface ReceiptText {
-  statement: boolean
+  /** In which form statements are shown; undefined for not at all. */
+  statement: StatementForm | undefined
   /** Whether all rows and whole values are shown. */
   full?: boolean
   /** Columns of the terminal. */
@@ -28,7 +30,9 @@ export function formatReceipt(receipt: Receipt, options: ReceiptText): string {
   const rounded = (receipt.rounded ?? []).map(
     ({ step, property, to }) => `${colors.yellow('rounded')}: ${property} of step ${step}, to what ${to} keeps`,
   )
-  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts, ...rounded, ...unsaid].join('\n\n')
+  const isShort = options.statement === 'short' && receipt.steps.some(({ short }) => short !== undefined)
+  const form = isShort ? [colors.dim('Statements in short; --statement=whole shows all that is run.')] : []
+  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts, ...rounded, ...unsaid, ...form].join('\n\n')
 }
 
 function headline({ outcome, steps, durationMs, reversible, replayed }: Receipt): string {
@@ -91,7 +95,7 @@ function formatStepParts(step: StepReceipt, options: ReceiptText): string[] {
       ]
     : []
   return [
-    ...(options.statement ? [formatStatement(step)] : []),
+    ...(options.statement ? [formatStatement(step, options.statement)] : []),
     ...(step.kind === 'load' ? [] : formatRows(step.rows, most, options)),
     ...(step.kind === 'load' ? [] : moreRows(step, most)),
     ...left,
@@ -148,9 +152,15 @@ function changes(
   })
 }
 
-/** The statement as it was run, and each bind beside its place in it. */
-export function formatStatement({ statement, binds }: StepReceipt): string {
-  return `${indent(statement)}\n\n${indent(formatBinds(binds, statement))}`
+/** The statement, and each bind beside its place in it: in short, or as it was run. */
+function formatStatement({ statement, binds, short }: StepReceipt, form: StatementForm): string {
+  if (form === 'whole' || !short) return formatWhole(statement, binds)
+  const around = short.around.map((words) => colors.dim(words)).join('\n')
+  return `${formatWhole(short.statement, short.binds)}\n\n${indent(around)}`
+}
+
+function formatWhole(statement: string, binds: readonly BindReceipt[]): string {
+  return binds.length === 0 ? indent(statement) : `${indent(statement)}\n\n${indent(formatBinds(binds, statement))}`
 }
 
 /** Each bind beside its place in the statement. */

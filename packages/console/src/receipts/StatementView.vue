@@ -1,14 +1,29 @@
 <script setup lang="ts">
+import { computed, ref } from 'vue'
 import type { StepReceipt } from '@ledgerman/contract'
 import ValueText from './ValueText.vue'
 
-/** The statement as it was run, and each bound value with its place in it. */
-defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds'> }>()
+/** A statement and its bound values: what it comes to, and, when asked for, all that was run. */
+const props = defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds' | 'short'> }>()
+
+const isWhole = ref(false)
+const shown = computed(() => (isWhole.value ? props.step : (props.step.short ?? props.step)))
 </script>
 
 <template>
   <div>
-    <v-table density="compact" data-test="binds">
+    <pre class="mono statement" data-test="statement" tabindex="0">{{ shown.statement }}</pre>
+    <div v-if="step.short" class="d-flex align-start ga-4 mt-1 mb-3">
+      <ul v-if="!isWhole" class="around text-medium-emphasis" data-test="around">
+        <li v-for="words in step.short.around" :key="words">{{ words }}</li>
+      </ul>
+      <p v-else class="text-medium-emphasis around">All that was run: it finds, judges, writes and books.</p>
+      <v-spacer />
+      <v-btn size="small" variant="text" data-test="whole-statement" @click="isWhole = !isWhole">
+        {{ isWhole ? 'Short form' : 'Whole statement' }}
+      </v-btn>
+    </div>
+    <v-table v-if="shown.binds.length > 0" density="compact" data-test="binds">
       <thead>
         <tr>
           <th style="width: 3rem">Bind</th>
@@ -18,7 +33,7 @@ defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds'> }>()
         </tr>
       </thead>
       <tbody>
-        <tr v-for="bind in step.binds" :key="bind.position">
+        <tr v-for="bind in shown.binds" :key="bind.position">
           <td class="mono">${{ bind.position }}</td>
           <td>{{ bind.name }}</td>
           <td class="mono"><ValueText :value="bind.value" /></td>
@@ -26,7 +41,6 @@ defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds'> }>()
         </tr>
       </tbody>
     </v-table>
-    <pre class="mono statement mt-3" data-test="statement" tabindex="0">{{ step.statement }}</pre>
   </div>
 </template>
 
@@ -37,5 +51,11 @@ defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds'> }>()
   padding: 12px;
   border-radius: 4px;
   background: rgba(var(--v-theme-on-surface), 0.05);
+}
+.around {
+  font-size: 0.8125rem;
+}
+ul.around {
+  padding-inline-start: 1.25rem;
 }
 </style>

@@ -18,6 +18,13 @@ export const bindReceipt = z.strictObject({
   value: z.unknown().describe('As sent to the database, in text form; sensitive values only as a digest.'),
 })
 
+/** What a statement comes to, as one would have written it by hand: shown first, and not what was run. */
+export const shortStatement = z.strictObject({
+  statement: z.string(),
+  binds: z.array(bindReceipt),
+  around: z.array(z.string()).describe('What the whole statement does beside it, a sentence each.'),
+})
+
 export const rowReceipt = z.strictObject({
   key: values,
   before: values.nullable(),
@@ -39,6 +46,9 @@ const stepReceipt = z.strictObject({
   skipped: z.boolean(),
   statement: z.string(),
   binds: z.array(bindReceipt),
+  short: shortStatement
+    .optional()
+    .describe('What it comes to in a few lines; absent where the statement itself is as short.'),
   expected: z.string(),
   matched: z.int().nullable(),
   changed: z.int().nullable(),
@@ -115,3 +125,4 @@ export type Receipt = z.output<typeof receipt>
 export type StepReceipt = z.output<typeof stepReceipt>
 export type RowReceipt = z.output<typeof rowReceipt>
 export type BindReceipt = z.output<typeof bindReceipt>
+export type ShortStatement = z.output<typeof shortStatement>

@@ -2,7 +2,7 @@
 export const REFUSED_BY_BOOK = 'LM001'
 
 /** Counted up with every change to the tables below. */
-export const BOOK_VERSION = 5
+export const BOOK_VERSION = 6
 
 /**
  * What brings a book of the version before up to the next, by the version it then has. Run as one transaction. The view of all, which
@@ -36,6 +36,7 @@ export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
     'view ledgerman.history',
   ],
   5: ['table ledgerman.leaf', 'table ledgerman.seal', 'index ledgerman.seal_open'],
+  6: ['alter table ledgerman.statement add short jsonb'],
 }
 
 /**
@@ -61,7 +62,8 @@ export const BOOK_DDL: readonly { name: string; sql: string }[] = [
   key_columns text[] not null,
   touched text[] not null,
   text text not null,
-  binds jsonb not null
+  binds jsonb not null,
+  short jsonb
 )`,
   },
   {

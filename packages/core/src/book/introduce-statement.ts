@@ -46,10 +46,11 @@ async function write(target: Target, statements: readonly KeptStatement[]): Prom
     touched: each.touched.map(({ column }) => column.name),
     text: each.statement.text,
     binds: each.statement.slots.map(({ name, type }) => ({ name, type })),
+    short: each.statement.short ?? null,
   }))
   await target.query(
     `insert into ledgerman.statement select * from jsonb_to_recordset($1::jsonb)
-     as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb)
+     as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb, short jsonb)
      on conflict (id) do nothing`,
     [JSON.stringify(rows)],
   )

@@ -7,8 +7,9 @@ import {
   type StepKind,
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { toBindReceipts, toReceipt, toRowReceipt, toStepReceipt } from '../receipt/receipt.js'
+import { toBindReceipts, toReceipt, toRowReceipt, toShownStatement, toStepReceipt } from '../receipt/receipt.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
+import type { ShortForm } from '../statement/short-form.js'
 import { shownRecord } from '../receipt/record-row.js'
 import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
 import { isEntryId, noSuchEntry } from './entry-id.js'
@@ -78,6 +79,7 @@ interface EntryRow {
     key_columns: string[]
     touched: string[]
     text: string
+    short: ShortForm | null
     binds: { name: string; type: string }[]
   } | null
 }
@@ -147,8 +149,7 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
   const step = toStepReceipt(
     statement.kind,
     statement.mapping,
-    statement.text,
-    toBindReceipts(statement.binds, row.binds ?? []),
+    toShownStatement(statement, toBindReceipts(statement.binds, row.binds ?? [])),
     {
       matched: row.matched,
       changed: row.changed,

@@ -1,8 +1,9 @@
 import type { Receipt, RecordValues, StepKind, StepReceipt } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
-import { entryAddress, toBindReceipts, toRowReceipt } from '../receipt/receipt.js'
+import { entryAddress, toBindReceipts, toRowReceipt, toShownStatement } from '../receipt/receipt.js'
 import { roundedBy } from '../plan/roundings.js'
 import { placeOfBlockSql } from '../statement/image-block-sql.js'
+import type { ShortForm } from '../statement/short-form.js'
 import type { Target } from '../target/target.js'
 import type { FindMapping } from './find-mapping.js'
 
@@ -48,6 +49,7 @@ interface StepRow {
     touched: string[]
     key_columns: string[]
     text: string
+    short: ShortForm | null
     binds: { name: string; type: string }[]
   } | null
   images: Image[] | null
@@ -115,8 +117,7 @@ async function toStep(row: StepRow, findMapping: FindMapping): Promise<StepRecei
     mapping: statement?.mapping ? statement.mapping : null,
     as: row.name,
     skipped: row.skipped,
-    statement: statement?.text ?? '',
-    binds: toBindReceipts(statement?.binds ?? [], row.binds ?? []),
+    ...toShownStatement(statement ?? { text: '' }, toBindReceipts(statement?.binds ?? [], row.binds ?? [])),
     expected: row.expected,
     matched: row.matched,
     changed: row.changed,

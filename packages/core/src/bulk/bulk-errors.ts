@@ -12,11 +12,12 @@ export function rememberStatement(error: unknown, statement: Statement): void {
 /** The statement as whoever asked knows it: a change of many has one step, and nobody wrote its number. */
 export function ofRequest(statement: Statement): Statement {
   const own = (name: string) => name.replace(/^steps\.1\./, '')
-  const { text, name, marks } = statement
+  const { text, name, marks, short } = statement
   return {
     text,
     name,
     marks,
+    short,
     slots: statement.slots.map((slot) => ({ ...slot, name: own(slot.name) })),
     expressions: statement.expressions.map((each) => ({ ...each, label: own(each.label) })),
   }

@@ -5,6 +5,7 @@ import { sameKeySql } from '../statement/key-sql.js'
 import { guardAfterSql, outputSql } from '../statement/keyed-statement.js'
 import { ruleVerdictSql } from '../statement/rule-sql.js'
 import { versionBumpSql } from '../statement/set-sql.js'
+import { aroundWrite, shortWriteText, toShortForm, type ShortForm } from '../statement/short-form.js'
 import { SlotList, toStatement, type Statement } from '../statement/statement.js'
 import { storedSql } from '../values/sql-form.js'
 import { GIVEN, givenColumn, HIT } from './bulk-shape.js'
@@ -43,7 +44,29 @@ export function write(rows: FoundRows): Statement {
       ? `delete from ${mapping.table.sql} as t${source ? `\nusing ${source}` : ''}\nwhere ${where}`
       : `update ${mapping.table.sql} as t\nset ${assignments.join(', ')}${source ? `\nfrom ${source}` : ''}\nwhere ${where}`,
     slots,
+    () => shortBulk(rows, slots),
   )
+}
+
+/** What a change of many comes to. */
+function shortBulk({ shape, isGuarded }: FoundRows, whole: SlotList): ShortForm | undefined {
+  const slots = new SlotList()
+  const joins = shape.newJoins()
+  const news = shape.news(joins, slots)
+  const condition = shape.condition(joins, slots)
+  const isRemove = shape.kind === 'remove'
+  const source = shape.given ? `${GIVEN} as g` : ''
+  const text = shortWriteText({
+    mapping: shape.mapping,
+    isRemove,
+    set: shape.set,
+    news,
+    condition,
+    joins: joins.sql,
+    source,
+  })
+  const checks = { isOne: false, isGuarded, expected: [], differs: !isRemove, isRemove }
+  return toShortForm(text, slots, whole, aroundWrite(shape.mapping, checks))
 }
 
 /**
@@ -58,7 +81,9 @@ export function writeStaged(rows: FoundRows, isBooked: boolean): Statement {
 /** Both statements of a change whose rows are locked and kept first, as receipts show them. */
 export function stagedStatements(rows: FoundRows): Statement {
   const slots = new SlotList()
-  return toStatement(`${fillHitSql(rows, slots)};\n\n${writeStagedSql(rows, slots, false)}`, slots)
+  return toStatement(`${fillHitSql(rows, slots)};\n\n${writeStagedSql(rows, slots, false)}`, slots, () =>
+    shortBulk(rows, slots),
+  )
 }
 
 function writeStagedSql(rows: FoundRows, slots: SlotList, isBooked: boolean): string {

@@ -139,7 +139,7 @@ ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
         kind: ${quoted(step.kind)}, mapping: ${quoted(mapping?.name ?? '')}, revision: ${mapping?.revision ?? 0}, relation: ${quoted(mapping?.table.path ?? '')},
         keyColumns: [${columns(mapping?.key ?? [])}], touched: [${columns(touched)}],
         text: \`${inTemplate(statement.text)}\`,
-        binds: [${binds.join(', ')}],
+        binds: [${binds.join(', ')}],${shortMember(statement)}
       },
     },\n`
     })
@@ -339,6 +339,16 @@ ${steps.join('')}  ],
     if ('parameter' in guards) return `s.guardArray(p.${guards.parameter}, ${quoted(guardPrefix(mapping))})`
     return quoted(guardBind(mapping, { guards }))
   }
+}
+
+function shortMember({ short }: Statement): string {
+  if (!short) return ''
+  return `
+        short: {
+          text: \`${inTemplate(short.text)}\`,
+          binds: [${short.binds.join(', ')}],
+          around: [${short.around.map(quoted).join(', ')}],
+        },`
 }
 
 function describe(step: PlannedStep): string {

@@ -1,5 +1,6 @@
 import type { BindReceipt, Outcome, Receipt, RowReceipt, RunMode, StepKind, StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import type { ShortForm } from '../statement/short-form.js'
 import type { Slot } from '../statement/statement.js'
 import { digestText } from '../values/digest.js'
 import { shownRecord } from './record-row.js'
@@ -57,12 +58,24 @@ export interface StepOutcome {
 export function toStepReceipt(
   kind: StepKind,
   mapping: string,
-  statement: string,
-  binds: BindReceipt[],
+  shown: Pick<StepReceipt, 'statement' | 'binds' | 'short'>,
   outcome: StepOutcome,
 ): StepReceipt {
   const durationMs = outcome.durationMs === null ? null : roundMs(outcome.durationMs)
-  return { no: 1, kind, mapping, as: null, skipped: false, statement, binds, expected: 'one', ...outcome, durationMs }
+  return { no: 1, kind, mapping, as: null, skipped: false, ...shown, expected: 'one', ...outcome, durationMs }
+}
+
+/** A statement as a receipt shows it: in full, and what it comes to. */
+export function toShownStatement(
+  { text, short }: { text: string; short?: ShortForm | null | undefined },
+  binds: BindReceipt[],
+): Pick<StepReceipt, 'statement' | 'binds' | 'short'> {
+  if (!short) return { statement: text, binds }
+  const own = short.binds.flatMap((number, at) => {
+    const bind = binds[number - 1]
+    return bind ? [{ ...bind, position: at + 1 }] : []
+  })
+  return { statement: text, binds, short: { statement: short.text, binds: own, around: short.around } }
 }
 
 /** The binds as a receipt shows them: a sensitive value only as its digest. */

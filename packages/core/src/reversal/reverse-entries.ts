@@ -14,7 +14,7 @@ import { recordRefusal } from '../book/record-refusal.js'
 import { settle } from '../book/settle.js'
 import { withoutValues } from '../problem/safe-message.js'
 import { bookNotPrepared } from '../record/change-problems.js'
-import { entryAddress, roundMs, showableBinds, toBindReceipts } from '../receipt/receipt.js'
+import { entryAddress, roundMs, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isSerializationFailure } from '../sessions/database-error.js'
 import type { OwnSession } from '../sessions/own-session.js'
@@ -167,10 +167,12 @@ class Reversal {
       mapping: shape.mapping.name,
       as: null,
       skipped: false,
-      statement: done.statement.text,
-      binds: toBindReceipts(
-        done.statement.slots,
-        showableBinds(done.statement.slots, done.binds, this.target.digestKey),
+      ...toShownStatement(
+        done.statement,
+        toBindReceipts(
+          done.statement.slots,
+          showableBinds(done.statement.slots, done.binds, this.target.digestKey),
+        ),
       ),
       expected: 'any',
       matched: done.matched,

@@ -10,7 +10,7 @@ import type { Target } from '../target/target.js'
 import { toGuard } from '../mapping/guard-value.js'
 import { ruleBroken, rowNotWritten } from '../record/change-problems.js'
 import { shownRecord } from '../receipt/record-row.js'
-import { roundMs, showable, showableBinds, toBindReceipts, toRowReceipt } from '../receipt/receipt.js'
+import { roundMs, showable, showableBinds, toBindReceipts, toRowReceipt, toShownStatement } from '../receipt/receipt.js'
 import { EVIDENCE_ROWS, imageDigest, type Evidence } from './evidence.js'
 import { statementOf, stepsAhead } from './ahead.js'
 import { isExpected, unexpected } from './expectation.js'
@@ -385,8 +385,7 @@ export class Attempt {
       kind: step.kind,
       mapping: 'mapping' in step ? step.mapping.name : null,
       as: step.as,
-      statement: statement.text,
-      binds: told.skipped ? [] : toBindReceipts(statement.slots, values),
+      ...toShownStatement(statement, told.skipped ? [] : toBindReceipts(statement.slots, values)),
       expected: String(step.expect ?? this.fixedCounts.get(step.no) ?? 'not stated'),
       durationMs: roundMs(performance.now() - started),
       ...told,

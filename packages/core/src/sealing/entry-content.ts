@@ -78,7 +78,7 @@ export class EntryContents {
     }
     if (unknown.length === 0) return digests
     const { rows } = await this.session.query(
-      `select s.id, (pg_catalog.to_jsonb(s) || pg_catalog.jsonb_build_object('id', s.id::text))::text from ledgerman.statement s where s.id = any($1::bigint[])`,
+      `select s.id, ((case when s.short is null then pg_catalog.to_jsonb(s) - 'short' else pg_catalog.to_jsonb(s) end) || pg_catalog.jsonb_build_object('id', s.id::text))::text from ledgerman.statement s where s.id = any($1::bigint[])`,
       [`{${unknown.join(',')}}`],
     )
     for (const [id, json] of rows) {

@@ -11,6 +11,7 @@ import {
   verdictSql,
   type KeyedStatement,
 } from './keyed-statement.js'
+import { aroundAdd, shortAddText, toShortForm } from './short-form.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 
 /**
@@ -64,5 +65,14 @@ select ${verdict}, null::text, done.${extra.guard}, ${rule},
   ${outputSql('done', mapping.properties)}
 from who left join done on true`,
     slots,
+    () => {
+      const own = new SlotList()
+      const text = shortAddText(
+        mapping,
+        set,
+        set.map((property) => boundValueSql(property, own)),
+      )
+      return toShortForm(text, own, slots, aroundAdd(mapping))
+    },
   )
 }

@@ -20,6 +20,7 @@ import {
 } from './keyed-statement.js'
 import type { ChangeShape } from './change-shape.js'
 import { mergedSql, type MergePlan } from './merge-sql.js'
+import { aroundWrite, shortKeySql, shortWriteText, toShortForm, type ShortForm } from './short-form.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 import { versionBumpSql } from './set-sql.js'
 
@@ -118,6 +119,21 @@ select ${outputSql('hit', mapping.properties)},
   ${outputSql('done', touched)}
 from hit left join done on true`,
     slots,
+    () => shortChange(mapping, { set, merges, expected, guarded }, slots),
+  )
+}
+
+function shortChange(mapping: Mapping, shape: Omit<ChangeShape, 'kind'>, whole: SlotList): ShortForm | undefined {
+  const slots = new SlotList()
+  const { set, merges, expected, guarded } = shape
+  const news = set.map((property) => newValueSql(property, merges.get(property), slots)('t'))
+  const condition = shortKeySql(mapping.key, slots)
+  const checks = { isOne: true, isGuarded: guarded, expected, differs: true, isRemove: false }
+  return toShortForm(
+    shortWriteText({ mapping, isRemove: false, set, news, condition, joins: '' }),
+    slots,
+    whole,
+    aroundWrite(mapping, checks),
   )
 }
 

@@ -6,6 +6,7 @@ import type { Mapping } from '../mapping/mapping.js'
 import { equalSql } from '../values/operator-sql.js'
 import { readSql } from '../values/sql-form.js'
 import { conditionSql, valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
+import { plainBind, shortLoadText, toShortForm } from './short-form.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 
 /** How a step finds its rows: by key, each property an expression, or by a condition. */
@@ -50,6 +51,13 @@ select ${output.join(', ')}, hit.${extra.guard}, count(*) over (), ${rowsDigestS
 from hit
 limit ${limit}::integer`,
     slots,
+    () => {
+      const own = new SlotList()
+      const ownJoins = new Joins(mapping, 't', links, new Aliases())
+      const found = finderSql(mapping, finder, ownJoins, own, surroundings(own), true)
+      const text = shortLoadText(mapping, found, ownJoins.sql, `${order}${rowLock}`.replaceAll('\n  ', '\n'))
+      return toShortForm(text, own, slots, ['Counts all rows it finds, and gives the first of them.'])
+    },
   )
 }
 
@@ -78,13 +86,17 @@ export function finderSql(
   joins: Joins,
   slots: SlotList,
   surroundings: Surroundings,
+  /** Whether it is for a short form, which is shown and not run. */
+  isShort = false,
 ): string {
   if ('where' in finder) return finder.where === null ? 'true' : conditionSql(finder.where, joins, slots, surroundings)
   return finder.key
     .map(({ property, expression }) => {
       const { column, sensitive } = mapping.byName.get(property) as NonNullable<ReturnType<typeof mapping.byName.get>>
       const wanted = { sql: column.type.comparable, column: column.type, sensitive }
-      return equalSql(`t.${column.sql}`, valueSql(expression, null, slots, surroundings, wanted), column.type)
+      const value = valueSql(expression, null, slots, surroundings, wanted)
+      const shown = isShort && column.type.kind !== 'money' ? plainBind(value, column.type.comparable) : value
+      return equalSql(`t.${column.sql}`, shown, column.type)
     })
     .join(' and ')
 }

@@ -12,6 +12,7 @@ import {
   verdictSql,
   type KeyedStatement,
 } from './keyed-statement.js'
+import { aroundWrite, shortKeySql, shortWriteText, toShortForm } from './short-form.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 
 export interface RemoveShape {
@@ -73,5 +74,12 @@ select ${outputSql('hit', mapping.properties)},
   ${verdict}, hit.${extra.guard}, null::text, ${rule}
 from hit left join done on true`,
     slots,
+    () => {
+      const own = new SlotList()
+      const condition = shortKeySql(mapping.key, own)
+      const checks = { isOne: true, isGuarded: guarded, expected, differs: false, isRemove: true }
+      const text = shortWriteText({ mapping, isRemove: true, set: [], news: [], condition, joins: '' })
+      return toShortForm(text, own, slots, aroundWrite(mapping, checks))
+    },
   )
 }

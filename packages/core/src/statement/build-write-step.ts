@@ -10,6 +10,14 @@ import { comparableImageSql } from './image-sql.js'
 import { Aliases, Joins } from './joins.js'
 import { brokenRuleSql, changesKey, freshNames, guardAfterSql, outputSql, touchedBy } from './keyed-statement.js'
 import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
+import {
+  aroundAdd,
+  aroundWrite,
+  shortAddText,
+  shortWriteText,
+  toShortForm,
+  type ShortForm,
+} from './short-form.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 import { setSql, versionBumpSql } from './set-sql.js'
 
@@ -181,6 +189,36 @@ ${from}
 order by ${refused} desc${ruleOrder}${key.length === 0 ? '' : `, ${key.map(({ column }) => `hit.${column.sql}`).join(', ')}`}
 limit ${limit}::integer`,
     slots,
+    () => shortWriteStep(mapping, shape, links, surroundingsOf, slots),
+  )
+}
+
+function shortWriteStep(
+  mapping: Mapping,
+  { kind, finder, values, expected, guarded }: WriteShape,
+  links: Links,
+  surroundingsOf: (slots: SlotList) => Surroundings,
+  whole: SlotList,
+): ShortForm | undefined {
+  const slots = new SlotList()
+  const surroundings = surroundingsOf(slots)
+  const joins = new Joins(mapping, 't', links, new Aliases())
+  const set = values.map(({ property }) => property)
+  const news = values.map((value) => newValueSql(value, joins, slots, surroundings))
+  const condition = finderSql(mapping, finder, joins, slots, surroundings, true)
+  const isRemove = kind === 'remove'
+  const checks = {
+    isOne: 'key' in finder,
+    isGuarded: guarded,
+    expected: expected.map(({ property }) => property),
+    differs: !isRemove,
+    isRemove,
+  }
+  return toShortForm(
+    shortWriteText({ mapping, isRemove, set, news, condition, joins: joins.sql }),
+    slots,
+    whole,
+    aroundWrite(mapping, checks),
   )
 }
 
@@ -241,6 +279,18 @@ select true, true, true, done.${extra.written}, null::text, done.${extra.guard},
   ${outputSql('done', mapping.properties)}
 from done`,
     slots,
+    () => {
+      const own = new SlotList()
+      const around = surroundingsOf(own)
+      const texts = values.map((value) => newValueSql(value, null, own, around))
+      const text = shortAddText(
+        mapping,
+        values.map(({ property }) => property),
+        texts,
+        conflict,
+      )
+      return toShortForm(text, own, slots, aroundAdd(mapping))
+    },
   )
 }
 

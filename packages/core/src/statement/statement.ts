@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto'
 import type { ColumnType } from '../values/column-type.js'
+import type { ShortForm } from './short-form.js'
 
 /** One bind variable of a statement: what it is called, how it is typed, and where its value comes from. */
 export interface Slot {
@@ -50,6 +51,8 @@ export interface Statement {
   expressions: readonly StatementExpression[]
   /** Which place of which expression a place of the text comes from: in order, `position` in characters from 1. */
   marks: readonly Mark[]
+  /** What it comes to, made when it is first asked for; undefined where the statement itself is as short. */
+  readonly short: ShortForm | undefined
 }
 
 export interface Mark {
@@ -73,6 +76,11 @@ export class SlotList {
     return `$${number}`
   }
 
+  /** The n of `$n` of the slot with the same source, where there is one. */
+  numberOf(slot: Slot): number | undefined {
+    return this.#numbers.get(this.identityOf(slot))
+  }
+
   protected identityOf({ source }: Slot): string {
     return JSON.stringify(source)
   }
@@ -92,8 +100,16 @@ export function markPlace(expression: number, at: number): string {
   return `\0${expression}:${at}\0`
 }
 
-/** Puts a text and its slots together. */
-export function toStatement(markedText: string, list: SlotList): Statement {
+/**
+ * Puts a text and its slots together.
+ *
+ * @param toShort writes the short form, where the statement has one.
+ */
+export function toStatement(
+  markedText: string,
+  list: SlotList,
+  toShort: () => ShortForm | undefined = () => undefined,
+): Statement {
   const marks: Mark[] = []
   let position = 1
   const text = markedText
@@ -110,11 +126,15 @@ export function toStatement(markedText: string, list: SlotList): Statement {
     })
     .join('')
   let name: string | undefined
+  let short: { form: ShortForm | undefined } | undefined
   return {
     text,
     slots: list.slots,
     get name() {
       return (name ??= `lm_${createHash('sha256').update(text).digest('hex').slice(0, 24)}`)
+    },
+    get short() {
+      return (short ??= { form: toShort() }).form
     },
     expressions: list.expressions,
     marks,
