@@ -1,4 +1,4 @@
-/** A source of numbers that begins anew with each seed (mulberry32). */
+/** A source of numbers that starts again with each seed (mulberry32). */
 export function randomOf(seed: number): () => number {
   let state = seed >>> 0
   return () => {

@@ -52,7 +52,7 @@ export async function chooseTarget(
   if (names.length === 1 && names[0] !== undefined) return client.target(names[0])
   throw new LedgermanProblem(
     'request-invalid',
-    `Which target? Give --target NAME, or set LEDGERMAN_TARGET; ${suggestName('', names)}.`,
+    `Which target? Give --target NAME, or set LEDGERMAN_TARGET. ${suggestName('', names)}`,
     { where: 'target' },
   )
 }

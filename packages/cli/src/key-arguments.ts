@@ -9,7 +9,7 @@ import {
 } from '@ledgerman/contract'
 
 /**
- * Parts the arguments of a keyed command into the key values, as many as the key has, and the `prop=value` pairs behind them. A key
+ * Splits the arguments of a keyed command into the key values, as many as the key has, and the `prop=value` pairs behind them. A key
  * value may have its property's name before it, as in `code=P-107`; one that looks like another property's pair is taken for that, and
  * a key that was forgotten.
  *
@@ -97,7 +97,7 @@ function getProperty(mapping: MappingInfo, name: string): PropertyInfo {
   if (property) return property
   throw new LedgermanProblem(
     'request-invalid',
-    `${name} is not a property of ${mapping.name}; ${suggestName(
+    `${name} is not a property of ${mapping.name}. ${suggestName(
       name,
       properties.map((each) => each.name),
     )}`,
@@ -105,7 +105,7 @@ function getProperty(mapping: MappingInfo, name: string): PropertyInfo {
   )
 }
 
-/** Parts `name=value` at its first equals sign. @throws LedgermanProblem request-invalid */
+/** Splits `name=value` at its first equals sign. @throws LedgermanProblem request-invalid */
 export function splitPair(pair: string, option: string): [string, string] {
   const at = pair.indexOf('=')
   if (at >= 1) return [pair.slice(0, at), pair.slice(at + 1)]

@@ -52,7 +52,7 @@ function exampleOf({ name, definition: { examples = [] } }: TransactionInfo, num
   const example = examples[Number(number) - 1]
   if (example) return example
   const known = examples.map((_, at) => String(at + 1))
-  throw new LedgermanProblem('request-invalid', `${name} has no example ${number}; ${suggestName(number, known)}`, {
+  throw new LedgermanProblem('request-invalid', `${name} has no example ${number}. ${suggestName(number, known)}`, {
     where: 'example',
   })
 }

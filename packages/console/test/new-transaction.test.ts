@@ -40,7 +40,7 @@ describe('a transaction of one’s own', () => {
     await findings.first().waitFor()
     expect(await findings.allInnerTexts()).toEqual([
       expect.stringMatching(
-        /^14:14\s+steps\.2\.require\s+prioity is not a property of programme; did you mean priority\?$/,
+        /^14:14\s+steps\.2\.require\s+prioity is not a property of programme. Did you mean priority\?$/,
       ),
     ])
     await findings.first().click()
@@ -107,6 +107,6 @@ describe('a transaction of one’s own', () => {
   it('says so where there is none of that name', async () => {
     await page.goto(`${console.service.url}/t/observatory/transactions/lower-priorit`)
     await page.locator('[data-test=problem]').waitFor()
-    expect(await text('problem')).toMatch(/did you mean lower-priority/)
+    expect(await text('problem')).toMatch(/Did you mean lower-priority/)
   })
 })

@@ -18,12 +18,12 @@ export function findNearestName(typed: string, known: Iterable<string>): string 
   return nearest
 }
 
-/** `hoursLeftt is not a property of programme; did you mean hoursLeft?` and the like: the ending of such a sentence. */
+/** `Did you mean hoursLeft?` and the like: the sentence behind one that names what is not known. */
 export function suggestName(typed: string, known: Iterable<string>): string {
   const names = [...known]
   const nearest = findNearestName(typed, names)
-  if (nearest !== undefined) return `did you mean ${nearest}?`
+  if (nearest !== undefined) return `Did you mean ${nearest}?`
   return names.length === 0
-    ? 'there are none'
-    : `known are: ${names.slice(0, 12).join(', ')}${names.length > 12 ? ', …' : ''}`
+    ? 'There are none.'
+    : `Valid names: ${names.slice(0, 12).join(', ')}${names.length > 12 ? ', …' : '.'}`
 }

@@ -97,7 +97,7 @@ export function addBook(program: Command, context: CommandContext): void {
     .option('--transaction <name>', 'with --since: only runs of one transaction')
     .option('--actor <name>', 'with --since: only those of one actor')
     .option('--only-unchanged', 'put back the rows that are as they were left, and say which were changed since')
-    .option('--commit', 'keep it')
+    .option('--commit', 'commit the change')
     .option('--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse')
     .option('--note <text>', 'kept with the entry')
     .addOption(statementOption())
@@ -111,7 +111,7 @@ export function addBook(program: Command, context: CommandContext): void {
       const target = await context.target(command)
       const done = await reverse(target, entry, flags)
       if ('progress' in done) {
-        const keepWith = (token: string) => `To keep exactly this: the same command with --rehearsal ${token}`
+        const keepWith = (token: string) => `To commit exactly this: the same command with --rehearsal ${token}`
         return followJob(context, command, done, { full: flags.full ?? false, keepWith })
       }
       context.print(command, done, () => formatReversal(done, flags, context.terminal.width))
@@ -181,7 +181,7 @@ function formatReversal(receipt: Receipt, flags: ReverseFlags, width: number): s
       : `It puts back ${reverses.length} entries, the newest first.`
   if (receipt.outcome === 'committed') return `${text}${left}\n\n${what}\nEntry ${receipt.id}`
   const keep = `the same command with --rehearsal ${receipt.rehearsal}`
-  return `${text}${left}\n\n${what}\n${colors.dim(`To keep exactly this: ${keep}`)}`
+  return `${text}${left}\n\n${what}\n${colors.dim(`To commit exactly this: ${keep}`)}`
 }
 
 interface HistoryFlags {

@@ -70,7 +70,7 @@ export function addChange(program: Command, context: CommandContext): void {
     .addHelpText(
       'after',
       `
-Without --if the record is loaded first, and changed only if nobody was faster in between. A key value that looks like
+Without --if the record is loaded first, and changed only if nobody changed it in between. A key value that looks like
 property=value is written with the key's own name before it: code=a=b.
 
 Examples:
@@ -248,5 +248,5 @@ function formatMany(context: CommandContext, receipt: Receipt, flags: WriteFlags
   })
   if (receipt.outcome === 'committed') return `${text}\n\nEntry ${receipt.id}`
   if (receipt.steps.every(({ matched }) => matched === 0)) return `${text}\n\nNo record fits: there is nothing to keep.`
-  return `${text}\n\n${colors.dim(`To keep exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
+  return `${text}\n\n${colors.dim(`To commit exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
 }

@@ -171,7 +171,7 @@ async function toRun(target: TargetClient, words: readonly string[], example?: s
   if (!mappings.some((each) => each.name === name))
     throw new LedgermanProblem(
       'not-found',
-      `There is no transaction and no mapping ${name}; ${suggestName(
+      `There is no transaction and no mapping ${name}. ${suggestName(
         name,
         [...transactions, ...mappings].map((each) => each.name),
       )}`,
@@ -209,7 +209,7 @@ function listOf<T extends string>(text: string | undefined, known: readonly T[],
     if (word === 'all' || known.includes(word as T)) return word as T | 'all'
     throw new LedgermanProblem(
       'request-invalid',
-      `--${option}: ${word} is not known; ${suggestName(word, ['all', ...known])}`,
+      `--${option}: unknown name ${word}. ${suggestName(word, ['all', ...known])}`,
       {
         where: option,
       },

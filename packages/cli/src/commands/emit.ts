@@ -88,7 +88,7 @@ function format(dir: string, changes: Change[], isCheck: boolean): string {
   if (differing.length === 0) return `${dir} is as the definitions say: ${changes.length} files.`
   const words = isCheck
     ? { new: 'missing', changed: 'differs', gone: 'not needed any more' }
-    : { new: 'written', changed: 'written anew', gone: 'removed' }
+    : { new: 'written', changed: 'rewritten', gone: 'removed' }
   const lines = differing.map(({ path, state }) => `${colors.yellow(words[state as 'new'])}  ${join(dir, path)}`)
   const last = isCheck
     ? `${dir} is not as the definitions say. Write it: ledgerman emit ${dir}`

@@ -52,7 +52,7 @@ export function addRuns(program: Command, context: CommandContext): void {
     .description('Run a transaction. Rehearsed, and rolled back, unless --commit is given.')
     .argument('[transaction]')
     .argument('[params...]', 'name=value pairs')
-    .option('--commit', 'keep it')
+    .option('--commit', 'commit the change')
     .option('--rehearsal <token>', 'commit exactly what that rehearsal saw, or refuse')
     .option('--steps <file>', 'run the steps of a file (YAML or JSON) instead of a published transaction')
     .option('--example <number>', 'take the parameters of that example of the definition, counted from 1')
@@ -113,5 +113,5 @@ function formatRun(receipt: Receipt, options: RunFlags): string {
     : ''
   if (receipt.outcome === 'committed')
     return `${text}${confirmed}\n\nEntry ${receipt.id}${receipt.replayed ? ', of the first time this was sent' : ''}`
-  return `${text}\n\n${colors.dim(`To keep exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
+  return `${text}\n\n${colors.dim(`To commit exactly this: the same command with --rehearsal ${receipt.rehearsal}`)}`
 }

@@ -35,7 +35,7 @@ export function addWaits(program: Command, context: CommandContext): void {
         if (!session)
           throw new LedgermanProblem(
             'not-found',
-            `No session ${pid} waits or is waited for; ${suggestName(
+            `No session ${pid} waits or is waited for. ${suggestName(
               pid,
               sessions.map((each) => String(each.pid)),
             )}`,
@@ -69,9 +69,13 @@ export function addWaits(program: Command, context: CommandContext): void {
     .action(
       async (what: string, options: { seconds: string; lock: 'row' | 'table'; code: string }, command: Command) => {
         if (what !== 'hold' && what !== 'idle' && what !== 'edit')
-          throw new LedgermanProblem('request-invalid', `${what}: ${suggestName(what, ['hold', 'idle', 'edit'])}`, {
-            where: 'what',
-          })
+          throw new LedgermanProblem(
+            'request-invalid',
+            `Nothing is called ${what} here. ${suggestName(what, ['hold', 'idle', 'edit'])}`,
+            {
+              where: 'what',
+            },
+          )
         const target = await context.target(command)
         const told = await target.stage({
           what,

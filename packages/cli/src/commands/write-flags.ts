@@ -45,7 +45,7 @@ export function writingCommand(
     .description(`${description} Rehearsed, and rolled back, unless --commit is given.`)
     .argument('<mapping>')
     .argument(words, wordsAre)
-    .option('--commit', 'keep it')
+    .option('--commit', 'commit the change')
     .option('--note <text>', 'kept with the entry')
     .option('--idempotency-key <key>', 'with --commit: sent again with the same key, it takes effect once')
     .addOption(statementOption())
@@ -112,5 +112,5 @@ export function formatWrite(
     : ''
   if (receipt.outcome === 'committed')
     return `${text}${same}\n\nEntry ${receipt.id}${guard === null ? '' : `, guard now ${guard}`}`
-  return `${text}${same}\n\n${colors.dim(`To keep it: the same command with${guard === null ? '' : ` --if ${guard}`} --commit`)}`
+  return `${text}${same}\n\n${colors.dim(`To commit it: the same command with${guard === null ? '' : ` --if ${guard}`} --commit`)}`
 }

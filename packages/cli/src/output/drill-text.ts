@@ -49,8 +49,8 @@ export function verdict(report: DrillReport): string {
         ? `, a sample of the ${report.possible} at each level and guard (seed ${report.seed})`
         : ', all there are'
       return found === 0
-        ? good(`${tried} schedules in ${seconds}${sample}: each came to what its runs come to one after another.`)
-        : bad(`${found} of ${tried} schedules in ${seconds}${sample}: came to what no order of their runs comes to.`)
+        ? good(`${tried} schedules in ${seconds}${sample}: all schedules were serializable.`)
+        : bad(`${found} of ${tried} schedules in ${seconds}${sample} match no serial order.`)
     }
     case 'race':
       return report.passed
@@ -61,7 +61,7 @@ export function verdict(report: DrillReport): string {
 
 function formatFaults(results: readonly FaultResult[]): string {
   return formatTable(
-    ['', 'fault', 'told', 'rows', 'what it came to'],
+    ['', 'fault', 'caller saw', 'rows', 'result'],
     results.map(({ fault, outcome, differing, staged, agrees, message }) => [
       staged ? (agrees ? colors.green('ok') : colors.red('!!')) : colors.yellow('??'),
       fault,

@@ -46,7 +46,7 @@ function headline({ outcome, steps, durationMs, reversible, replayed }: Receipt)
 
 function runHeadline({ outcome, transaction, revision, durationMs, reversible, attempts, replayed }: Receipt): string {
   const name = transaction === null ? 'steps' : `${transaction}, revision ${revision}`
-  return `${outcomeOf(outcome, replayed)}: ${name}${attempts > 1 ? `, at the ${attempts}. attempt` : ''}${extras({ outcome, durationMs, reversible })}`
+  return `${outcomeOf(outcome, replayed)}: ${name}${attempts > 1 ? `, on attempt ${attempts}` : ''}${extras({ outcome, durationMs, reversible })}`
 }
 
 function outcomeOf(outcome: Receipt['outcome'], replayed: boolean): string {
@@ -57,7 +57,7 @@ function outcomeOf(outcome: Receipt['outcome'], replayed: boolean): string {
 
 const OUTCOMES = {
   committed: () => colors.green('committed'),
-  rehearsed: () => colors.cyan('rehearsed, nothing was kept'),
+  rehearsed: () => colors.cyan('rehearsed, rolled back'),
   refused: () => colors.red('refused, nothing was changed'),
 }
 
@@ -124,14 +124,14 @@ function formatRow({ key, before, after, alsoChanged }: RowReceipt, options: Rec
     .map((value) => formatValue(value))
     .join(', ')
   const lines = changes(before, after, '', longest)
-  if (alsoChanged) lines.push(...changes(alsoChanged.before, alsoChanged.after, 'by itself', longest))
+  if (alsoChanged) lines.push(...changes(alsoChanged.before, alsoChanged.after, 'automatic', longest))
   return `${colors.bold(name)}\n${indent(formatTable(['property', 'before', '', 'after', ''], lines, ['before']))}`
 }
 
 /** How many columns each side of a difference may have. */
 function sideWidth(width = 120, sides: readonly (Record<string, unknown> | null)[]): number {
   const names = sides.flatMap((side) => Object.keys(side ?? {}))
-  const rest = width - Math.max(8, ...names.map((name) => name.length)) - 2 - 2 - 3 - 2 - 'by itself'.length - 2
+  const rest = width - Math.max(8, ...names.map((name) => name.length)) - 2 - 2 - 3 - 2 - 'automatic'.length - 2
   return Math.max(24, Math.floor(rest / 2))
 }
 

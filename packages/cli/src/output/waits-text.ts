@@ -66,7 +66,7 @@ export function formatHolders(holders: readonly LockHolder[]): string {
   const root = holders.findLast(({ isRoot }) => isRoot)
   const name = ({ pid, application, user, state, transactionAgeMs }: LockHolder) =>
     `pid ${pid} (${[application, user].filter(Boolean).join(', ')})${state ? `, ${state}` : ''}${transactionAgeMs === null ? '' : ` for ${seconds(transactionAgeMs)}`}`
-  const behind = root && root.pid !== first.pid ? `, which waits itself; at the root: ${name(root)}` : ''
+  const behind = root && root.pid !== first.pid ? `, which waits itself; the root blocker: ${name(root)}` : ''
   return `waiting for a lock held by ${name(first)}${behind}`
 }
 

@@ -31,7 +31,7 @@ describe('the command line', () => {
   it('loads, rehearses, commits and shows the entry', async () => {
     expect((await run(['load', 'programme', 'P-107'])).out).toMatch(/hoursLeft\s+18\.50/)
     const rehearsed = await run(['change', 'programme', 'P-107', 'hoursLeft=14.50', '--statement'])
-    expect(rehearsed.out).toMatch(/rehearsed, nothing was kept: expected one, matched 1, changed 1/)
+    expect(rehearsed.out).toMatch(/rehearsed, rolled back: expected one, matched 1, changed 1/)
     expect(rehearsed.out).toMatch(/hoursLeft\s+18\.50\s+→\s+14\.50/)
     expect(rehearsed.out).toMatch(/\$1\s+hoursLeft\s+14\.50\s+numeric\(6,2\)/)
     expect((await run(['load', 'programme', 'P-107', '--json'])).out).toContain('"hoursLeft": "18.50"')
@@ -59,10 +59,10 @@ describe('the command line', () => {
 
   it.each([
     [['load', 'programme', 'P-999'], 3, /no-such-record/],
-    [['load', 'programm', 'P-107'], 3, /did you mean programme/],
+    [['load', 'programm', 'P-107'], 3, /Did you mean programme/],
     [['change', 'programme', 'P-108', 'title=x', '--if', 'v9', '--commit'], 5, /yours\s+current/],
     [['change', 'programme', 'P-108', 'hoursLeft=399', '--commit'], 6, /hoursLeft <= hoursGranted/],
-    [['change', 'programme', 'P-108', 'hourLeft=3'], 2, /did you mean hoursLeft/],
+    [['change', 'programme', 'P-108', 'hourLeft=3'], 2, /Did you mean hoursLeft/],
     [['change', 'programme', 'P-108', 'priority=high'], 2, /priority: expected a number/],
     [['change', 'programme', 'P-108', 'title'], 2, /expected property=value/],
     [['change', 'programme', 'P-108'], 2, /names no property/],

@@ -13,7 +13,7 @@ afterAll(() => line.close())
 describe('a record', () => {
   it('is added, replaced and removed, each only when told to commit', async () => {
     const dome = ['telescope', 'code=HF3', 'name=Harrow = Three', 'apertureM=3.60']
-    expect((await run(['add', ...dome])).out).toMatch(/nothing was kept[\s\S]*status +→ +operational/)
+    expect((await run(['add', ...dome])).out).toMatch(/rolled back[\s\S]*status +→ +operational/)
     expect(await sql(`select code from telescope where code = 'HF3'`)).toEqual([])
     expect((await run(['add', ...dome, '--commit'])).out).toMatch(/^committed[\s\S]*Entry \S+, guard now v1/)
     const again = await run(['add', ...dome, '--commit'])
@@ -29,7 +29,7 @@ describe('a record', () => {
     ])
 
     expect((await run(['remove', 'telescope', 'HF3', '--if', 'v1', '--commit'])).exit).toBe(5)
-    expect((await run(['remove', 'telescope', 'HF3'])).out).toMatch(/To keep it: the same command with --if v2/)
+    expect((await run(['remove', 'telescope', 'HF3'])).out).toMatch(/To commit it: the same command with --if v2/)
     expect((await run(['remove', 'telescope', 'HF3', '--commit'])).exit).toBe(0)
     expect((await run(['remove', 'telescope', 'HF3', '--commit'])).exit).toBe(3)
     const referred = await run(['remove', 'programme', 'P-107', '--commit'])
@@ -89,13 +89,13 @@ describe('a find', () => {
   }, 120_000)
 
   it.each([
-    [['hoursLef < 5'], /did you mean hoursLeft\?, at character 1:\nhoursLef < 5\n\^/],
+    [['hoursLef < 5'], /Unknown name hoursLef at character 1\. Did you mean hoursLeft\?\nhoursLef < 5\n\^/],
     [['code = null'], /use is null/],
     [['code = :c'], /:c/],
     [['code = :c', '--bind', 'c'], /expected name=value/],
     [['true', '--limit', '0'], /from 1 to 1000/],
     [['true', '--limit', 'x'], /got "x"/],
-    [['true', '--order', 'cod'], /did you mean code/],
+    [['true', '--order', 'cod'], /Did you mean code/],
     [['true', '--properties', 'lead.name'], /name is no property of observer/],
     [['true', '--after', 'nowhere'], /after/],
     [['true', '--expect', 'two'], /one/],

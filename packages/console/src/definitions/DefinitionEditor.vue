@@ -97,7 +97,7 @@ async function save() {
       >
       <v-btn v-if="isEdited && revision > 0" @click="text = source">Undo all</v-btn>
       <span v-if="findings.length > 0" class="text-error" data-test="findings"
-        >{{ findings.length }} {{ findings.length === 1 ? 'place does' : 'places do' }} not fit</span
+        >{{ findings.length }} {{ findings.length === 1 ? 'error' : 'errors' }}</span
       >
       <span v-else class="text-medium-emphasis" data-test="said">{{ said }}</span>
       <v-spacer />

@@ -139,7 +139,7 @@ function recordLink(mapping: string, key: RecordValues | null) {
       <v-col v-if="receipt" cols="12" :md="pending.length === 0 ? 12 : 6">
         <div class="d-flex align-center ga-3 mb-2" :data-outcome="receipt.outcome">
           <v-chip :color="receipt.outcome === 'committed' ? 'success' : 'info'">{{
-            receipt.outcome === 'rehearsed' ? 'rehearsed, nothing was kept' : receipt.outcome
+            receipt.outcome === 'rehearsed' ? 'rehearsed, rolled back' : receipt.outcome
           }}</v-chip>
           <span class="text-medium-emphasis">{{ receipt.durationMs }} ms</span>
           <router-link

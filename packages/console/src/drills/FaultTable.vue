@@ -15,9 +15,9 @@ const results = computed((): FaultResult[] => [props.drill.undisturbed, ...props
       <tr>
         <th style="width: 36px"><span class="d-sr-only">agrees</span></th>
         <th>Fault</th>
-        <th>The caller was told</th>
+        <th>Caller saw</th>
         <th>Rows</th>
-        <th>What it came to</th>
+        <th>Result</th>
       </tr>
     </thead>
     <tbody>

@@ -51,7 +51,7 @@ onBeforeUnmount(() => void stop())
 <template>
   <div data-test="walk">
     <div class="d-flex ga-2 mb-3 align-center">
-      <v-btn :disabled="isBusy" data-test="begin" @click="begin">{{ walk ? 'Begin anew' : 'Begin' }}</v-btn>
+      <v-btn :disabled="isBusy" data-test="begin" @click="begin">{{ walk ? 'Restart' : 'Begin' }}</v-btn>
       <v-btn
         v-if="walk"
         color="primary"

@@ -34,7 +34,7 @@ function toLines(before: Record<string, unknown>, after: Record<string, unknown>
     </thead>
     <tbody>
       <tr v-for="line in lines" :key="line.name" :class="{ 'text-medium-emphasis': line.isBeside }">
-        <td>{{ line.name }} <small v-if="line.isBeside">by itself</small></td>
+        <td>{{ line.name }} <small v-if="line.isBeside">automatic</small></td>
         <td><ValueText v-if="row.before" :value="line.before" /></td>
         <td class="font-weight-medium"><ValueText v-if="row.after" :value="line.after" /></td>
       </tr>

@@ -105,7 +105,7 @@ function go(to: string | undefined) {
       <span class="text-medium-emphasis">{{ mapping?.table }} · guard {{ guard ?? 'none' }}</span>
       <v-spacer />
       <v-btn size="small" :prepend-icon="mdiHelpCircleOutline" data-test="explain" @click="isExplaining = true"
-        >How</v-btn
+        >Explain</v-btn
       >
       <v-btn
         size="small"

@@ -188,7 +188,7 @@ function open(address: string) {
         :chosen="shownPaths"
         @choose="(chosen) => show({ properties: chosen?.join(','), after: view.after })"
       />
-      <v-btn :prepend-icon="mdiHelpCircleOutline" data-test="explain" @click="isExplaining = true">How</v-btn>
+      <v-btn :prepend-icon="mdiHelpCircleOutline" data-test="explain" @click="isExplaining = true">Explain</v-btn>
     </div>
     <pre v-if="filterProblem" class="mono text-error mb-3 wrong" role="alert" data-test="filter-problem">{{
       filterProblem.detail

@@ -170,7 +170,7 @@ function choose(chosen: string | null) {
             <template v-if="shownReceipt">
               <div class="d-flex align-center ga-3 mb-2" :data-outcome="shownReceipt.outcome">
                 <v-chip :color="{ committed: 'success', rehearsed: 'info', refused: 'error' }[shownReceipt.outcome]">{{
-                  shownReceipt.outcome === 'rehearsed' ? 'rehearsed, nothing was kept' : shownReceipt.outcome
+                  shownReceipt.outcome === 'rehearsed' ? 'rehearsed, rolled back' : shownReceipt.outcome
                 }}</v-chip>
                 <span class="text-medium-emphasis"
                   >{{ shownReceipt.durationMs }} ms · {{ shownReceipt.isolation }}</span

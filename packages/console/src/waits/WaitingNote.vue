@@ -21,7 +21,7 @@ const name = ({ pid, application, user, state }: LockHolder) =>
     data-test="waiting"
   >
     Waiting for a lock held by {{ name(first)
-    }}<template v-if="root && root.pid !== first.pid">; at the root of it is {{ name(root) }}</template
+    }}<template v-if="root && root.pid !== first.pid">; the root blocker is {{ name(root) }}</template
     >. <router-link :to="{ name: 'waits', params: { target } }">Who waits for whom</router-link>
   </v-alert>
 </template>

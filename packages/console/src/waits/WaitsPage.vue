@@ -31,6 +31,11 @@ const tree = computed(() => {
   for (const one of sessions.value) hang(one, 0)
   return lines
 })
+const waitingWords = computed(() => {
+  const blocked = sessions.value.filter((each) => each.blockedBy.length > 0).length
+  const roots = sessions.value.filter((each) => each.isRoot).length
+  return `${blocked} ${blocked === 1 ? 'session' : 'sessions'} blocked by ${roots}.`
+})
 let watching = new AbortController()
 
 watch(target, follow, { immediate: true })
@@ -70,9 +75,7 @@ function seconds(ms: number | null): string {
     <div class="d-flex align-center ga-4 mb-3">
       <h1>Waits</h1>
       <span class="text-medium-emphasis" data-test="waits-summary">{{
-        sessions.length === 0
-          ? 'Nobody waits for a lock.'
-          : `${sessions.filter((each) => each.blockedBy.length > 0).length} wait, behind ${sessions.filter((each) => each.isRoot).length} at the root.`
+        sessions.length === 0 ? 'Nobody waits for a lock.' : waitingWords
       }}</span>
     </div>
     <ProblemAlert :problem="problem" class="mb-3"

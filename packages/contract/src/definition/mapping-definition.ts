@@ -10,7 +10,7 @@ export const definitionName = z
 const propertyDefinition = z.strictObject({
   column: z.string().min(1).describe('The column that holds it.'),
   fixed: z.boolean().optional().describe('Never set after the row exists.'),
-  sensitive: z.boolean().optional().describe('Never in logs, book or problems in clear.'),
+  sensitive: z.boolean().optional().describe('Never in logs, book or problems in plain text.'),
 })
 
 const guardKinds = z.discriminatedUnion('by', [

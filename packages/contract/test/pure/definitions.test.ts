@@ -64,9 +64,9 @@ describe('a transaction definition', () => {
 
 describe('names', () => {
   it('suggest the nearest one, or list what is known', () => {
-    expect(suggestName('hoursLft', ['hoursLeft', 'hoursGranted'])).toBe('did you mean hoursLeft?')
-    expect(suggestName('zzz', ['a', 'b'])).toBe('known are: a, b')
-    expect(suggestName('zzz', [])).toBe('there are none')
+    expect(suggestName('hoursLft', ['hoursLeft', 'hoursGranted'])).toBe('Did you mean hoursLeft?')
+    expect(suggestName('zzz', ['a', 'b'])).toBe('Valid names: a, b.')
+    expect(suggestName('zzz', [])).toBe('There are none.')
   })
 })
 

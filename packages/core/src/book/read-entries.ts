@@ -9,7 +9,7 @@ import {
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toRowReceipt, toShownStatement, toStepReceipt } from '../receipt/receipt.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
-import type { ShortForm } from '../statement/short-form.js'
+import type { ShortForm } from '../statement/statement.js'
 import { shownRecord } from '../receipt/record-row.js'
 import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
 import { isEntryId, noSuchEntry } from './entry-id.js'

@@ -3,7 +3,7 @@ import type { Mapping } from '../mapping/mapping.js'
 import { entryAddress, toBindReceipts, toRowReceipt, toShownStatement } from '../receipt/receipt.js'
 import { roundedBy } from '../plan/roundings.js'
 import { placeOfBlockSql } from '../statement/image-block-sql.js'
-import type { ShortForm } from '../statement/short-form.js'
+import type { ShortForm } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import type { FindMapping } from './find-mapping.js'
 

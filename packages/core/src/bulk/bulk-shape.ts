@@ -54,7 +54,7 @@ export function givenColumn({ properties }: GivenShape, property: Property): str
  */
 export function isPredictable({ mapping: { table } }: Pick<BulkShape, 'mapping'>): boolean {
   const isTable = table.kind === 'table' || table.kind === 'partitioned table'
-  return isTable && table.isPlain && !table.hasHeirs && !table.columns.some(({ generated }) => generated)
+  return isTable && table.isPlain && !table.hasChildren && !table.columns.some(({ generated }) => generated)
 }
 
 /** The properties whose values the book keeps of each row. */

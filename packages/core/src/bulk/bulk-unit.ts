@@ -209,7 +209,7 @@ export class BulkUnit {
     const { table } = this.shape.mapping
     const { count } = this.options
     // Each row has a key of its own, and each key one record: those found leave the rest.
-    if (table.kind !== 'view' && !table.hasHeirs) return [count - this.#report.matched, 0]
+    if (table.kind !== 'view' && !table.hasChildren) return [count - this.#report.matched, 0]
     const { rows } = await this.#ask(unfound(this.#rows))
     const [none = 0, several = 0] = (rows[0] ?? []).map(Number)
     return [none, several]

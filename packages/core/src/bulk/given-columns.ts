@@ -62,7 +62,7 @@ export function readColumns(
       )
       const alone =
         names.length === 1 ? ' The whole line is one column: is another delimiter than the comma meant?' : ''
-      const expected = near.replace(/^known are: /, 'one of ').replace(/^did you mean (.*)\?$/, '$1')
+      const expected = near.replace(/^Valid names: (.*?)\.?$/, 'one of $1').replace(/^Did you mean (.*)\?$/, '$1')
       throw fileInvalid(line, at + 1, `${quoted(name)} is not a property of ${mapping.name}`, expected, alone)
     }
     // A record that is there may come with all it was exported with; one that is to be added has no such values yet.

@@ -131,7 +131,7 @@ select json_build_object(
   'isReadable', has_table_privilege(c.oid, 'select'),
   'deferrableKeys', coalesce((select json_agg(ic.relname order by ic.relname) from pg_index i join pg_class ic on ic.oid = i.indexrelid
     where i.indrelid = c.oid and i.indisunique and not i.indimmediate and i.indpred is null and i.indexprs is null), '[]'),
-  'hasHeirs', c.relkind = 'r' and c.relhassubclass and exists (select from pg_inherits h where h.inhparent = c.oid),
+  'hasChildren', c.relkind = 'r' and c.relhassubclass and exists (select from pg_inherits h where h.inhparent = c.oid),
   'hasRules', c.relkind <> 'v' and c.relhasrules,
   'isPlain', c.relkind = 'r' and not c.relhasrules and not c.relhassubclass
     and not exists (select from pg_trigger g where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D'),

@@ -68,7 +68,7 @@ export interface Table {
   /** Unique constraints that are checked late: no key here, since two rows may have the same value meanwhile. */
   deferrableKeys: string[]
   /** Whether other tables inherit from it: its rows are theirs too, and a key of its own says nothing of those. */
-  hasHeirs: boolean
+  hasChildren: boolean
   /** Whether rules rewrite what is done to it. */
   hasRules: boolean
   /** A table of its own: without triggers of any kind, rules, or tables that inherit from it. */

@@ -131,11 +131,7 @@ export function compileExpression(expression: Expression, source: string, scope:
       }
       case 'cast':
         if (!CAST_TYPES.includes(node.type.toLowerCase()))
-          throw expressionProblem(
-            source,
-            node.at,
-            `${node.type} is no type to cast to; ${suggestName(node.type, CAST_TYPES)}`,
-          )
+          throw expressionProblem(source, node.at, `Cannot cast to ${node.type}. ${suggestName(node.type, CAST_TYPES)}`)
         return `cast(${sqlOf(node.operand, undefined)} as ${node.type.toLowerCase()})`
       case 'call': {
         // date_part is what extract stands for, with the field as an ordinary argument.
@@ -309,8 +305,8 @@ export function compileExpression(expression: Expression, source: string, scope:
     if (!scope.parameters) return undefined
     if (scope.parameters.has(name)) return scope.parameters.get(name)
     const known = [...scope.parameters.keys()].map((each) => `:${each}`)
-    const hint = known.length > 0 ? suggestName(`:${name}`, known) : 'there are no parameters here'
-    throw expressionProblem(source, at, `:${name} is not known here; ${hint}`)
+    const hint = known.length > 0 ? suggestName(`:${name}`, known) : 'There are no parameters here.'
+    throw expressionProblem(source, at, `Unknown parameter :${name}. ${hint}`)
   }
 
   function bound(value: BoundValue, as: ColumnType | null = null): string {
@@ -322,7 +318,7 @@ export function compileExpression(expression: Expression, source: string, scope:
     const found = scope.find(node.names, node.at)
     if (found) return found
     const name = node.names.join('.')
-    throw expressionProblem(source, node.at, `${name} is not known here; ${suggestName(name, scope.names())}`)
+    throw expressionProblem(source, node.at, `Unknown name ${name}. ${suggestName(name, scope.names())}`)
   }
 }
 

@@ -1,12 +1,15 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 
-/** The problem for a place in an expression: what was expected there, with a caret under it. */
+/** The problem for a place in an expression: what was expected there, what may have been meant, and a caret under it. */
 export function expressionProblem(source: string, at: number, message: string): LedgermanProblem {
   const start = source.lastIndexOf('\n', at - 1) + 1
   const end = source.indexOf('\n', at)
   const line = source.slice(start, end < 0 ? undefined : end)
   const excerpt = around(line, at - start)
-  return new LedgermanProblem('expression-invalid', `${message}, at character ${at + 1}:\n${excerpt}`, {
+  const [, what = message, hint] = /^([\s\S]*?)\. ((?:Did you mean|Valid names|There are)\b[\s\S]*)$/.exec(message) ?? []
+  const place = `at character ${at + 1}`
+  const detail = hint === undefined ? `${what}, ${place}:` : `${what} ${place}. ${hint}`
+  return new LedgermanProblem('expression-invalid', `${detail}\n${excerpt}`, {
     where: 'expression',
     position: at + 1,
     expected: message,

@@ -212,7 +212,7 @@ export function parseExpression(source: string): Expression {
       throw expressionProblem(
         source,
         at,
-        `${text} is no function here; ${suggestName(text, [...Object.keys(FUNCTIONS), 'exists', 'count', 'cast'])}`,
+        `Unknown function ${text}. ${suggestName(text, [...Object.keys(FUNCTIONS), 'exists', 'count', 'cast'])}`,
       )
     const args: Expression[] = []
     if (!isSign(')')) {

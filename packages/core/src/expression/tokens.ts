@@ -21,7 +21,7 @@ const PATTERNS: [Token['kind'] | 'space', RegExp][] = [
 ]
 
 /**
- * Parts an expression into tokens.
+ * Splits an expression into tokens.
  *
  * @throws LedgermanProblem expression-invalid with the place.
  */

@@ -120,8 +120,8 @@ function assertBound(named: ReadonlySet<string>, bind: Record<string, Json>): vo
   }
   for (const name of Object.keys(bind)) {
     if (named.has(name)) continue
-    const hint = named.size > 0 ? suggestName(name, named) : 'it names no parameters'
-    throw new LedgermanProblem('request-invalid', `The expression does not name :${name}; ${hint}`, {
+    const hint = named.size > 0 ? suggestName(name, named) : 'It names no parameters.'
+    throw new LedgermanProblem('request-invalid', `The expression does not name :${name}. ${hint}`, {
       where: `bind.${name}`,
       parameter: name,
     })

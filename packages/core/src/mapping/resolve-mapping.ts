@@ -53,7 +53,7 @@ export function checkLinkEnds(
     const other = mappings.get(link.mapping)
     if (!other) {
       const hint = suggestName(link.mapping, mappings.keys())
-      return [{ where: `${where}.mapping`, message: `there is no mapping ${link.mapping}; ${hint}` }]
+      return [{ where: `${where}.mapping`, message: `there is no mapping ${link.mapping}. ${hint}` }]
     }
     const known = Object.keys(other.properties)
     const [side, pairs] = 'on' in link ? (['on', link.on] as const) : (['many', link.many] as const)
@@ -61,7 +61,7 @@ export function checkLinkEnds(
       .filter(([, property]) => !known.includes(property))
       .map(([own, property]) => ({
         where: `${where}.${side}.${own}`,
-        message: `${property} is not a property of ${link.mapping}; ${suggestName(property, known)}`,
+        message: `${property} is not a property of ${link.mapping}. ${suggestName(property, known)}`,
       }))
   })
 }
@@ -91,7 +91,7 @@ function resolveProperties(definition: MappingDefinition, table: Table, findings
         columnName,
         table.columns.map((each) => each.name),
       )
-      findings.push({ where, message: `${table.path} has no column ${columnName}; ${hint}` })
+      findings.push({ where, message: `${table.path} has no column ${columnName}. ${hint}` })
       return []
     }
     const other = taken.get(columnName)
@@ -116,7 +116,7 @@ const VERSION_LOCK = 'it is the version, which is counted up by itself'
 
 function lockOf(column: Column, table: Table): string | null {
   if (column.generated) return 'the database computes it'
-  if (column.identity === 'always') return 'the database numbers it'
+  if (column.identity === 'always') return 'generated identity'
   if (table.kind === 'materialized view') return 'a materialized view cannot be changed'
   if (!column.updatable) return `a change cannot be passed through the ${table.kind}`
   return null
@@ -131,7 +131,7 @@ function resolveKey(
   const key = definition.key.flatMap((name) => {
     const property = byName.get(name)
     if (!property)
-      findings.push({ where: 'key', message: `${name} is not a property; ${suggestName(name, byName.keys())}` })
+      findings.push({ where: 'key', message: `${name} is not a property. ${suggestName(name, byName.keys())}` })
     return property ? [property] : []
   })
   if (key.length === 0 || key.length < definition.key.length) return key
@@ -172,7 +172,7 @@ function resolveGuard(
       if (!property) {
         findings.push({
           where: 'guard.property',
-          message: `${guard.property} is not a property; ${suggestName(guard.property, byName.keys())}`,
+          message: `${guard.property} is not a property. ${suggestName(guard.property, byName.keys())}`,
         })
         return undefined
       }
@@ -191,7 +191,7 @@ function resolveGuard(
         if (!property)
           findings.push({
             where: 'guard.of',
-            message: `${name} is not a property; ${suggestName(name, byName.keys())}`,
+            message: `${name} is not a property. ${suggestName(name, byName.keys())}`,
           })
         return property ? [property] : []
       })
@@ -212,7 +212,7 @@ function checkLinks(
       if (!byName.has(own)) {
         findings.push({
           where: `links.${name}`,
-          message: `${own} is not a property; ${suggestName(own, byName.keys())}`,
+          message: `${own} is not a property. ${suggestName(own, byName.keys())}`,
         })
       }
     }

@@ -35,7 +35,7 @@ import { setSql } from '../statement/set-sql.js'
  * @returns undefined where the run has to be sent step by step.
  */
 export function buildOneStatement(plan: Plan): Statement | undefined {
-  if (plan.steps.some((step) => 'mapping' in step && step.mapping.table.hasHeirs)) return undefined
+  if (plan.steps.some((step) => 'mapping' in step && step.mapping.table.hasChildren)) return undefined
   const preceding = new Preceding(plan)
   const builder = new Builder(plan)
   for (const step of plan.steps) {

@@ -78,7 +78,7 @@ export class DefinitionScope {
         const found = more.length === 0 ? record.mapping.byName.get(property) : undefined
         if (!found)
           throw new Astray(
-            `${path.slice(1).join('.') || 'that'} is not a property of ${record.mapping.name}; ${suggestName(property, record.mapping.byName.keys())}`,
+            `${path.slice(1).join('.') || 'that'} is not a property of ${record.mapping.name}. ${suggestName(property, record.mapping.byName.keys())}`,
           )
         const { type } = found.column
         const placeholder = slots.add({
@@ -90,7 +90,7 @@ export class DefinitionScope {
         return { sql: comparedSql(placeholder, type), type, sensitive: found.sensitive }
       },
       outcome({ of, name }) {
-        if (!names.has(name)) throw new Astray(`${name} is no earlier step; ${suggestName(name, names.keys())}`)
+        if (!names.has(name)) throw new Astray(`${name} is no earlier step. ${suggestName(name, names.keys())}`)
         return `${slots.add({ name: `${of}(${name})`, type: 'bigint', sensitive: false, source: { from: 'outcome', of, name } })}::bigint`
       },
     }
@@ -116,7 +116,7 @@ export class DefinitionScope {
         if (!this.params.has(part.parameter))
           this.findings.push({
             where,
-            message: `{:${part.parameter}} is not a parameter; ${suggestName(part.parameter, this.params.keys())}`,
+            message: `{:${part.parameter}} is not a parameter. ${suggestName(part.parameter, this.params.keys())}`,
           })
       } else if (!this.loaded.get(part.loaded)?.mapping?.byName.has(part.property))
         this.findings.push({
@@ -131,7 +131,7 @@ export class DefinitionScope {
     const mapping = this.mappings.get(mappingName)
     if (mapping) return mapping
     const known = [...this.mappings.keys(), ...[...this.loaded].filter(([, { isOne }]) => isOne).map(([each]) => each)]
-    this.findings.push({ where, message: `there is no mapping ${mappingName}; ${suggestName(mappingName, known)}` })
+    this.findings.push({ where, message: `there is no mapping ${mappingName}. ${suggestName(mappingName, known)}` })
     return undefined
   }
 
@@ -140,7 +140,7 @@ export class DefinitionScope {
     if (!found)
       this.findings.push({
         where,
-        message: `${property} is not a property of ${mapping.name}; ${suggestName(property, mapping.byName.keys())}`,
+        message: `${property} is not a property of ${mapping.name}. ${suggestName(property, mapping.byName.keys())}`,
       })
     return found
   }

@@ -14,10 +14,10 @@ export function readParams(
 ): Map<string, string | null> {
   for (const name of Object.keys(given)) {
     if (params.has(name)) continue
-    const hint = params.size > 0 ? suggestName(name, params.keys()) : 'it takes none'
+    const hint = params.size > 0 ? suggestName(name, params.keys()) : 'It takes none.'
     throw new LedgermanProblem(
       'request-invalid',
-      `${name} is not a parameter of ${transaction ?? 'these steps'}; ${hint}`,
+      `${name} is not a parameter of ${transaction ?? 'these steps'}. ${hint}`,
       {
         where: `params.${name}`,
         parameter: name,

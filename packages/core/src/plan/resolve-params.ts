@@ -50,7 +50,7 @@ export function checkExampleValues(
       if (!param)
         findings.push({
           where: `${where}.${name}`,
-          message: `there is no parameter ${name}; ${suggestName(name, params.keys())}`,
+          message: `there is no parameter ${name}. ${suggestName(name, params.keys())}`,
         })
       else if (param.type) textOf(value, param.type, `${where}.${name}`, findings)
     }

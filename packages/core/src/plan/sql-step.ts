@@ -56,7 +56,7 @@ export function resolveSqlStep(
         refuse(
           `:${name.text} needs a type here, since a raw statement does not say what its parameters are: name it in types`,
         )
-      else refuse(`:${name.text} is not a parameter; ${suggestName(name.text, parameters?.keys() ?? [])}`, at)
+      else refuse(`:${name.text} is not a parameter. ${suggestName(name.text, parameters?.keys() ?? [])}`, at)
       areKnown = false
       continue
     }

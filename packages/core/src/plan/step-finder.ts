@@ -34,7 +34,7 @@ export function finderOf(
   for (const each of unknown)
     scope.findings.push({
       where: `${where}.key.${each}`,
-      message: `${each} is not a property of ${mapping.name}; ${suggestName(each, mapping.byName.keys())}`,
+      message: `${each} is not a property of ${mapping.name}. ${suggestName(each, mapping.byName.keys())}`,
     })
   if (unknown.length > 0) return undefined
   const columns = new Set(keys.map((each) => mapping.byName.get(each)?.column.name))
@@ -79,6 +79,6 @@ export function guardsOf(
   if (parameter === undefined) return [guard]
   scope.used.add(parameter)
   if (scope.params.has(parameter)) return { parameter }
-  scope.findings.push({ where: `${where}.guard`, message: `:${parameter} is not known here` })
+  scope.findings.push({ where: `${where}.guard`, message: `unknown parameter :${parameter}` })
   return null
 }

@@ -1,6 +1,6 @@
 import type { BindReceipt, Outcome, Receipt, RowReceipt, RunMode, StepKind, StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import type { ShortForm } from '../statement/short-form.js'
+import type { ShortForm } from '../statement/statement.js'
 import type { Slot } from '../statement/statement.js'
 import { digestText } from '../values/digest.js'
 import { shownRecord } from './record-row.js'

@@ -81,7 +81,7 @@ export function getProperty(mapping: Mapping, name: string): Property {
   if (property) return property
   throw new LedgermanProblem(
     'request-invalid',
-    `${name} is not a property of ${mapping.name}; ${suggestName(name, mapping.byName.keys())}`,
+    `${name} is not a property of ${mapping.name}. ${suggestName(name, mapping.byName.keys())}`,
     { where: name, mapping: mapping.name, properties: [name] },
   )
 }

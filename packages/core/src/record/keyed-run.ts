@@ -116,7 +116,12 @@ export class KeyedRun {
   receipt(outcome: Receipt['outcome'], of: StepOutcome): Receipt {
     const { mapping, header, step } = this
     const { kind, set, step: shown } = step.statement
-    const stepReceipt = toStepReceipt(kind, mapping.name, toShownStatement(shown, toBindReceipts(shown.slots, this.#shown)), of)
+    const stepReceipt = toStepReceipt(
+      kind,
+      mapping.name,
+      toShownStatement(shown, toBindReceipts(shown.slots, this.#shown)),
+      of,
+    )
     const reversible = outcome === 'refused' ? null : reversibilityOf(mapping, kind, set)
     return toReceipt(header, outcome, this.#elapsedMs, [stepReceipt], reversible)
   }

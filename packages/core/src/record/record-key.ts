@@ -38,7 +38,7 @@ export function parseUniqueKey(mapping: Mapping, by: string): Property[] {
     if (property) return property
     throw new LedgermanProblem(
       'request-invalid',
-      `by: ${name.trim()} is not a property of ${mapping.name}; ${suggestName(name.trim(), byName.keys())}`,
+      `by: ${name.trim()} is not a property of ${mapping.name}. ${suggestName(name.trim(), byName.keys())}`,
       { where: 'by', mapping: mapping.name },
     )
   })

@@ -169,10 +169,7 @@ class Reversal {
       skipped: false,
       ...toShownStatement(
         done.statement,
-        toBindReceipts(
-          done.statement.slots,
-          showableBinds(done.statement.slots, done.binds, this.target.digestKey),
-        ),
+        toBindReceipts(done.statement.slots, showableBinds(done.statement.slots, done.binds, this.target.digestKey)),
       ),
       expected: 'any',
       matched: done.matched,

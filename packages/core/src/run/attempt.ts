@@ -38,7 +38,7 @@ export class Attempt {
   sendsAhead = false
   readonly binds: StepBinds
   readonly #ahead = new Map<PlannedStep, Promise<Rows>>()
-  /** Told of every row that a step read or wrote, whole and in clear, for drills. */
+  /** Told of every row that a step read or wrote, whole and in plain text, for drills. */
   onRows: ((rows: SeenRows) => void) | null = null
 
   constructor(

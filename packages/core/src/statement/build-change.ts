@@ -20,8 +20,8 @@ import {
 } from './keyed-statement.js'
 import type { ChangeShape } from './change-shape.js'
 import { mergedSql, type MergePlan } from './merge-sql.js'
-import { aroundWrite, shortKeySql, shortWriteText, toShortForm, type ShortForm } from './short-form.js'
-import { SlotList, toStatement, type Statement } from './statement.js'
+import { aroundWrite, shortKeySql, shortWriteText, toShortForm } from './short-form.js'
+import { SlotList, toStatement, type ShortForm, type Statement } from './statement.js'
 import { versionBumpSql } from './set-sql.js'
 
 /**

@@ -219,7 +219,7 @@ function placeOfPath(joins: Joins, path: readonly string[], where: string): Plac
     throw error
   }
   const name = path.join('.')
-  throw problem(`${name} is not a property of ${joins.mapping.name}; ${suggestName(name, joins.names())}`)
+  throw problem(`${name} is not a property of ${joins.mapping.name}. ${suggestName(name, joins.names())}`)
 }
 
 /** Every link on the way to a column, the shorter ones first. */
@@ -298,7 +298,7 @@ function tieBreak(mapping: Mapping, order: readonly SortTerm[]): SortTerm[] {
       },
     ]
   // Rows of tables that inherit may have the key of another.
-  return mapping.table.hasHeirs ? [...byKey, { ...TABLE, descending }, { ...PLACE, descending }] : byKey
+  return mapping.table.hasChildren ? [...byKey, { ...TABLE, descending }, { ...PLACE, descending }] : byKey
 }
 
 /** All of a row as one text. The row is built of its columns, since its alias could be the name of one of them. */

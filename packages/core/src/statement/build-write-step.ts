@@ -10,15 +10,8 @@ import { comparableImageSql } from './image-sql.js'
 import { Aliases, Joins } from './joins.js'
 import { brokenRuleSql, changesKey, freshNames, guardAfterSql, outputSql, touchedBy } from './keyed-statement.js'
 import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
-import {
-  aroundAdd,
-  aroundWrite,
-  shortAddText,
-  shortWriteText,
-  toShortForm,
-  type ShortForm,
-} from './short-form.js'
-import { SlotList, toStatement, type Statement } from './statement.js'
+import { aroundAdd, aroundWrite, shortAddText, shortWriteText, toShortForm } from './short-form.js'
+import { SlotList, toStatement, type ShortForm, type Statement } from './statement.js'
 import { setSql, versionBumpSql } from './set-sql.js'
 
 /** How a property gets its new value: a literal one, checked already, or an expression. */
@@ -121,7 +114,7 @@ function writeStatement(
   const guardHolds = guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'
   const asExpected = expectedSql(expected, slots)
   // Rows of tables that inherit may have the key of another.
-  const byPlace = key.length === 0 || table.hasHeirs
+  const byPlace = key.length === 0 || table.hasChildren
   const keyNames = key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`] ?? '')
   const join = byPlace ? `t.ctid = hit.${extra.place} and t.tableoid = hit.${extra.part}` : sameKeySql(key, 't', 'hit')
   const place = byPlace ? `,\n    t.ctid as ${extra.place}, t.tableoid as ${extra.part}` : ''

@@ -52,7 +52,7 @@ export class Joins {
         throw new Astray(
           mapping.byName.has(name)
             ? `${name} is a property of ${mapping.name}, not a link; json is gone into with ->`
-            : `${name} is no link of ${mapping.name}; ${suggestName(name, toOneLinks(mapping))}`,
+            : `${name} is no link of ${mapping.name}. ${suggestName(name, toOneLinks(mapping))}`,
         )
       }
       if (link.toMany)
@@ -72,7 +72,7 @@ export class Joins {
         `${last} leads to a record; name one of its properties, such as ${last}.${anyProperty(this.links.get(mapping, last))}`,
       )
     if (names.length === 1) return undefined
-    throw new Astray(`${last} is no property of ${mapping.name}; ${suggestName(last, mapping.byName.keys())}`)
+    throw new Astray(`${last} is no property of ${mapping.name}. ${suggestName(last, mapping.byName.keys())}`)
   }
 
   /** The alias that the row at the end of these links has, joined where it was not yet. */

@@ -51,13 +51,14 @@ export function touchedBy(mapping: Mapping, set: readonly Property[]): Property[
 }
 
 /**
- * The conditions under which the locked row may be written. A view's key is only what its mapping says, and that of a table with heirs
+ * The conditions under which the locked row may be written. A view's key is only what its mapping says, and that of a table with inheritance children
  * holds for none of their rows, so there it has to have found one row.
  */
 export function mayWriteSql({ table }: Mapping, ...conditions: string[]): string {
-  return [...conditions, ...(table.kind === 'view' || table.hasHeirs ? ['(select count(*) from hit) = 1'] : [])].join(
-    ' and ',
-  )
+  return [
+    ...conditions,
+    ...(table.kind === 'view' || table.hasChildren ? ['(select count(*) from hit) = 1'] : []),
+  ].join(' and ')
 }
 
 /** The SQL of a property's new value, bound with the cast its column stores it under. */

@@ -56,7 +56,7 @@ export function recordScope(
         throw expressionProblem(
           named.source,
           node.at,
-          words ?? `${node.link} is no link to many records; ${suggestName(node.link, known)}`,
+          words ?? `${node.link} is no link to many records. ${suggestName(node.link, known)}`,
         )
       }
       const alias = joins.aliases.next()

@@ -5,16 +5,7 @@ import type { ColumnType } from '../values/column-type.js'
 import { freshNames } from './keyed-statement.js'
 import { sameKeySql } from './key-sql.js'
 import { versionBumpSql } from './set-sql.js'
-import type { SlotList } from './statement.js'
-
-/** What a statement comes to: the few lines a developer would have written by hand. It is shown, and never run. */
-export interface ShortForm {
-  text: string
-  /** Which `$n` of the whole statement each `$n` of this one is: `binds[0]` for `$1`. */
-  binds: number[]
-  /** What the whole statement does around it, a sentence each. */
-  around: string[]
-}
+import type { ShortForm, SlotList } from './statement.js'
 
 /** The parts of a write, over the row under `t`. */
 export interface ShortWrite {
@@ -90,7 +81,10 @@ export function shortAddText(
 export function shortLoadText(mapping: Mapping, condition: string, joins: string, end: string): string {
   const columns = mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')
   const where = condition === 'true' ? '' : `\nwhere ${withoutOuterParens(condition)}`
-  return simplify(`select ${columns}\nfrom ${mapping.table.sql} as t${joins}${where}${end}`, joins === '' && !readsOthers(condition))
+  return simplify(
+    `select ${columns}\nfrom ${mapping.table.sql} as t${joins}${where}${end}`,
+    joins === '' && !readsOthers(condition),
+  )
 }
 
 /** The condition of a key in its short form, values bound as in the whole statement. */
@@ -182,7 +176,8 @@ function withoutOuterParens(marked: string): string {
 }
 
 /** Strings and quoted names stay as they are; of the rest go the marks, the schema of what is built in, and an alias that nothing is told apart by. */
-const TOKENS = /"(?:[^"]|"")*"|'(?:[^']|'')*'|operator\(pg_catalog\.([^)\s]+)\)|\bpg_catalog\.|\0[^\0]*\0|\b(?:as|of) t\b|\bt\./g
+const TOKENS =
+  /"(?:[^"]|"")*"|'(?:[^']|'')*'|operator\(pg_catalog\.([^)\s]+)\)|\bpg_catalog\.|\0[^\0]*\0|\b(?:as|of) t\b|\bt\./g
 
 function simplify(sql: string, isAlone: boolean): string {
   const text = sql.replace(TOKENS, (token, operator: string | undefined) => {

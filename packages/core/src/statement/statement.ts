@@ -1,6 +1,5 @@
 import { createHash } from 'node:crypto'
 import type { ColumnType } from '../values/column-type.js'
-import type { ShortForm } from './short-form.js'
 
 /** One bind variable of a statement: what it is called, how it is typed, and where its value comes from. */
 export interface Slot {
@@ -53,6 +52,15 @@ export interface Statement {
   marks: readonly Mark[]
   /** What it comes to, made when it is first asked for; undefined where the statement itself is as short. */
   readonly short: ShortForm | undefined
+}
+
+/** What a statement comes to: the few lines a developer would have written by hand. It is shown, and never run. */
+export interface ShortForm {
+  text: string
+  /** Which `$n` of the whole statement each `$n` of this one is: `binds[0]` for `$1`. */
+  binds: number[]
+  /** What the whole statement does around it, a sentence each. */
+  around: string[]
 }
 
 export interface Mark {

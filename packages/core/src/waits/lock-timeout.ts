@@ -11,7 +11,7 @@ export function lockTimeout(
   const [holder] = holders
   const root = holders.findLast(({ isRoot }) => isRoot)
   const who = holder
-    ? ` It is held by ${describeHolder(holder)}${root && root.pid !== holder.pid ? `, which waits itself; at the root of it is ${describeHolder(root)}` : ''}.`
+    ? ` It is held by ${describeHolder(holder)}${root && root.pid !== holder.pid ? `, which waits itself; the root blocker is ${describeHolder(root)}` : ''}.`
     : ''
   return new LedgermanProblem(
     'lock-timeout',

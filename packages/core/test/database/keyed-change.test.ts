@@ -206,7 +206,7 @@ describe('a refused change', () => {
 
   const unsent: [string, Record<string, unknown>, string | undefined, string, RegExp][] = [
     ['no guard', { title: 'x' }, undefined, 'guard-required', /If-Match/],
-    ['an unknown property', { hourLeft: '1' }, 'v1', 'request-invalid', /did you mean hoursLeft/],
+    ['an unknown property', { hourLeft: '1' }, 'v1', 'request-invalid', /Did you mean hoursLeft/],
     ['a fixed property', { code: 'P-1' }, 'v1', 'request-invalid', /code cannot be set/],
     ['the version', { rowVersion: 9 }, 'v1', 'request-invalid', /counted up by itself/],
     ['a number where none fits', { hoursLeft: 'soon' }, 'v1', 'value-invalid', /hoursLeft: expected a number/],

@@ -187,7 +187,7 @@ describe('what the database refuses', () => {
 })
 
 describe('sensitive values', () => {
-  it('are nowhere in clear, whatever is done with them and however it is refused', async () => {
+  it('are nowhere in plain text, whatever is done with them and however it is refused', async () => {
     const mapping = await mapped('person', ['phone'])
     const key = parseKeyParts(mapping, ['B1'])
     const loaded = await loadRecord(target, mapping, key)

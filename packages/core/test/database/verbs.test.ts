@@ -168,7 +168,7 @@ describe('the verbs', () => {
     ])
     expect(() =>
       resolveMapping({ ...mapping.definition, rules: [{ that: 'pixel > 0', otherwise: 'x' }] }, 1, mapping.table),
-    ).toThrow(/pixel is not known here; did you mean pixels/)
+    ).toThrow(/Unknown name pixel at character \d+\. Did you mean pixels/)
     expect(() =>
       resolveMapping({ ...mapping.definition, rules: [{ that: 'pixels = null', otherwise: 'x' }] }, 1, mapping.table),
     ).toThrow(/use is null/)

@@ -28,7 +28,7 @@ describe('expressions', () => {
     ['a <', /got the end/],
     ['a < b < c', /cannot be chained/],
     [`a = 'open`, /not closed/],
-    ['lenght(a) > 1', /no function here; did you mean length/],
+    ['lenght(a) > 1', /Unknown function lenght at character 1\. Did you mean length/],
     ['substring(a)', /takes 2 to 3 arguments, not 1/],
     ['a ; drop table b', /";" has no meaning here/],
     ['(select 1)', /Expected \), got 1/],

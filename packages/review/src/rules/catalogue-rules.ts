@@ -93,7 +93,7 @@ function unknownNames(subject: Subject, facts: StatementFacts, catalogue: Review
     else {
       const names = catalogue.tables.map(({ schema, name }) => (table.schema === null ? name : `${schema}.${name}`))
       const written = table.schema === null ? table.name : `${table.schema}.${table.name}`
-      findings.push(say(table.at, `There is no table ${written}; ${suggestName(written, names)}`))
+      findings.push(say(table.at, `There is no table ${written}. ${suggestName(written, names)}`))
     }
   }
   if (findings.length > 0) return findings
@@ -105,7 +105,7 @@ function unknownNames(subject: Subject, facts: StatementFacts, catalogue: Review
       : [
           say(
             use.at,
-            `${table.name} has no column ${use.column}; ${suggestName(
+            `${table.name} has no column ${use.column}. ${suggestName(
               use.column,
               table.columns.map(({ name }) => name),
             )}`,

@@ -71,7 +71,7 @@ async function resolveNamed(
 ): Promise<Mapping> {
   const definition = mappings.get(name)
   if (!definition)
-    throw new LedgermanProblem('not-found', `there is no mapping ${name}; ${suggestName(name, mappings.keys())}`, {
+    throw new LedgermanProblem('not-found', `there is no mapping ${name}. ${suggestName(name, mappings.keys())}`, {
       mapping: name,
     })
   return resolveMapping(definition, 0, await target.table(definition.table))

@@ -46,7 +46,7 @@ export class OpenWalks {
     if (!open || open.actor !== actor)
       throw new LedgermanProblem(
         'not-found',
-        'There is no such run to go through. It may have been given up; begin anew.',
+        'There is no such run to go through. It may have been given up; restart.',
         {
           walk: id,
         },

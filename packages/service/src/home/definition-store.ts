@@ -60,7 +60,7 @@ export class DefinitionStore<Kind extends DefinitionKind> {
     const found = await this.find(target, name)
     if (found) return found
     const names = (await this.list(target)).map((each) => each.name)
-    throw new LedgermanProblem('not-found', `${target} has no ${this.kind} ${name}; ${suggestName(name, names)}`, {
+    throw new LedgermanProblem('not-found', `${target} has no ${this.kind} ${name}. ${suggestName(name, names)}`, {
       [this.kind]: name,
     })
   }

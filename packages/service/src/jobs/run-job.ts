@@ -163,7 +163,7 @@ async function mappingOf({ targets }: JobParts, target: Target, job: ClaimedJob)
   if (mapping) return mapping
   throw new LedgermanProblem(
     'definition-invalid',
-    `The mapping ${job.mapping} no longer fits the database, or its revision ${job.revision} is gone. Begin the job anew.`,
+    `The mapping ${job.mapping} no longer fits the database, or its revision ${job.revision} is gone. Start the job again.`,
     { definition: job.mapping },
   )
 }

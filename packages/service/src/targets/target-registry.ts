@@ -59,7 +59,7 @@ export class TargetRegistry {
   get(name: string): Target {
     const target = this.#targets.get(name)
     if (target) return target
-    throw new LedgermanProblem('not-found', `There is no target ${name}; ${suggestName(name, this.names())}`, {
+    throw new LedgermanProblem('not-found', `There is no target ${name}. ${suggestName(name, this.names())}`, {
       target: name,
     })
   }

@@ -38,7 +38,7 @@ describe('mappings', () => {
   })
 
   it.each([
-    ['a column that is not there', { properties: { code: { column: 'kode' } } }, /no column kode; did you mean code/],
+    ['a column that is not there', { properties: { code: { column: 'kode' } } }, /no column kode. Did you mean code/],
     [
       'a key that is not unique',
       { key: ['title'], properties: { title: { column: 'title' } } },
@@ -52,7 +52,7 @@ describe('mappings', () => {
     [
       'an unknown property in the guard',
       { guard: { by: 'version', property: 'rowVersoin' } },
-      /did you mean rowVersion/,
+      /Did you mean rowVersion/,
     ],
     ['an unknown member', { kye: ['code'] }, /unknown member kye/],
     ['a name that does not fit its address', { mapping: 'other' }, /the body the mapping other/],

@@ -230,7 +230,7 @@ describe('many at once', () => {
     expect(broken).toMatchObject({ passed: false, kept: [{ held: false, before: '49.75' }] })
     await expect(
       target().drill({ kind: 'race', runs: [careless], times: 1, keep: ['sum(programme.hoursLft)'] }),
-    ).rejects.toMatchObject({ code: 'expression-invalid', detail: expect.stringMatching(/did you mean hoursLeft/) })
+    ).rejects.toMatchObject({ code: 'expression-invalid', detail: expect.stringMatching(/Did you mean hoursLeft/) })
   })
 })
 

@@ -45,9 +45,9 @@ describe('finding over HTTP', () => {
 
   it('tells what is wrong with each part of a question', async () => {
     const wrong: [Record<string, string>, string, RegExp][] = [
-      [{ where: 'hoursLef = 1' }, 'expression-invalid', /did you mean hoursLeft/],
+      [{ where: 'hoursLef = 1' }, 'expression-invalid', /Did you mean hoursLeft/],
       [{ where: 'code = :c' }, 'request-invalid', /:c, which has no value/],
-      [{ order: 'hoursLef' }, 'request-invalid', /did you mean hoursLeft/],
+      [{ order: 'hoursLef' }, 'request-invalid', /Did you mean hoursLeft/],
       [{ properties: 'code,lead.nam' }, 'request-invalid', /nam is no property of observer/],
       [{ limit: '0' }, 'request-invalid', /limit/],
       [{ wheer: '1' }, 'request-invalid', /wheer/],
@@ -180,10 +180,10 @@ describe('definitions in one go', () => {
           file: 'dome.yaml',
           line: 6,
           where: 'properties.code.column',
-          message: expect.stringMatching(/known are: code/),
+          message: expect.stringMatching(/Valid names: code/),
         }),
-        expect.objectContaining({ line: 8, message: expect.stringMatching(/did you mean scope/) }),
-        expect.objectContaining({ line: 10, column: 11, message: expect.stringMatching(/codee is not known/) }),
+        expect.objectContaining({ line: 8, message: expect.stringMatching(/Did you mean scope/) }),
+        expect.objectContaining({ line: 10, column: 11, message: expect.stringMatching(/Unknown name codee/) }),
       ]),
     )
     expect((await service.request('GET', `${AT}/scope`)).status).toBe(404)

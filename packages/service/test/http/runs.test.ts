@@ -73,14 +73,14 @@ describe('runs over HTTP', () => {
         'request-invalid',
         /needs the parameter hours/,
       ],
-      [{ ...move, mode: 'commit', params: { ...move.params, hurs: 1 } }, 'request-invalid', /did you mean hours/],
+      [{ ...move, mode: 'commit', params: { ...move.params, hurs: 1 } }, 'request-invalid', /Did you mean hours/],
       [{ ...move, mode: 'commit', params: { ...move.params, hours: 'many' } }, 'value-invalid', /:hours: expected/],
       [
         { ...move, mode: 'commit', params: { ...move.params, to: 'P-107' } },
         'rule-broken',
         /parameter to breaks its rule/,
       ],
-      [{ mode: 'commit', transaction: 'move-hour', params: {} }, 'not-found', /did you mean move-hours/],
+      [{ mode: 'commit', transaction: 'move-hour', params: {} }, 'not-found', /Did you mean move-hours/],
       [
         { mode: 'commit', steps: [{ chnge: 'programme' }] },
         'request-invalid',
@@ -107,7 +107,7 @@ describe('a transaction definition', () => {
       'an unknown name',
       `${head}steps:\n  - load: programme\n    as: p\n    key: { code: ':code' }\n  - require: p.hoursLft > 1\n`,
       8,
-      /hoursLft is not a property of programme; did you mean hoursLeft\?, at character 1/,
+      /hoursLft is not a property of programme at character 1\. Did you mean hoursLeft\?/,
     ],
     [
       'types that do not fit, as PostgreSQL says',

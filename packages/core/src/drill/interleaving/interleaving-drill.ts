@@ -79,7 +79,7 @@ export async function drillInterleavings(
   }
 }
 
-/** How often the drill begins anew with more rows, since an order asks for one that no other asked for. */
+/** How often the drill starts again with more rows, since an order asks for one that no other asked for. */
 const MOST_BEGINNINGS = 10
 
 interface Tried {
@@ -89,7 +89,7 @@ interface Tried {
 }
 
 /**
- * Tries every schedule of every variant. Where a run looks in vain for a record that the target has, it is fetched, and all begins anew:
+ * Tries every schedule of every variant. Where a run looks in vain for a record that the target has, it is fetched, and all starts again:
  * what was not there says nothing of the target.
  */
 async function tryAll(
@@ -102,7 +102,7 @@ async function tryAll(
 ): Promise<Tried> {
   for (let beginning = 1; beginning <= MOST_BEGINNINGS; beginning++) {
     const tried = await tryOnce(scratch, variants, schedules, sessions, clock, options)
-    if (tried !== 'begin anew') return tried
+    if (tried !== 'restart') return tried
   }
   throw new LedgermanProblem(
     'scratch-unavailable',
@@ -117,7 +117,7 @@ async function tryOnce(
   sessions: readonly Session[],
   clock: DrillClock,
   { signal, onProgress }: DrillOptions,
-): Promise<Tried | 'begin anew'> {
+): Promise<Tried | 'restart'> {
   const results: InterleavingDrill['results'] = []
   const notCompared = new Set<string>()
   const refused: string[] = []
@@ -127,13 +127,13 @@ async function tryOnce(
     const cell = new Cell(isolation, guard)
     const orders = new SerialOrders(scratch, drilled, sessions, clock)
     const first = await orders.prepare()
-    if (await fetchAny(scratch, first.missing)) return 'begin anew'
+    if (await fetchAny(scratch, first.missing)) return 'restart'
     for (const [table, columns] of orders.volatile) for (const column of columns) notCompared.add(`${table}.${column}`)
     refused.push(...first.trial.events.filter(({ action }) => action === 'refused').map(({ message }) => message))
     for (const schedule of schedules) {
       if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
       const tried = await runSchedule(scratch, drilled, sessions, schedule, orders.volatile, clock)
-      if (await fetchAny(scratch, tried.missing)) return 'begin anew'
+      if (await fetchAny(scratch, tried.missing)) return 'restart'
       hasCommitted ||= tried.trial.refusals.includes(null)
       // Runs that do not meet come to what they come to: one after the other is what all is compared with.
       cell.count(tried, isSerial(schedule) ? null : await orders.ofCommitted(tried.trial))

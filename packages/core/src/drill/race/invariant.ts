@@ -97,7 +97,7 @@ function aggregate(
     throw expressionProblem(
       source,
       at,
-      `${propertyName} is not a property of ${mapping.name}; ${suggestName(propertyName, mapping.byName.keys())}`,
+      `${propertyName} is not a property of ${mapping.name}. ${suggestName(propertyName, mapping.byName.keys())}`,
     )
   const own = property.column.type.comparable
   const type = name === 'count' ? 'bigint' : name === 'sum' || name === 'avg' ? 'numeric' : own

@@ -155,7 +155,7 @@ export class Collector {
     const references = table.references.flatMap(({ columns }) => columns)
     const alias = rowAlias(table)
     const texts = [...key, ...references].map((name) => `${alias}.${columnSql(table, name)}::text`)
-    const own = table.hasHeirs ? `only ${table.sql}` : table.sql
+    const own = table.hasChildren ? `only ${table.sql}` : table.sql
     const { rows } = await this.target.read(
       `select ${[rowTextSql(table, alias), rowJsonSql(alias), ...texts].join(', ')} ${fromSql(own)}`,
       lists.map(toTextArray),
@@ -174,13 +174,13 @@ export class Collector {
           `The drilled runs reach more than ${MOST_ROWS} rows. Drill them with parameters that reach fewer.`,
         )
     }
-    if (table.hasHeirs) for (const path of await heirsOf(this.target, table)) await this.takeFirst(path)
+    if (table.hasChildren) for (const path of await childrenOf(this.target, table)) await this.takeFirst(path)
     return rows.length
   }
 }
 
 /** The tables that inherit from one: its rows are theirs too. */
-async function heirsOf(target: Target, { sql }: Table): Promise<string[]> {
+async function childrenOf(target: Target, { sql }: Table): Promise<string[]> {
   const { rows } = await target.read(
     `select n.nspname, c.relname from pg_catalog.pg_inherits h join pg_catalog.pg_class c on c.oid = h.inhrelid
       join pg_catalog.pg_namespace n on n.oid = c.relnamespace where h.inhparent = $1::regclass`,

@@ -37,7 +37,7 @@ export async function restoreSchema(session: Queryable, sql: string): Promise<st
   return failed.slice(0, MOST_NOTES).map(({ statement, why }) => `Not restored: ${firstLine(statement)} (${why}).`)
 }
 
-/** Parts the text by the grammar, since bodies of functions hold semicolons too. Places are in bytes. */
+/** Splits the text by the grammar, since bodies of functions hold semicolons too. Places are in bytes. */
 function statementsOf(sql: string): string[] {
   const bytes = Buffer.from(sql)
   const { stmts } = parseSync(sql) as { stmts: { stmt_location?: number; stmt_len?: number }[] }

@@ -226,12 +226,12 @@ export class ScratchDatabase {
                 `${alias}.${columnSql(table, column)} is not distinct from (given.whole::${table.sql}).${columnSql(table, column)}`,
             )
             .join(' and ')
-          const from = table.hasHeirs ? `only ${table.sql}` : table.sql
+          const from = table.hasChildren ? `only ${table.sql}` : table.sql
           await this.#keeper.query(
             `delete from ${from} as ${alias} using pg_catalog.unnest($1::text[]) as given(whole) where ${same}`,
             [toTextArray(gone)],
           )
-        } else await this.#keeper.query(`delete from ${table.hasHeirs ? 'only ' : ''}${table.sql}`)
+        } else await this.#keeper.query(`delete from ${table.hasChildren ? 'only ' : ''}${table.sql}`)
         if (old.length > 0) await insertRows(this.#keeper, table, old)
       }
       await this.#keeper.query('commit')

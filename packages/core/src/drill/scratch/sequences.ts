@@ -28,7 +28,7 @@ export async function readSequences(target: Target, scratch: Queryable): Promise
     // What the role may not read of a sequence it may often read in the column that the sequence numbers.
     const last = state && !state.mayRead ? await lastIn(target, scratch, name ?? '') : (state?.last ?? null)
     if (state && !state.mayRead && last === null)
-      notes.push(`The sequence ${name} begins anew: the target's role may not read where it is.`)
+      notes.push(`The sequence ${name} starts again: the target's role may not read where it is.`)
     names.push(name ?? '')
     lasts.push(last ?? first ?? '1')
     called.push(last === null ? 'f' : 't')

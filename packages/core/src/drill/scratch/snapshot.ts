@@ -31,8 +31,8 @@ export function snapshotSql(tables: readonly Table[]): string {
     .map((table, at) => {
       const alias = rowAlias(table)
       const key = keyColumns(table).map((name) => `${alias}.${columnSql(table, name)}::text`)
-      // Of a table with heirs only its own rows: theirs are read with their own tables.
-      const from = table.hasHeirs ? `only ${table.sql}` : table.sql
+      // Of a table with inheritance children only its own rows: theirs are read with their own tables.
+      const from = table.hasChildren ? `only ${table.sql}` : table.sql
       return `select ${at}, ${key.length > 0 ? `array[${key.join(', ')}]::text` : 'null::text'}, ${rowJsonSql(alias)}, ${rowTextSql(table, alias)} from ${from} as ${alias}`
     })
     .join('\nunion all ')
