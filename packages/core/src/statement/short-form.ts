@@ -195,5 +195,4 @@ function readsOthers(...parts: readonly string[]): boolean {
 }
 
 /** The marks that expressions put into a text. */
-// eslint-disable-next-line no-control-regex -- U+0000 is what a mark begins and ends with
 const MARKS = /\0[^\0]*\0/g
