@@ -14,7 +14,7 @@ export interface Programme {
   priority: number
   contactEmail: string | null
   tags: (string | null)[]
-  settings: unknown
+  settings: { readout: 'slow' | 'fast'; binning: number }
   readonly rowVersion: number
   readonly updatedAt: string
 }
@@ -117,6 +117,42 @@ where ${conditions.join(' and ') || 'true'}
 order by t.code
 limit $1::integer`
   const rows = await s.ask(db, text, values)
+  return rows.map((row) => ({
+    record: s.readRecord<Programme>(READ, row),
+    guard: s.toGuard(row[13], 'v'),
+  }))
+}
+
+const FIND_1 = `
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end, t.row_version::text
+from public.programme as t
+where (((t.hours_left < $1::numeric) and (($2::text is null) or (t.semester = $2::text))) and exists (select 1 from public.block as t1 where t1.programme_id = t.id and (t1.state operator(pg_catalog.=) $3::public.block_state)))
+order by t.hours_left, t.code
+limit $4::integer`
+
+export interface ProgrammeShortOfHoursParams {
+  least: string
+  semester?: string | null
+}
+
+/**
+ * Finds the records of which this is true, in the order hoursLeft, code, at most `limit` of them:
+ *
+ *     hoursLeft < :least and (:semester is null or semester = :semester) and exists(blocks where state = 'planned')
+ *
+ * @throws ValueInvalid
+ */
+export async function findProgrammeShortOfHours(
+  db: s.Db,
+  params: ProgrammeShortOfHoursParams,
+  { limit = 100 }: { limit?: number } = {},
+): Promise<s.Loaded<Programme>[]> {
+  const p = {
+    least: s.given(s.writeValue(s.writeNumeric(null, null), params.least, 'least'), 'least'),
+    semester: s.writeValue(s.writeText(null), params.semester, 'semester'),
+  }
+  const values = [p.least, p.semester, 'planned', String(limit)]
+  const rows = await s.ask(db, FIND_1, values)
   return rows.map((row) => ({
     record: s.readRecord<Programme>(READ, row),
     guard: s.toGuard(row[13], 'v'),

@@ -114,6 +114,6 @@ export function splitPair(pair: string, option: string): [string, string] {
 
 /** Collects the values that expressions name as `:name`. */
 export function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
-  const [name, value] = splitPair(pair, 'bind')
+  const [name, value] = splitPair(pair, 'param')
   return { ...all, [name.replace(/^:/, '')]: value }
 }

@@ -19,7 +19,12 @@ export { describeIssues } from './problem/describe-issues.js'
 export type { InputIssue } from './problem/describe-issues.js'
 
 export { definitionName, mappingDefinition } from './definition/mapping-definition.js'
-export type { MappingDefinition, GuardDefinition, LinkDefinition } from './definition/mapping-definition.js'
+export type {
+  FindDefinition,
+  MappingDefinition,
+  GuardDefinition,
+  LinkDefinition,
+} from './definition/mapping-definition.js'
 
 export {
   durationMs,

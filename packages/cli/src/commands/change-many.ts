@@ -17,7 +17,7 @@ import { modeOf, refuseFlags, type WriteFlags } from './write-flags.js'
 /** What a change or removal of many can be given beside what it sets. */
 export interface ManyFlags extends WriteFlags {
   where?: string
-  bind: Record<string, string>
+  param: Record<string, string>
   expect?: string
   everyRow?: boolean
   images?: Images
@@ -43,7 +43,7 @@ export async function isLong(target: TargetClient, mapping: MappingInfo, flags: 
   if (flags.idempotencyKey !== undefined || flags.statement) return false
   const { count = 0 } = await target.find(mapping.name, {
     where: flags.where,
-    bind: flags.bind,
+    params: flags.param,
     limit: 1,
     count: 'about',
   })
@@ -63,13 +63,13 @@ export async function changeByJob(
     '--idempotency-key': 'a job takes effect once, whatever becomes of this command',
     '--statement': "the job's entry in the book shows it",
   })
-  const { where, everyRow, expect, images, note, rehearsal, bind } = flags
+  const { where, everyRow, expect, images, note, rehearsal, param } = flags
   const job = await target
     .beginJob({
       mode: modeOf(flags),
       mapping: mapping.name,
       ...(where === undefined ? {} : { where }),
-      ...(Object.keys(bind).length > 0 ? { params: bind } : {}),
+      ...(Object.keys(param).length > 0 ? { params: param } : {}),
       ...(change as { values?: Record<string, unknown> }),
       ...(everyRow ? { everyRow } : {}),
       ...(expect === undefined ? {} : { expect: (/^\d+$/.test(expect) ? Number(expect) : expect) as 'one' }),
@@ -100,7 +100,7 @@ export async function changeFromFile(
     '--where': 'the keys in the file find the records',
     '--by': "the file finds records by the mapping's key",
     '--compute': 'the file gives the values',
-    '--bind': 'there is no expression to take it',
+    '--param': 'there is no expression to take it',
     '--expect': 'each row of the file has to find its record',
     '--every-row': 'the file names the records',
     '--null': 'an empty field without quotes is null',

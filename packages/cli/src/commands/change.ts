@@ -40,7 +40,7 @@ export function addChange(program: Command, context: CommandContext): void {
     .addOption(NULL)
     .option('--merge', 'an object for a json property sets only the members that it names')
     .option('--where <expression>', 'all records that this is true of, in one statement')
-    .option('--bind <name=value>', 'a value for a :name in the expressions (repeatable)', bindValue, {})
+    .option('--bind, --param <name=value>', 'a value for a :name in the expressions (repeatable)', bindValue, {})
     .option(
       '--compute <property=expression>',
       "from the row's own values, such as 'hoursLeft=hoursLeft - 1' (repeatable)",
@@ -79,7 +79,7 @@ Examples:
   ledgerman change programme P-107 hoursLeft=14.50 --if v1 --commit
   ledgerman change observer tomas.okafor@harrowfell.example active=false --by email
   ledgerman change calibration HF1 2026-02-03 flat frames=12 --null note --commit
-  ledgerman change programme --where "semester = :s" --bind s=2026A --compute 'priority=least(priority + 1, 5)'
+  ledgerman change programme --where "semester = :s" --param s=2026A --compute 'priority=least(priority + 1, 5)'
   ledgerman change programme --from corrections.csv
   ledgerman change exposure --from corrections.csv --guard guard --chunk 1000 --commit`,
     )
@@ -159,7 +159,7 @@ async function changeOne(
   refuseFlags(flags, {
     '--expect': `one record is found by its key; ${OF_WHERE}`,
     '--every-row': OF_WHERE,
-    '--bind': 'there is no expression to take it; it goes with --where or --compute',
+    '--param': 'there is no expression to take it; it goes with --where or --compute',
   })
   const { key: found, pairs } = splitArguments(mapping, words, flags.by)
   const values = parsePairs(mapping, pairs, flags.null ?? [])
@@ -229,12 +229,12 @@ function setOf(mapping: MappingInfo, pairs: string[], flags: ChangeFlags) {
   }
 }
 
-function toRun(steps: object[], flags: WriteFlags & { bind: Record<string, string> }): RunInput {
-  const { rehearsal, note, bind } = flags
+function toRun(steps: object[], flags: WriteFlags & { param: Record<string, string> }): RunInput {
+  const { rehearsal, note, param } = flags
   return {
     mode: modeOf(flags),
     steps,
-    params: bind,
+    params: param,
     ...(rehearsal === undefined ? {} : { rehearsal }),
     ...(note === undefined ? {} : { note }),
   } as RunInput

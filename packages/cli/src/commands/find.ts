@@ -11,7 +11,8 @@ import { writeLines } from '../output/write-lines.js'
 import { wholeNumber } from '../whole-number.js'
 
 interface FindFlags {
-  bind: Record<string, string>
+  param: Record<string, string>
+  named?: string
   order?: string
   properties?: string
   limit?: string
@@ -33,7 +34,13 @@ export function addFind(program: Command, context: CommandContext): void {
     .description('Find records: all of a mapping, or those that an expression is true of.')
     .argument('<mapping>')
     .argument('[expression]', 'such as: hoursLeft < 5 and lead.familyName = :name')
-    .option('--bind <name=value>', 'a value for a :name in the expression (repeatable)', bindValue, {})
+    .option('--named <find>', 'a find that the mapping names, in place of an expression')
+    .option(
+      '--bind, --param <name=value>',
+      'the value of a parameter, :name in the expression (repeatable)',
+      bindValue,
+      {},
+    )
     .option('--order <terms>', 'such as: hoursLeft desc, code')
     .option('--properties <paths>', 'only these, links followed: code,lead.familyName')
     .option('--limit <rows>', 'rows a page, at most 1000; 50 where not said')
@@ -53,7 +60,8 @@ export function addFind(program: Command, context: CommandContext): void {
       'after',
       `
 Examples:
-  ledgerman find programme 'hoursLeft < 5 and semester = :s' --bind s=2026A --order 'hoursLeft desc'
+  ledgerman find programme 'hoursLeft < 5 and semester = :s' --param s=2026A --order 'hoursLeft desc'
+  ledgerman find programme --named shortOfHours --param least=5
   ledgerman find programme "lead.familyName ilike 'br%'" --properties code,title,lead.familyName
   ledgerman find observer "familyName = 'Okafor'" --expect one
   ledgerman find exposure 'accepted = false' --all --csv > rejected.csv`,
@@ -115,15 +123,20 @@ function guardNeedsAll(): LedgermanProblem {
   )
 }
 
-function toFind(where: string | undefined, { bind, order, properties, limit, after, count }: FindFlags): Find {
+function toFind(where: string | undefined, { param, named, order, properties, limit, after, count }: FindFlags): Find {
+  if (named !== undefined && where !== undefined)
+    throw new LedgermanProblem('request-invalid', '--named and an expression at once: say one of them.', {
+      where: '--named',
+    })
   return {
     where,
+    find: named,
     order,
     properties,
     after,
     limit: limit === undefined ? undefined : wholeNumber(limit, 'limit', 1, 1000),
     count: count === true ? 'all' : count,
-    bind,
+    params: param,
   }
 }
 

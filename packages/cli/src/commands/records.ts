@@ -118,7 +118,7 @@ export function addRecords(program: Command, context: CommandContext): void {
     .option(...GUARD)
     .option(...REHEARSAL)
     .option('--where <expression>', 'all records that this is true of, in one statement')
-    .option('--bind <name=value>', 'a value for a :name in the condition (repeatable)', bindValue, {})
+    .option('--bind, --param <name=value>', 'a value for a :name in the condition (repeatable)', bindValue, {})
     .option('--expect <count>', 'how many rows --where has to match: one, some, any, a number, or a range')
     .option('--every-row', 'all records; or, with --where, that the condition leaves none out, and that is meant')
     .addOption(IMAGES)
@@ -139,7 +139,7 @@ export function addRecords(program: Command, context: CommandContext): void {
         return removeMany(context, target, mapping, flags, command)
       }
       refuseFlags(flags, {
-        '--bind': 'it goes with --where',
+        '--param': 'it goes with --where',
         '--expect': 'it goes with --where',
         '--every-row': 'it goes with --where',
         '--images': 'it goes with --where',

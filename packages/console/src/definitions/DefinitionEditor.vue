@@ -60,7 +60,7 @@ async function check(source: string): Promise<Finding[]> {
 
 /** The editor marks the place itself. */
 function shortened(message: string): string {
-  return (message.split('\n')[0] ?? '').replace(/, at character \d+:$/, '')
+  return (message.split('\n')[0] ?? '').replace(/,? at character \d+(?=[.:])/, '').replace(/:$/, '')
 }
 
 async function save() {

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { paramDefinition } from './param-definition.js'
 
 /** Names of mappings, properties, links, transactions: a letter or underscore, then letters, digits, underscores. */
 export const definitionName = z
@@ -10,6 +11,14 @@ export const definitionName = z
 const propertyDefinition = z.strictObject({
   column: z.string().min(1).describe('The column that holds it.'),
   fixed: z.boolean().optional().describe('Never set after the row exists.'),
+  type: z
+    .string()
+    .min(1)
+    .max(2000)
+    .optional()
+    .describe(
+      "Of a json property: its type in written code, as TypeScript writes it: `{ binning: number; readout?: 'slow' | 'fast' }`.",
+    ),
   sensitive: z.boolean().optional().describe('Never in logs, book or problems in plain text.'),
 })
 
@@ -47,6 +56,12 @@ const ruleDefinition = z.strictObject({
   otherwise: z.string().min(1).describe('What is said when it is not.'),
 })
 
+const findDefinition = z.strictObject({
+  params: z.record(definitionName, paramDefinition.omit({ rule: true })).optional(),
+  where: z.string().min(1).max(10_000).describe('An expression; parameters are named as :name.'),
+  order: z.string().max(1000).optional().describe('Such as `hoursLeft desc, code`; in key order where not said.'),
+})
+
 /** How one table's rows become objects: the form of a mapping file. */
 export const mappingDefinition = z
   .strictObject({
@@ -57,9 +72,11 @@ export const mappingDefinition = z
     properties: z.record(definitionName, propertyDefinition),
     links: z.record(definitionName, linkDefinition).optional(),
     rules: z.array(ruleDefinition).optional(),
+    finds: z.record(definitionName, findDefinition).optional().describe('Finds by name, for callers and written code.'),
   })
   .meta({ id: 'MappingDefinition' })
 
 export type MappingDefinition = z.output<typeof mappingDefinition>
 export type GuardDefinition = MappingDefinition['guard']
 export type LinkDefinition = NonNullable<MappingDefinition['links']>[string]
+export type FindDefinition = NonNullable<MappingDefinition['finds']>[string]

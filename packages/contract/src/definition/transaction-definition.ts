@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import { chosenBy } from './chosen-by.js'
 import { definitionName } from './mapping-definition.js'
+import { paramDefinition } from './param-definition.js'
 
 /** Names of transactions may hold hyphens: they are never named inside an expression. */
 export const transactionName = z
@@ -31,13 +32,6 @@ export const expectation = z.union([
       'expected one, none, some, any, a number, or a range such as 2..40, 2.. or ..40',
     ),
 ])
-
-const paramDefinition = z.strictObject({
-  type: z.string().min(1).describe('A PostgreSQL type, such as text, numeric or text[].'),
-  rule: expression.optional().describe('An expression over the parameters that has to be true.'),
-  default: z.unknown().optional(),
-  nullable: z.boolean().optional(),
-})
 
 const common = {
   when: expression.optional().describe('The step is skipped unless this is true.'),

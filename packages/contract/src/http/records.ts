@@ -54,6 +54,7 @@ export const setAndLoaded = z.strictObject({ set: record, loaded: record.optiona
 
 const expression = z.string().max(10_000)
 const findParts = {
+  find: z.string().max(100).optional().describe('A find that the mapping names, in place of `where`.'),
   where: expression.optional().describe('An expression over the properties, see docs/expressions.md.'),
   limit: z.coerce.number().int().min(1).max(1000).optional().describe('Rows of a page; 50 where not said.'),
   after: z.string().min(1).optional().describe('The `next` of the page before.'),
@@ -62,7 +63,7 @@ const findParts = {
 }
 const truth = z.enum(['true', 'false']).transform((text) => text === 'true')
 
-/** What a find is asked for in an address; the expression's parameters as `bind.NAME`. */
+/** What a find is asked for in an address; the parameters as `params.NAME`, or `bind.NAME`. */
 export const findQuery = z
   .strictObject({
     ...findParts,
@@ -80,7 +81,7 @@ export const findQuery = z
   .catchall(z.union([z.string(), z.array(z.string())]))
   .superRefine((query, context) => {
     for (const name of Object.keys(query))
-      if (!Object.hasOwn(FIND_MEMBERS, name) && !/^bind\.[\p{L}_][\p{L}\p{N}_]*$/u.test(name))
+      if (!Object.hasOwn(FIND_MEMBERS, name) && !/^(?:bind|params)\.[\p{L}_][\p{L}\p{N}_]*$/u.test(name))
         context.addIssue({ code: 'unrecognized_keys', keys: [name], input: query })
   })
 
@@ -91,7 +92,8 @@ export const findBody = z
   .strictObject({
     ...findParts,
     limit: z.int().min(1).max(1000).optional(),
-    bind: z.record(z.string(), z.unknown()).optional(),
+    params: z.record(z.string(), z.unknown()).optional().describe('Values of the parameters, by name.'),
+    bind: z.record(z.string(), z.unknown()).optional().describe('Another word for `params`.'),
     order: z.union([z.string().max(1000), z.array(z.string()).max(8)]).optional(),
     properties: z.union([z.string().max(10_000), z.array(z.string()).max(1000)]).optional(),
     explain: z.boolean().optional(),

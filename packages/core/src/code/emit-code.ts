@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs'
 import type { CodeFile } from '@ledgerman/contract'
+import type { ResolvedFind } from '../plan/resolve-find.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Plan } from '../plan/plan.js'
 import { emitMapping } from './emit-mapping.js'
@@ -15,16 +16,18 @@ const BOOK_INDEX = `export { asActor, configureBook } from './book.js'\n`
  * The same definitions give the same text.
  *
  * @param isBooked whether what it changes is written to the target's book, as the service writes it.
+ * @param finds the finds that the mappings name.
  */
 export function emitCode(
   mappings: readonly Mapping[],
   plans: readonly (Plan & { name: string })[],
   isBooked = false,
+  finds: ReadonlyMap<Mapping, readonly ResolvedFind[]> = new Map(),
 ): CodeFile[] {
   const names = new Names()
   const files = [
     ...inOrder(mappings).map((mapping) => {
-      const named = names.mapping(mapping)
+      const named = names.mapping(mapping, finds.get(mapping))
       return { path: named.file, text: emitMapping(named, isBooked) }
     }),
     ...inOrder(plans).map((plan) => {

@@ -13,9 +13,9 @@ import {
 } from '../statement/keyed-statement.js'
 import { versionBumpSql } from '../statement/set-sql.js'
 import { SlotList } from '../statement/statement.js'
-import { equalSql } from '../values/operator-sql.js'
-import { comparedSql, storedSql } from '../values/sql-form.js'
-import { HOLE, isComparable, MappingCode, unionOf, unmarked, withHole } from './mapping-code.js'
+import { storedSql } from '../values/sql-form.js'
+import { HOLE, unmarked, withHole } from './mapping-code.js'
+import { FindCode } from './find-code.js'
 import type { MappingNames } from './names.js'
 import { inTemplate, memberName, quoted } from './text.js'
 
@@ -25,7 +25,7 @@ import { inTemplate, memberName, quoted } from './text.js'
  *
  * @param isBooked whether what it changes is written to the target's book.
  */
-export function emitMapping({ mapping, type }: MappingNames, isBooked: boolean): string {
+export function emitMapping({ mapping, type, finds }: MappingNames, isBooked: boolean): string {
   const code = new MappingFile(mapping, type, isBooked)
   return [
     code.header(),
@@ -34,6 +34,7 @@ export function emitMapping({ mapping, type }: MappingNames, isBooked: boolean):
     code.booked(),
     mapping.key.length > 0 ? code.load() : '',
     code.find(),
+    ...finds.map((find) => code.namedFind(find)),
     mapping.key.length > 0 && code.writable.length > 0 ? code.change() : '',
     mapping.key.length > 0 && code.writable.length > 0 ? code.replace() : '',
     code.addable.length > 0 && mapping.table.kind !== 'materialized view' ? code.add() : '',
@@ -43,7 +44,7 @@ export function emitMapping({ mapping, type }: MappingNames, isBooked: boolean):
     .join('\n')
 }
 
-class MappingFile extends MappingCode {
+class MappingFile extends FindCode {
   load(): string {
     const { mapping, type } = this
     const slots = new SlotList()
@@ -68,52 +69,6 @@ export async function ${this.fn.load}(db: s.Db, key: ${type}Key): Promise<s.Load
   s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
   const [row = []] = rows
   return { record: s.readRecord<${type}>(READ, row), guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.letter)}) }
-}
-`
-  }
-
-  find(): string {
-    const { mapping, type } = this
-    const { list, isPlain } = this.selectList()
-    const comparable = mapping.properties.filter(({ column }) => isComparable(column.type.name, column.type.kind))
-    const equals = comparable.map(
-      ({ name, column }) =>
-        `  ${memberName(name)}: [\`${inTemplate(`t.${column.sql}`)}\`, (bind) => \`${withHole(equalSql(`t.${column.sql}`, comparedSql(HOLE, column.type), column.type), '${bind}')}\`],\n`,
-    )
-    const order =
-      mapping.key.length === 0 ? '' : `\norder by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
-    const ask = isPlain
-      ? `const rows = await s.ask(db, text, values)`
-      : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, text, values))`
-    return `const EQUALS: Readonly<Record<${unionOf(comparable)}, readonly [column: string, condition: (bind: string) => string]>> = {
-${equals.join('')}}
-
-/**
- * Finds records that have these values; null stands for no value. In key order, at most \`limit\` of them.
- *
- * @throws ValueInvalid
- */
-export async function ${this.fn.find}(
-  db: s.Db,
-  equal: Partial<${type}> = {},
-  { limit = 100 }: { limit?: number } = {},
-): Promise<s.Loaded<${type}>[]> {
-  const values: (string | null)[] = [String(limit)]
-  const conditions = s.namesOf<keyof typeof EQUALS>(equal, EQUALS).map((name) => {
-    const [column, condition] = EQUALS[name]
-    const value = s.writeValue(WRITE[name], equal[name], name)
-    return value === null ? \`\${column} is null\` : condition(\`$\${values.push(value)}\`)
-  })
-  const text = \`
-select ${inTemplate(list)}, ${inTemplate(guardValueSql(mapping.guard, 't'))}
-from ${inTemplate(mapping.table.sql)} as t
-where \${conditions.join(' and ') || 'true'}${inTemplate(order)}
-limit $1::integer\`
-  ${ask}
-  return rows.map((row) => ({
-    record: s.readRecord<${type}>(READ, row),
-    guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.letter)}),
-  }))
 }
 `
   }

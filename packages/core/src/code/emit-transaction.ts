@@ -6,7 +6,6 @@ import {
   isWrite,
   mayWrite,
   shownStatement,
-  type Param,
   type Plan,
   type PlannedStep,
   type PlannedWrite,
@@ -17,8 +16,10 @@ import { valueSql } from '../statement/record-scope.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
 import { SlotList, toStatement, type SlotSource, type Statement } from '../statement/statement.js'
 import type { TransactionNames } from './names.js'
+import { paramMember, paramValue } from './param-code.js'
 import { inComment, inTemplate, memberName, quoted } from './text.js'
-import { readerOf, typeOf, writerOf } from './value-code.js'
+import { supported } from './mapping-code.js'
+import { readerOf } from './value-code.js'
 
 const DEFAULTS = { lockWaitMs: 2_000, timeLimitMs: 10_000 }
 
@@ -60,7 +61,7 @@ class TransactionCode {
 import * as s from './support.js'
 ${this.isBooked ? "import * as b from './book.js'\n" : ''}
 export interface ${names.type}Params {
-${params.map((param) => this.#paramMember(param)).join('')}}
+${params.map(paramMember).join('')}}
 
 /** How many rows the steps that change matched and changed, and those of each step that has a name. */
 export interface ${names.type}Result {
@@ -79,7 +80,7 @@ ${this.isBooked ? this.#runConstant() : ''}
  * @throws DataError: then nothing was changed, but for OutcomeUnknown
  */
 export async function ${names.fn}(db: s.Db, params: ${names.type}Params): Promise<${names.type}Result> {
-${params.length > 0 ? `  const p = {\n${params.map((param) => this.#paramValue(param)).join('')}  }\n` : '  void params\n'}${this.#begin()}${rules}${steps}
+${params.length > 0 ? `  const p = {\n${params.map(paramValue).join('')}  }\n` : '  void params\n'}${this.#begin()}${rules}${steps}
 ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
       matched: ${total('matched')},
       changed: ${total('changed')},
@@ -153,20 +154,6 @@ ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
 ${steps.join('')}  ],
 }
 `
-  }
-
-  #paramMember({ name, type, nullable, default: fallback }: Param): string {
-    const value = type === null ? 'string' : typeOf(type)
-    return `  ${memberName(name)}${fallback === undefined ? '' : '?'}: ${value}${nullable ? ' | null' : ''}\n`
-  }
-
-  #paramValue({ name, type, nullable, default: fallback }: Param): string {
-    const writer = type === null ? 's.writeText(null)' : supported(writerOf(type))
-    const access = `params.${name}`
-    const written = `s.writeValue(${writer}, ${access}, ${quoted(name)})`
-    if (fallback === undefined && !nullable) return `    ${memberName(name)}: s.given(${written}, ${quoted(name)}),\n`
-    if (fallback === undefined || fallback === null) return `    ${memberName(name)}: ${written},\n`
-    return `    ${memberName(name)}: ${access} === undefined ? ${quoted(fallback)} : ${written},\n`
   }
 
   /** What has to be true of the parameters, asked at once. */
@@ -372,8 +359,4 @@ function textLiteral(text: string | null | undefined): string {
 /** A JSON value as an expression. */
 function json(value: Json): string {
   return typeof value === 'string' ? quoted(value) : printJson(value)
-}
-
-function supported(expression: string): string {
-  return expression.replace(/\b(read|write)(?=[A-Z])/g, 's.$1')
 }

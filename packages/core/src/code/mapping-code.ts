@@ -38,7 +38,7 @@ ${this.isBooked ? "import * as b from './book.js'\n" : ''}`
   types(): string {
     const { mapping, type, writable, addable } = this
     const members = mapping.properties.map((property) => {
-      const value = `${typeOf(property.column.type)}${isNullable(property) ? ' | null' : ''}`
+      const value = `${property.jsonType ?? typeOf(property.column.type)}${isNullable(property) ? ' | null' : ''}`
       return `  ${property.lockedBecause === null ? '' : 'readonly '}${memberName(property.name)}: ${value}\n`
     })
     const needed = addable.filter(

@@ -1,3 +1,4 @@
+import type { ResolvedFind } from '../plan/resolve-find.js'
 import type { Mapping } from '../mapping/mapping.js'
 
 /** What a type may not be called in a file: the language's own, and what `support.ts` exports. */
@@ -23,6 +24,18 @@ export interface MappingNames {
   type: string
   /** Such as `programme.ts`. */
   file: string
+  finds: FindNames[]
+}
+
+/** What the function of a find that a mapping names is called. */
+export interface FindNames {
+  find: ResolvedFind
+  /** Such as `findProgrammeShortOfHours`. */
+  fn: string
+  /** The type of its parameters. */
+  params: string
+  /** The constant that holds its statement. */
+  constant: string
 }
 
 export interface TransactionNames {
@@ -39,7 +52,7 @@ export class Names {
   readonly #functions = new Set(RESERVED)
   readonly #files = new Set(['support', 'index', 'book'])
 
-  mapping(mapping: Mapping): MappingNames {
+  mapping(mapping: Mapping, finds: readonly ResolvedFind[] = []): MappingNames {
     const type = firstFree(pascal(mapping.name), (name) => {
       const functions = functionNames(name)
       if (this.#types.has(name.toLowerCase()) || Object.values(functions).some((each) => this.#functions.has(each)))
@@ -49,7 +62,22 @@ export class Names {
       for (const each of Object.values(functions)) this.#functions.add(each)
       return true
     })
-    return { mapping, type, file: this.#file(mapping.name) }
+    return {
+      mapping,
+      type,
+      file: this.#file(mapping.name),
+      finds: finds.map((find, at) => this.#find(type, find, at + 1)),
+    }
+  }
+
+  #find(type: string, find: ResolvedFind, number: number): FindNames {
+    const name = firstFree(`${type}${pascal(find.name)}`, (each) => {
+      if (this.#functions.has(`find${each}`) || this.#types.has(`${each}params`.toLowerCase())) return false
+      this.#functions.add(`find${each}`)
+      this.#types.add(`${each}params`.toLowerCase())
+      return true
+    })
+    return { find, fn: `find${name}`, params: `${name}Params`, constant: `FIND_${number}` }
   }
 
   transaction(name: string): TransactionNames {

@@ -6,15 +6,20 @@ export function expressionProblem(source: string, at: number, message: string): 
   const end = source.indexOf('\n', at)
   const line = source.slice(start, end < 0 ? undefined : end)
   const excerpt = around(line, at - start)
-  const [, what = message, hint] = /^([\s\S]*?)\. ((?:Did you mean|Valid names|There are)\b[\s\S]*)$/.exec(message) ?? []
-  const place = `at character ${at + 1}`
-  const detail = hint === undefined ? `${what}, ${place}:` : `${what} ${place}. ${hint}`
-  return new LedgermanProblem('expression-invalid', `${detail}\n${excerpt}`, {
+  return new LedgermanProblem('expression-invalid', `${withPlace(message, at)}\n${excerpt}`, {
     where: 'expression',
     position: at + 1,
     expected: message,
     excerpt,
   })
+}
+
+/** A message with its place: behind what is wrong, and before what may have been meant. */
+export function withPlace(message: string, at: number): string {
+  const [, what = message, hint] =
+    /^([\s\S]*?)\. ((?:Did you mean|Valid names|There are)\b[\s\S]*)$/.exec(message) ?? []
+  const place = `at character ${at + 1}`
+  return hint === undefined ? `${what}, ${place}:` : `${what} ${place}. ${hint}`
 }
 
 /** How much of a line is shown on either side of the place. */

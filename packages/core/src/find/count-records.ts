@@ -15,8 +15,7 @@ export async function countRecords(
   kind: CountKind,
   signal: AbortSignal | undefined,
 ): Promise<{ count: number; isEstimate: boolean }> {
-  const statement =
-    kind === 'all' ? buildCount(mapping, shape.where, links) : buildEstimate(mapping, shape.where, links)
+  const statement = kind === 'all' ? buildCount(mapping, shape, links) : buildEstimate(mapping, shape, links)
   const run = kind === 'all' ? statement : withPrefix('explain (format json) ', statement)
   const [row] = await runFind(target, mapping, run, valuesOf(statement, bind, null, 0), signal)
   return { count: kind === 'all' ? Number(row?.[0]) : estimateIn(row?.[0] ?? '[]'), isEstimate: kind === 'about' }

@@ -2,7 +2,8 @@ import type { FoundRecords, LoadedRecord, RecordValues } from '@ledgerman/contra
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
-import { buildCount, buildFind, isPagedByOffset, type FindStatement, type PagePlace } from '../statement/build-find.js'
+import { buildCount, buildFind, type FindStatement, type PagePlace } from '../statement/build-find.js'
+import { isPagedByOffset } from '../statement/find-order.js'
 import type { Target } from '../target/target.js'
 import { toGuard } from '../mapping/guard-value.js'
 import { countRecords, type CountKind } from './count-records.js'
@@ -132,7 +133,7 @@ async function ambiguous(
   const open = mapping.properties.filter((property) => !property.sensitive).map(({ name }) => name)
   const wide = await readFindRequest(mapping, { ...request, properties: open.join(',') }, false, findMapping)
   const find = prepareFind(mapping, { limit: CANDIDATES }, wide)
-  const count = buildCount(mapping, read.shape.where, read.links)
+  const count = buildCount(mapping, read.shape, read.links)
   const [rows, [counted]] = await Promise.all([
     runFind(target, mapping, find.statement, find.values, signal),
     runFind(target, mapping, count, valuesOf(count, read.bind, null, 0), signal),

@@ -2,6 +2,7 @@ import { LedgermanProblem, suggestName, type Json } from '@ledgerman/contract'
 import { parametersOf } from '../expression/expression.js'
 import { parameterText } from '../expression/parameter-value.js'
 import { parseExpression } from '../expression/parse.js'
+import { findValues, type NamedFind } from '../statement/named-find.js'
 import { followLinks, type FindMappingByName, type Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { FindShape, FindStatement } from '../statement/build-find.js'
@@ -11,6 +12,8 @@ import { parseOrder, parseProperties } from '../statement/order.js'
 /** What a caller asks for: all in the words of the interface. */
 export interface FindRequest {
   where?: string | undefined
+  /** A find that the mapping names, in place of an expression. */
+  named?: NamedFind | undefined
   /** Values of the expression's parameters by name. */
   bind?: Record<string, Json> | undefined
   /** Such as `hoursLeft desc, code`. */
@@ -52,10 +55,11 @@ export async function readFindRequest(
   guarded: boolean,
   findMapping: FindMappingByName,
 ): Promise<ReadFind> {
-  const { where, order, properties, bind = {} } = request
+  const { where, order, properties, named } = request
+  const bind = named ? findValues(named, request.bind ?? {}) : (request.bind ?? {})
   let known = knownFinds.get(mapping)
   if (!known) knownFinds.set(mapping, (known = new Map()))
-  const words = JSON.stringify([where, order, properties, guarded])
+  const words = JSON.stringify([where, order, properties, guarded, named?.name])
   let find = known.get(words)
   if (!find || !(await leadsWhereItLed(mapping, find, findMapping))) {
     find = await readWords(mapping, request, guarded, findMapping)
@@ -85,13 +89,13 @@ async function readWords(
   guarded: boolean,
   findMapping: FindMappingByName,
 ): Promise<KnownFind> {
-  const source = request.where
+  const { where: source, named } = request
   const expression = source === undefined || source.trim() === '' ? null : parseExpression(source)
-  const where = expression && { label: 'where', source: source ?? '', expression }
-  const order = parseOrder(request.order ?? '')
+  const where = named?.where ?? (expression && { label: 'where', source: source ?? '', expression })
+  const order = request.order === undefined && named ? named.order : parseOrder(request.order ?? '')
   const properties = request.properties === undefined ? null : parseProperties(request.properties)
-  const shape = { where, order, properties, guarded }
-  const parameters = expression ? parametersOf(expression) : new Set<string>()
+  const shape = { where, order, properties, guarded, parameters: named?.types }
+  const parameters = where ? parametersOf(where.expression) : new Set<string>()
   return { shape, parameters, links: await linksOf(mapping, shape, findMapping), built: new Map(), uses: 0 }
 }
 

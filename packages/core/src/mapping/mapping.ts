@@ -7,6 +7,8 @@ export interface Property {
   column: Column
   key: boolean
   sensitive: boolean
+  /** The type that a json property has in written code; null where none was said. */
+  jsonType?: string | null
   /** Why it cannot be set, in words that follow "hoursLeft cannot be set: "; null where it can. */
   lockedBecause: string | null
   /** Why it can be neither set in a new record; null where it can. */

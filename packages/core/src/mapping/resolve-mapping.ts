@@ -1,3 +1,4 @@
+import { JsonTypeError, readJsonType } from './json-type.js'
 import {
   isProblem,
   LedgermanProblem,
@@ -83,7 +84,7 @@ export function definitionProblem(
 function resolveProperties(definition: MappingDefinition, table: Table, findings: DefinitionFinding[]): Property[] {
   const taken = new Map<string, string>()
   const versionName = definition.guard.by === 'version' ? definition.guard.property : undefined
-  return Object.entries(definition.properties).flatMap(([name, { column: columnName, fixed, sensitive }]) => {
+  return Object.entries(definition.properties).flatMap(([name, { column: columnName, fixed, sensitive, type }]) => {
     const where = `properties.${name}.column`
     const column = findColumn(table, columnName)
     if (!column) {
@@ -104,12 +105,28 @@ function resolveProperties(definition: MappingDefinition, table: Table, findings
         column,
         key: definition.key.includes(name),
         sensitive: sensitive ?? false,
+        jsonType: type === undefined ? null : jsonTypeOf(type, column, `properties.${name}.type`, findings),
         lockedBecause:
           locked ?? (name === versionName ? VERSION_LOCK : fixed ? 'it is fixed once the record exists' : null),
         lockedForAddBecause: locked ?? (name === versionName ? VERSION_LOCK : null),
       },
     ]
   })
+}
+
+/** The type that was said of a json property. */
+function jsonTypeOf(source: string, { type }: Column, where: string, findings: DefinitionFinding[]): string | null {
+  if (type.kind !== 'json' && type.kind !== 'jsonb') {
+    findings.push({ where, message: `only a json property has a type of its own; this column is ${type.sql}` })
+    return null
+  }
+  try {
+    return readJsonType(source)
+  } catch (error) {
+    if (!(error instanceof JsonTypeError)) throw error
+    findings.push({ where, message: `the type cannot be read: ${error.message}` })
+    return null
+  }
 }
 
 const VERSION_LOCK = 'it is the version, which is counted up by itself'

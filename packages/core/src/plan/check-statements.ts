@@ -1,5 +1,6 @@
 import { isProblem } from '@ledgerman/contract'
 import { isDatabaseError } from '../sessions/database-error.js'
+import type { Mapping } from '../mapping/mapping.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import { withPrefix, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
@@ -11,15 +12,31 @@ import { isWrite, type Plan, type PlannedStep } from './plan.js'
  * published, and told in the expression it comes from.
  */
 export async function checkStatements(target: Target, plan: Plan): Promise<DefinitionFinding[]> {
-  const findings: DefinitionFinding[] = []
-  const checks = [
-    { where: 'params', statement: plan.prologue.statement, step: undefined },
+  return checkPrepared(target, [
+    { where: 'params', statement: plan.prologue.statement },
     ...plan.steps.flatMap((step) =>
-      statementsOf(step).map((statement) => ({ where: `steps.${step.no}`, statement, step })),
+      statementsOf(step).map((statement) => ({
+        where: `steps.${step.no}`,
+        statement,
+        ...('mapping' in step ? { mapping: step.mapping } : {}),
+      })),
     ),
-  ]
+  ])
+}
+
+/** A statement to be prepared, and where it was written. */
+export interface CheckedStatement {
+  where: string
+  statement: Statement
+  mapping?: Mapping
+}
+
+/** Has PostgreSQL prepare statements, and runs none. */
+export async function checkPrepared(target: Target, checks: readonly CheckedStatement[]): Promise<DefinitionFinding[]> {
+  const findings: DefinitionFinding[] = []
+  if (checks.length === 0) return findings
   await inRehearsal(target, async (session) => {
-    for (const { where, statement, step } of checks) {
+    for (const { where, statement, mapping } of checks) {
       await session.query('savepoint before')
       const prepared = withPrefix('prepare ledgerman_check as ', statement)
       try {
@@ -27,7 +44,6 @@ export async function checkStatements(target: Target, plan: Plan): Promise<Defin
         await session.query('deallocate ledgerman_check')
       } catch (error) {
         if (!isDatabaseError(error)) throw error
-        const mapping = step && 'mapping' in step ? step.mapping : undefined
         const problem = target.explain(error, {
           ...(mapping ? { mapping } : {}),
           statement: prepared,

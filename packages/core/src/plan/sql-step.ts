@@ -1,3 +1,4 @@
+import { withPlace } from '../expression/expression-problem.js'
 import { scanSync, parseSync } from 'libpg-query'
 import { suggestName, type SqlStep } from '@ledgerman/contract'
 import { whyOutOfReach } from './out-of-reach.js'
@@ -28,8 +29,7 @@ export function resolveSqlStep(
   const slots = new SlotList()
   const { parameters, used } = surroundingsOf(slots)
   const refuse = (message: string, at?: number) => {
-    const line = at === undefined ? '' : `, at character ${at + 1}:\n${step.sql}`
-    findings.push({ where: place, message: message + line })
+    findings.push({ where: place, message: at === undefined ? message : `${withPlace(message, at)}\n${step.sql}` })
     return undefined
   }
   const number = slots.expression(place, step.sql)

@@ -1,13 +1,13 @@
-import { LedgermanProblem, suggestName } from '@ledgerman/contract'
+import type { ValueType } from '../expression/value-type.js'
 import type { OrderTerm } from './order.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { operatorPlace, operatorSql, type OperatorPlace } from '../values/operator-sql.js'
-import { comparedSql, readSql } from '../values/sql-form.js'
+import { readSql } from '../values/sql-form.js'
 import { guardPrefix } from '../mapping/guard-value.js'
 import { lineSql, type TextForm } from './text-form.js'
 import { guardValueSql } from './guard-sql.js'
-import { Aliases, Astray, Joins, type Place } from './joins.js'
+import { behind, findOrderSql, isPagedByOffset, orderSql, placeOfPath, sortTerms } from './find-order.js'
+import { Aliases, Joins } from './joins.js'
 import { conditionSql, type NamedExpression } from './record-scope.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 
@@ -19,6 +19,8 @@ export interface FindShape {
   order: readonly OrderTerm[]
   /** Whether the guard of each record is given as well. */
   guarded: boolean
+  /** The types of the parameters, where they are declared; undefined where any may be named. */
+  parameters?: ReadonlyMap<string, ValueType | undefined> | undefined
 }
 
 /** Where a page begins: at the start, or behind a row of which it is known which of its order's values are null. */
@@ -43,20 +45,6 @@ export interface FindStatement {
   orderAt: number[]
 }
 
-interface SortTerm {
-  sql: string
-  /** How a value is read, and how a bound one is compared with. */
-  read: string
-  bound: (placeholder: string) => string
-  type: string
-  name: string
-  sensitive: boolean
-  nullable: boolean
-  descending: boolean
-  nullsFirst: boolean
-  operators: OperatorPlace
-}
-
 /**
  * Builds a find as a page by keyset: the order is made total by the key (or the row's place, where there is none), and a
  * page begins behind the values of the last row of the page before. Each way in which a row can come behind it is a branch
@@ -69,10 +57,9 @@ export function buildFind(mapping: Mapping, shape: FindShape, links: Links, page
   const joins = new Joins(mapping, 't', links, new Aliases())
   const columns = chooseColumns(mapping, shape.properties, joins)
   const linkPaths = linkPathsOf(columns)
-  const order = shape.order.map((term) => sortTerm(placeOfPath(joins, term.path, 'order'), term))
-  const sort = [...order, ...tieBreak(mapping, order)]
+  const sort = sortTerms(mapping, shape.order, joins)
   const byOffset = isPagedByOffset(mapping)
-  const condition = shape.where && conditionSql(shape.where, joins, slots)
+  const condition = shape.where && conditionSql(shape.where, joins, slots, { parameters: shape.parameters })
 
   const output = [
     ...columns.map((each) => readSql(each.sql, each.property.column.type)),
@@ -124,8 +111,7 @@ export function buildExport(mapping: Mapping, shape: FindShape, links: Links, fo
   const joins = new Joins(mapping, 't', links, new Aliases())
   const columns = chooseColumns(mapping, shape.properties, joins)
   const linkPaths = linkPathsOf(columns)
-  const sort = shape.order.map((term) => sortTerm(placeOfPath(joins, term.path, 'order'), term))
-  const condition = shape.where && conditionSql(shape.where, joins, slots)
+  const condition = shape.where && conditionSql(shape.where, joins, slots, { parameters: shape.parameters })
   const guardName = shape.guarded ? freeName(mapping) : null
   const guardSql = guardName === null ? null : `'${guardPrefix(mapping)}' || ${guardValueSql(mapping.guard, 't')}`
   const guard = guardName === null || guardSql === null ? null : { name: guardName, sql: guardSql }
@@ -143,7 +129,7 @@ export function buildExport(mapping: Mapping, shape: FindShape, links: Links, fo
     ...linkPaths.map((path) => isThereSql(joins, path)),
     ...(guardSql === null ? [] : [guardSql]),
   ]
-  const orderBy = [...sort, ...tieBreak(mapping, sort)].map(orderSql).join(', ')
+  const orderBy = findOrderSql(mapping, shape.order, joins)
   const where = condition === null ? '' : `\nwhere ${condition}`
   const text = `declare found no scroll cursor for select ${line ?? output.join(', ')}\nfrom ${mapping.table.sql} as t${joins.sql}${where}\norder by ${orderBy}`
   return {
@@ -164,25 +150,29 @@ function freeName({ byName }: Mapping): string {
 }
 
 /** Builds the count of the rows a condition finds; one row, one column. */
-export function buildCount(mapping: Mapping, where: NamedExpression | null, links: Links): Statement {
+export function buildCount(mapping: Mapping, shape: Pick<FindShape, 'where' | 'parameters'>, links: Links): Statement {
   const slots = new SlotList()
-  return toStatement(`select count(*)\n${foundRowsSql(mapping, where, links, slots)}`, slots)
+  return toStatement(`select count(*)\n${foundRowsSql(mapping, shape, links, slots)}`, slots)
 }
 
 /** Builds the rows a condition finds and nothing of them, for the planner to estimate their number. */
-export function buildEstimate(mapping: Mapping, where: NamedExpression | null, links: Links): Statement {
+export function buildEstimate(
+  mapping: Mapping,
+  shape: Pick<FindShape, 'where' | 'parameters'>,
+  links: Links,
+): Statement {
   const slots = new SlotList()
-  return toStatement(`select\n${foundRowsSql(mapping, where, links, slots)}`, slots)
+  return toStatement(`select\n${foundRowsSql(mapping, shape, links, slots)}`, slots)
 }
 
-/** Whether the rows have nothing to be told apart by, so that only their number in the order says where a page begins. */
-export function isPagedByOffset({ key, table }: Mapping): boolean {
-  return key.length === 0 && table.kind !== 'table' && table.kind !== 'partitioned table'
-}
-
-function foundRowsSql(mapping: Mapping, where: NamedExpression | null, links: Links, slots: SlotList): string {
+function foundRowsSql(
+  mapping: Mapping,
+  { where, parameters }: Pick<FindShape, 'where' | 'parameters'>,
+  links: Links,
+  slots: SlotList,
+): string {
   const joins = new Joins(mapping, 't', links, new Aliases())
-  const condition = where && conditionSql(where, joins, slots)
+  const condition = where && conditionSql(where, joins, slots, { parameters })
   return `from ${mapping.table.sql} as t${joins.sql}${condition === null ? '' : `\nwhere ${condition}`}`
 }
 
@@ -204,24 +194,6 @@ function chooseColumns(
   })
 }
 
-function placeOfPath(joins: Joins, path: readonly string[], where: string): Place {
-  const problem = (words: string) =>
-    new LedgermanProblem('request-invalid', `${where}: ${words}.`.replace(/\?\.$/, '?'), {
-      where,
-      mapping: joins.mapping.name,
-      properties: [path.join('.')],
-    })
-  try {
-    const place = joins.find(path)
-    if (place) return place
-  } catch (error) {
-    if (error instanceof Astray) throw problem(error.message)
-    throw error
-  }
-  const name = path.join('.')
-  throw problem(`${name} is not a property of ${joins.mapping.name}. ${suggestName(name, joins.names())}`)
-}
-
 /** Every link on the way to a column, the shorter ones first. */
 function linkPathsOf(columns: readonly FoundColumn[]): string[][] {
   const paths = new Map<string, string[]>()
@@ -236,155 +208,4 @@ function linkPathsOf(columns: readonly FoundColumn[]): string[][] {
 function isThereSql(joins: Joins, path: readonly string[]): string {
   const { alias, link } = joins.aliasOf(path)
   return `${alias}.${link.pairs[0]?.other.column.sql} is not null`
-}
-
-function sortTerm(
-  { sql, property }: Place,
-  { descending, nullsFirst }: Pick<OrderTerm, 'descending' | 'nullsFirst'>,
-): SortTerm {
-  const { column, name, sensitive } = property
-  return {
-    sql,
-    read: readSql(sql, column.type),
-    bound: (placeholder) => comparedSql(placeholder, column.type),
-    type: column.type.comparable,
-    name,
-    sensitive,
-    // A column that is not null is null all the same where a link leads nowhere.
-    nullable: !column.notNull || !sql.startsWith('t.'),
-    descending,
-    nullsFirst,
-    operators: operatorPlace(column.type),
-  }
-}
-
-/** What makes an order total: the key's properties that are not in it yet, or the row's place where there is no key. */
-function tieBreak(mapping: Mapping, order: readonly SortTerm[]): SortTerm[] {
-  if (isPagedByOffset(mapping))
-    return [
-      {
-        ...PLACE,
-        sql: wholeRow(mapping),
-        read: wholeRow(mapping),
-        type: 'text',
-        bound: (placeholder) => `${placeholder}::text`,
-      },
-    ]
-  // One direction throughout can be compared as one row.
-  const descending = order.at(-1)?.descending ?? false
-  if (mapping.key.length === 0)
-    return [{ ...PLACE, descending }].flatMap((place) =>
-      mapping.table.kind === 'partitioned table' ? [{ ...TABLE, descending }, place] : [place],
-    )
-  const byKey = mapping.key
-    .map((property) =>
-      sortTerm(
-        { alias: 't', mapping, property, sql: `t.${property.column.sql}` },
-        { descending, nullsFirst: descending },
-      ),
-    )
-    .filter((term) => !order.some((each) => each.sql === term.sql))
-  // What a mapping calls the key of a view need not be one: the whole row tells its rows apart.
-  if (mapping.table.kind === 'view')
-    return [
-      ...byKey,
-      {
-        ...PLACE,
-        sql: wholeRow(mapping),
-        read: wholeRow(mapping),
-        type: 'text',
-        bound: (placeholder) => `${placeholder}::text`,
-        descending,
-      },
-    ]
-  // Rows of tables that inherit may have the key of another.
-  return mapping.table.hasChildren ? [...byKey, { ...TABLE, descending }, { ...PLACE, descending }] : byKey
-}
-
-/** All of a row as one text. The row is built of its columns, since its alias could be the name of one of them. */
-function wholeRow({ table }: Mapping): string {
-  return `row(${table.columns.map(({ sql }) => `t.${sql}`).join(', ')})::text`
-}
-
-const PLACE: SortTerm = {
-  sql: 't.ctid',
-  read: 't.ctid',
-  bound: (placeholder) => `${placeholder}::tid`,
-  type: 'tid',
-  name: ':place',
-  sensitive: false,
-  nullable: false,
-  descending: false,
-  nullsFirst: false,
-  operators: null,
-}
-
-/** A row's place is one within its partition only. */
-const TABLE: SortTerm = {
-  ...PLACE,
-  sql: 't.tableoid',
-  read: 't.tableoid',
-  bound: (placeholder) => `${placeholder}::oid`,
-  type: 'oid',
-  name: ':partition',
-}
-
-function orderSql({ sql, descending, nullsFirst, nullable }: SortTerm): string {
-  const nulls = !nullable || nullsFirst === descending ? '' : nullsFirst ? ' nulls first' : ' nulls last'
-  return `${sql}${descending ? ' desc' : ''}${nulls}`
-}
-
-/**
- * The conditions under which a row comes behind the one whose values are bound, each excluding the others. Terms of one
- * direction that cannot be null are compared as one row, which a single range of an index answers.
- */
-function behind(sort: readonly SortTerm[], isNull: readonly boolean[], slots: SlotList): string[] {
-  const value = (term: SortTerm, at: number) =>
-    term.bound(
-      slots.add({
-        name: `:after.${term.name}`,
-        type: term.type,
-        sensitive: term.sensitive,
-        source: { from: 'place', at },
-      }),
-    )
-  const branches: string[] = []
-  const same: string[] = []
-  let at = 0
-  while (at < sort.length) {
-    const term = sort[at] as SortTerm
-    const run = [term]
-    while (
-      !term.nullable &&
-      term.operators === sort[at + run.length]?.operators &&
-      sort[at + run.length]?.nullable === false &&
-      sort[at + run.length]?.descending === term.descending
-    )
-      run.push(sort[at + run.length] as SortTerm)
-    const sign = term.descending ? '<' : '>'
-    if (run.length > 1) {
-      const first = at
-      branches.push(
-        [
-          ...same,
-          `(${run.map(({ sql }) => sql).join(', ')}) ${operatorSql(sign, term.operators)} (${run.map((each, step) => value(each, first + step)).join(', ')})`,
-        ].join(' and '),
-      )
-    } else {
-      const strict = isNull[at] ? null : `${term.sql} ${operatorSql(sign, term.operators)} ${value(term, at)}`
-      if (strict !== null) branches.push([...same, strict].join(' and '))
-      if (isNull[at] && term.nullsFirst) branches.push([...same, `${term.sql} is not null`].join(' and '))
-      if (!isNull[at] && term.nullable && !term.nullsFirst)
-        branches.push([...same, `${term.sql} is null`].join(' and '))
-    }
-    run.forEach((each, step) =>
-      same.push(
-        isNull[at + step]
-          ? `${each.sql} is null`
-          : `${each.sql} ${operatorSql('=', each.operators)} ${value(each, at + step)}`,
-      ),
-    )
-    at += run.length
-  }
-  return branches.length > 0 ? branches : ['false']
 }

@@ -7,6 +7,7 @@ import {
 } from '@ledgerman/contract'
 import {
   checkExamples,
+  checkFinds,
   checkLinkColumns,
   checkLinkEnds,
   checkStatements,
@@ -56,12 +57,35 @@ export async function checkDefinitions(
     return found
   }
   for (const read of reads)
+    if (read.kind === 'mapping' && read.definition.finds && !findings.some(isOf(read))) {
+      const wrong = await findFindings(target, read.definition, findMapping)
+      findings.push(...wrong.map((finding) => placed(read, finding)))
+    }
+  for (const read of reads)
     if (read.kind === 'transaction') {
       const wrong = await transactionFindings(target, read.definition, findMapping)
       findings.push(...wrong.map((finding) => placed(read, finding)))
     }
   if (findings.length === 0) findings.push(...(await brokenUses(targets, target, reads, findMapping)))
   return findings
+}
+
+function isOf(read: ReadDefinition) {
+  return ({ definition }: CheckedFinding): boolean => definition === `${read.kind} ${read.name}`
+}
+
+/** What of the finds that a mapping names does not fit. */
+async function findFindings(
+  target: Target,
+  { mapping: name }: MappingDefinition,
+  findMapping: (name: string) => Promise<Mapping>,
+): Promise<DefinitionFinding[]> {
+  try {
+    return await checkFinds(target, await findMapping(name), findMapping)
+  } catch (error) {
+    if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
+    throw error
+  }
 }
 
 async function resolveNamed(
@@ -161,7 +185,7 @@ export function findingsOf(problem: LedgermanProblem): DefinitionFinding[] {
 
 /** A finding with its line: a rule's own place inside the text is added to where the text begins. */
 export function placed(read: ReadDefinition, { where, message }: DefinitionFinding): CheckedFinding {
-  const offset = /, at character (\d+):\n/.exec(message)?.[1]
+  const offset = / at character (\d+)[.:]/.exec(message)?.[1]
   const place = read.locate(where, offset === undefined ? 0 : Number(offset) - 1)
   return {
     file: read.file,

@@ -1,5 +1,5 @@
 import { codeInput, LedgermanProblem, writtenCode, type CodeInput } from '@ledgerman/contract'
-import { emitCode } from '@ledgerman/core'
+import { emitCode, namedFinds } from '@ledgerman/core'
 import { zipSync, strToU8 } from 'fflate'
 import type { z } from 'zod'
 import { defineRoute } from '../http/route.js'
@@ -26,13 +26,19 @@ export function codeRoutes({ targets }: Services) {
         const isAll = mappings === undefined && transactions === undefined
         const mappingNames = mappings ?? (isAll ? await published(targets.mappings, target.name) : [])
         const transactionNames = transactions ?? (isAll ? await published(targets.transactions, target.name) : [])
+        const findMapping = (name: string) => targets.mapping(target, name)
+        const chosen = await Promise.all([...new Set(mappingNames)].map(findMapping))
+        const finds = await Promise.all(
+          chosen.map(async (each) => [each, await namedFinds(target, each, findMapping)] as const),
+        )
         const files = emitCode(
-          await Promise.all([...new Set(mappingNames)].map((name) => targets.mapping(target, name))),
+          chosen,
           (await Promise.all([...new Set(transactionNames)].map((name) => targets.plan(target, name)))).map((plan) => ({
             ...plan,
             name: plan.name ?? '',
           })),
           book,
+          new Map(finds),
         )
         const type = call.request.accepts(['application/json', ZIP])
         if (type === false)

@@ -11,7 +11,16 @@ import {
   type ProblemCode,
   type RecordValues,
 } from '@ledgerman/contract'
-import { explainFind, exportRecords, findOne, findRecords, type Mapping, type Target } from '@ledgerman/core'
+import {
+  explainFind,
+  exportRecords,
+  findOne,
+  findRecords,
+  namedFind,
+  type Mapping,
+  type NamedFind,
+  type Target,
+} from '@ledgerman/core'
 import { z } from 'zod'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
 import { asText, contentTypes, CSV, lines, NDJSON } from '../http/rows-as-text.js'
@@ -40,7 +49,7 @@ const REPLIES = {
 }
 
 /** What a find asks for, however it was sent. */
-type Find = Omit<FindBody, 'order' | 'properties' | 'bind'> & {
+type Find = Omit<FindBody, 'order' | 'properties' | 'bind' | 'params'> & {
   order?: string | undefined
   properties?: string | undefined
   bind: Record<string, Json>
@@ -55,7 +64,10 @@ export function findRoutes({ targets }: Services) {
       role: 'reader',
       summary: 'Find records: by an expression, in an order, a page at a time.',
       query: findQuery,
-      queryFamilies: { 'bind.': 'The value of a parameter that the expression names.' },
+      queryFamilies: {
+        'params.': 'The value of a parameter that the expression, or the find, names.',
+        'bind.': 'Another word for `params.`.',
+      },
       longestMs: LONGEST_EXPORT_MS,
       replies: REPLIES,
       problems: PROBLEMS,
@@ -79,7 +91,8 @@ export function findRoutes({ targets }: Services) {
     const target = targets.get(call.params['target'] ?? '')
     const mapping = await targets.mapping(target, call.params['mapping'] ?? '')
     const findMapping = (name: string) => targets.mapping(target, name)
-    const request = { ...asked, limit: asked.limit ?? PAGE_ROWS }
+    const named = await namedOf(asked, target, mapping, findMapping)
+    const request = { ...asked, named, limit: asked.limit ?? PAGE_ROWS }
     if (asked.explain)
       return { status: 200, body: await explainFind(target, mapping, request, findMapping, call.gone()) }
     if (asked.expect === 'one') {
@@ -100,7 +113,7 @@ export function findRoutes({ targets }: Services) {
       throw new LedgermanProblem('media-type', `Records are given as application/json, ${NDJSON} or ${CSV}.`, {
         where: 'accept',
       })
-    if (isExport) return exported(target, mapping, asked, call, type)
+    if (isExport) return exported(target, mapping, { ...asked, named }, call, type)
     const page = await findRecords(target, mapping, request, findMapping, call.gone())
     const next =
       call.request.method === 'GET' && page.next !== null ? nextAddress(call.request.originalUrl, page.next) : null
@@ -120,7 +133,13 @@ export function findRoutes({ targets }: Services) {
     }
   }
 
-  async function exported(target: Target, mapping: Mapping, asked: Find, call: Call, type: string): Promise<Reply> {
+  async function exported(
+    target: Target,
+    mapping: Mapping,
+    asked: Find & { named: NamedFind | undefined },
+    call: Call,
+    type: string,
+  ): Promise<Reply> {
     const findMapping = (name: string) => targets.mapping(target, name)
     const form = type === CSV ? 'csv' : 'ndjson'
     const request = { ...asked, form, withGuard: asked.withGuard ?? false } as const
@@ -133,22 +152,51 @@ export function findRoutes({ targets }: Services) {
   }
 }
 
+/** The find that is named, where one is. @throws LedgermanProblem not-found, definition-invalid, request-invalid */
+async function namedOf(
+  { find, where }: Find,
+  target: Target,
+  mapping: Mapping,
+  findMapping: (name: string) => Promise<Mapping>,
+): Promise<NamedFind | undefined> {
+  if (find === undefined) return undefined
+  if (where !== undefined)
+    throw new LedgermanProblem('request-invalid', 'find and where at once: say one of them.', { where: 'find' })
+  return namedFind(target, mapping, find, findMapping)
+}
+
 function columnsOf(mapping: Mapping, { properties }: Find): string[] {
   return properties?.split(',').map((path) => path.trim()) ?? mapping.properties.map(({ name }) => name)
 }
 
 function fromQuery(query: FindQuery): Find {
-  const { where, limit, after, expect, count, order, properties, explain, withGuard, ...others } = query as FindQuery &
-    Record<string, unknown>
-  const bind = Object.fromEntries(
-    Object.entries(others).map(([name, value]) => [name.slice('bind.'.length), value as string | string[]]),
-  )
-  return { where, limit, after, expect, count, order, properties, explain, withGuard, bind }
+  const { find, where, limit, after, expect, count, order, properties, explain, withGuard, ...others } =
+    query as FindQuery & Record<string, unknown>
+  const bind: Record<string, Json> = {}
+  for (const [word, value] of Object.entries(others)) {
+    const name = word.slice(word.indexOf('.') + 1)
+    if (Object.hasOwn(bind, name)) throw twice(name)
+    bind[name] = value as string | string[]
+  }
+  return { find, where, limit, after, expect, count, order, properties, explain, withGuard, bind }
 }
 
-function fromBody({ order, properties, bind = {}, ...others }: FindBody): Find {
+function twice(name: string): LedgermanProblem {
+  return new LedgermanProblem('request-invalid', `${name} has two values, as params and as bind: say one of them.`, {
+    where: `params.${name}`,
+  })
+}
+
+function fromBody({ order, properties, bind = {}, params = {}, ...others }: FindBody): Find {
+  const both = Object.keys(params).find((name) => Object.hasOwn(bind, name))
+  if (both !== undefined) throw twice(both)
   const join = (list: string | string[] | undefined) => (Array.isArray(list) ? list.join(',') : list)
-  return { ...others, order: join(order), properties: join(properties), bind: bind as Record<string, Json> }
+  return {
+    ...others,
+    order: join(order),
+    properties: join(properties),
+    bind: { ...bind, ...params } as Record<string, Json>,
+  }
 }
 
 function nextAddress(address: string, after: string): string {

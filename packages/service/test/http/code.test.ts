@@ -65,6 +65,18 @@ describe('code that was written', () => {
     }
   })
 
+  it('finds by the names that a mapping gives, as the service does', async () => {
+    const named = { find: 'shortOfHours', order: undefined }
+    for (const params of [{ least: '5' }, { least: '12.5', semester: '2026A' }, { least: '0', semester: null }]) {
+      const { found } = await target().find('programme', { ...named, params, limit: 100 })
+      const ours = await code.module['findProgrammeShortOfHours'](pool, params)
+      expect(ours.map(({ record }: { record: RecordValues }) => record)).toEqual(JSON.parse(JSON.stringify(found)))
+    }
+    expect((await code.module['findProgrammeShortOfHours'](pool, { least: '12' }, { limit: 2 })).length).toBe(2)
+    expect(await outcome(code.module['findProgrammeShortOfHours'](pool, { least: 'x' }))).toBe('value-invalid')
+    expect(await outcome(code.module['findProgrammeShortOfHours'](pool, {}))).toBe('value-invalid')
+  })
+
   it('does and refuses what the service does, whatever is asked', async () => {
     const programme = fc.constantFrom('P-101', 'P-104', 'P-107', 'P-108', 'P-112', 'P-999')
     const changes = fc.record(

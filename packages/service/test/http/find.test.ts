@@ -51,6 +51,11 @@ describe('finding over HTTP', () => {
       [{ properties: 'code,lead.nam' }, 'request-invalid', /nam is no property of observer/],
       [{ limit: '0' }, 'request-invalid', /limit/],
       [{ wheer: '1' }, 'request-invalid', /wheer/],
+      [{ where: 'code = :c', 'bind.c': '1', 'params.c': '2' }, 'request-invalid', /c has two values/],
+      [{ find: 'shortOfHours' }, 'request-invalid', /needs a value for least/],
+      [{ find: 'shortOfHours', 'params.leas': '1' }, 'request-invalid', /Did you mean least/],
+      [{ find: 'shortOfHours', 'params.least': 'x' }, 'value-invalid', /expected a number/],
+      [{ find: 'shortOfHours', where: 'true', 'params.least': '1' }, 'request-invalid', /find and where at once/],
       [{ after: 'xx' }, 'request-invalid', /"next" of an earlier page/],
       [{ where: '('.repeat(200) }, 'expression-invalid', /nested more than 100/],
     ]
@@ -152,6 +157,65 @@ describe('finding over HTTP', () => {
       `select query from pg_stat_activity where datname = current_database() and state = 'active' and pid <> pg_backend_pid()`,
     )
     expect(running).toEqual([])
+  })
+})
+
+describe('a find that a mapping names', () => {
+  it('is found by its name, with its own order, counted, explained and exported', async () => {
+    const params = { find: 'shortOfHours', 'params.least': '9', 'params.semester': '2026A' }
+    const { body } = await find('programme', { ...params, limit: '3', count: 'all', properties: 'code,hoursLeft' })
+    const [{ codes, count }] = (await service.observatory.sql(`select count(*)::int as count,
+      (array_agg(code order by hours_left, code))[1:3] as codes from programme p where hours_left < 9 and semester = '2026A'
+      and exists (select from block b where b.programme_id = p.id and b.state = 'planned')`)) as [
+      { codes: string[]; count: number },
+    ]
+    expect([body.found.map(({ code }: { code: string }) => code), body.count]).toEqual([codes, count])
+    const rest = await find('programme', { ...params, limit: '100', after: body.next })
+    expect(rest.body.found.length).toBe(count - 3)
+    expect((await find('programme', { ...params, explain: 'true' })).body.binds[0]).toMatchObject({ value: '9' })
+    const posted = await service.client.target('observatory').find('programme', {
+      find: 'shortOfHours',
+      params: { least: '9' },
+      order: 'code desc',
+      limit: 1,
+    })
+    expect(posted.found[0]?.['code']).toBe('P-160')
+  })
+
+  it('has to fit when it is published', async () => {
+    const finds = `finds:
+  a: { params: { x: { type: intt }, y: { type: text } }, where: 'priority > :x and code = :y' }
+  b: { where: 'prioriti > 1' }
+  c: { where: 'true', order: titel }
+  d: { params: { x: { type: text } }, where: 'true' }
+  e: { params: { x: { type: date } }, where: 'priority = :x' }
+`
+    const source = (more: string) =>
+      `mapping: plan\ntable: public.programme\nkey: [code]\nguard: { by: none }\nproperties:\n  code: { column: code }\n  priority: { column: priority }\n${more}`
+    const publish = (text: string) =>
+      service.request('POST', '/v1/targets/observatory/definitions?check=true', {
+        headers: { 'content-type': 'application/json' },
+        body: { definitions: [{ file: 'plan.yaml', source: text }] },
+      })
+    const { body } = await publish(source(finds))
+    expect(body.findings.map(({ where, line }: { where: string; line: number }) => [where, line])).toEqual([
+      ['finds.a.params.x.type', 9],
+      ['finds.b.where', 10],
+      ['finds.c.order', 11],
+      ['finds.d.params.x', 12],
+    ])
+    const typed = await publish(source(`finds:\n  e: { params: { x: { type: date } }, where: 'priority = :x' }\n`))
+    expect(typed.body.findings).toEqual([expect.objectContaining({ where: 'finds.e.where', line: 9 })])
+    const json = await publish(
+      source('').replace(
+        'column: priority }',
+        `column: priority, type: number }\n  s: { column: settings, type: 'Date' }`,
+      ),
+    )
+    expect(json.body.findings.map(({ message }: { message: string }) => message)).toEqual([
+      expect.stringMatching(/only a json property/),
+      expect.stringMatching(/got Date at character 1/),
+    ])
   })
 })
 
