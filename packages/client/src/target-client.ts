@@ -6,6 +6,7 @@ import {
   type ChangedRecord,
   type CodeFile,
   type CodeInput,
+  type CodeProof,
   type DefinitionsInput,
   type DefinitionsPublished,
   type DrilledRun,
@@ -355,6 +356,12 @@ export class TargetClient {
   async code(input: CodeInput = {}): Promise<CodeFile[]> {
     const request = { method: 'POST' as const, body: input }
     return (await this.#http.send<{ files: CodeFile[] }>(`${this.#path}/code`, request)).body.files
+  }
+
+  /** Runs examples and records through the service and through the written code, in a scratch database, and compares. */
+  async proveCode(input: CodeInput = {}, onProgress?: (progress: Progress) => void): Promise<CodeProof> {
+    const request = { method: 'POST' as const, body: input }
+    return this.#http.follow(`${this.#path}/code/proof`, request, { onProgress })
   }
 
   /** Reviews the statements in files against the live catalogue. */

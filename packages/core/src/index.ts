@@ -92,3 +92,5 @@ export { listWaits, IDLE_LIMIT_MS } from './waits/list-waits.js'
 export { endSession } from './waits/end-session.js'
 
 export { emitCode } from './code/emit-code.js'
+export { proveCode } from './drill/prove/prove-code.js'
+export type { CodeModule, ProofTools } from './drill/prove/prove-code.js'

@@ -2,8 +2,10 @@ import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync
 import { join } from 'node:path'
 import colors from 'picocolors'
 import type { Command } from 'commander'
-import { LedgermanProblem, type CodeFile } from '@ledgerman/contract'
+import type { TargetClient } from '@ledgerman/client'
+import { LedgermanProblem, type CodeFile, type CodeInput, type CodeProof } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
+import { formatProof } from '../output/proof-text.js'
 
 /** What every file begins with that was written here: others in the folder are left alone. */
 const MARK = '// Written by Ledgerman'
@@ -18,25 +20,42 @@ export function addEmit(program: Command, context: CommandContext): void {
     .option('--mapping <name...>', 'these mappings')
     .option('--transaction <name...>', 'these transactions')
     .option('--book', "have the code write entries to the target's book")
+    .option(
+      '--prove',
+      'then run the examples, and a few records, through the service and through the code in a scratch database, and compare; exit 1 where they differ',
+    )
     .option('--check', 'write nothing; exit 1 where the folder does not have what would be written')
     .addHelpText(
       'after',
-      `\nExamples:\n  ledgerman emit src/data --mapping programme --transaction move-hours\n  ledgerman emit src/data --check`,
+      `\nExamples:\n  ledgerman emit src/data --mapping programme --transaction move-hours\n  ledgerman emit src/data --check\n  ledgerman emit src/data --prove`,
     )
-    .action(async (dir: string, { mapping, transaction, book, check }: EmitFlags, command: Command) => {
-      const files = await (
-        await context.target(command)
-      ).code({ mappings: mapping, transactions: transaction, ...(book ? { book } : {}) })
+    .action(async (dir: string, { mapping, transaction, book, check, prove }: EmitFlags, command: Command) => {
+      const target = await context.target(command)
+      const subjects = { mappings: mapping, transactions: transaction, ...(book ? { book } : {}) }
+      const files = await target.code(subjects)
       const changes = compare(dir, files)
       if (!check) write(dir, changes)
-      context.print(command, { dir, files: changes.map(({ path, state }) => ({ path, state })) }, () =>
-        format(dir, changes, check ?? false),
+      const proof = prove ? await follow(context, target, subjects) : undefined
+      const state = { dir, files: changes.map(({ path, state }) => ({ path, state })) }
+      context.print(command, proof ? { ...state, proof } : state, () =>
+        [format(dir, changes, check ?? false), ...(proof ? [formatProof(proof)] : [])].join('\n\n'),
       )
-      if (check && changes.some(({ state }) => state !== 'same')) process.exitCode = 1
+      const isDifferent = check && changes.some(({ state }) => state !== 'same')
+      if (isDifferent || proof?.passed === false) process.exitCode = 1
     })
 }
 
+/** Proves the code, and shows how far that is on a terminal. */
+async function follow(context: CommandContext, target: TargetClient, subjects: CodeInput): Promise<CodeProof> {
+  const proof = await target.proveCode(subjects, ({ done, total, what }) =>
+    context.showProgress(`${done} of ${total}: ${what}`),
+  )
+  context.showProgress('')
+  return proof
+}
+
 interface EmitFlags {
+  prove?: boolean
   mapping?: string[]
   transaction?: string[]
   book?: boolean

@@ -90,7 +90,7 @@ export const rowDifference = z.strictObject({
   after: row.nullable(),
 })
 
-const scratchInfo = z.strictObject({
+export const scratchInfo = z.strictObject({
   tables: z.array(z.strictObject({ table: z.string(), rows: z.int() })).describe('What was copied from the target.'),
   notes: z.array(z.string()).describe('What could not be restored, and what is replaced.'),
   builtMs: z.number(),

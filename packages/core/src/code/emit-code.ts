@@ -24,16 +24,13 @@ export function emitCode(
   isBooked = false,
   finds: ReadonlyMap<Mapping, readonly ResolvedFind[]> = new Map(),
 ): CodeFile[] {
-  const names = new Names()
+  const named = nameCode({ mappings, plans, finds })
   const files = [
-    ...inOrder(mappings).map((mapping) => {
-      const named = names.mapping(mapping, finds.get(mapping))
-      return { path: named.file, text: emitMapping(named, isBooked) }
-    }),
-    ...inOrder(plans).map((plan) => {
-      const named = names.transaction(plan.name)
-      return { path: named.file, text: emitTransaction(plan, named, isBooked) }
-    }),
+    ...named.mappings.map((each) => ({ path: each.file, text: emitMapping(each, isBooked) })),
+    ...named.transactions.map(({ plan, names }) => ({
+      path: names.file,
+      text: emitTransaction(plan, names, isBooked),
+    })),
   ]
   const exports = files.map(({ path }) => `export * from './${path.replace(/\.ts$/, '.js')}'\n`)
   const support = `// Written by Ledgerman: errors, the transaction boundary, and how values become PostgreSQL's texts and back. It needs node-postgres only.\n${readFileSync(SUPPORT, 'utf8')}`
@@ -53,6 +50,22 @@ export function emitCode(
       text: `// Written by Ledgerman: all that the other files have.\n${exports.join('')}${INDEX}${isBooked ? BOOK_INDEX : ''}`,
     },
   ].map(({ path, text }) => ({ path, text: `${text.trimEnd()}\n` }))
+}
+
+/** What code is written for. */
+export interface CodeSubjects {
+  mappings: readonly Mapping[]
+  plans: readonly (Plan & { name: string })[]
+  finds: ReadonlyMap<Mapping, readonly ResolvedFind[]>
+}
+
+/** What the functions and types of each are called: the same subjects give the same names. */
+export function nameCode({ mappings, plans, finds }: CodeSubjects) {
+  const names = new Names()
+  return {
+    mappings: inOrder(mappings).map((mapping) => names.mapping(mapping, finds.get(mapping))),
+    transactions: inOrder(plans).map((plan) => ({ plan, names: names.transaction(plan.name) })),
+  }
 }
 
 const INDEX = `export {

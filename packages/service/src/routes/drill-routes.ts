@@ -14,13 +14,12 @@ import {
   drillInterleavings,
   drillRace,
   WalkThrough,
-  type Definitions,
   type DrillOptions,
-  type ScratchSource,
   type Target,
 } from '@ledgerman/core'
 import type { z } from 'zod'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
+import { drillDefinitions, drillSource } from '../drills/drill-source.js'
 import type { Services } from './services.js'
 
 const DRILLS = '/v1/targets/{target}/drills'
@@ -41,30 +40,12 @@ const LONGEST_STEP_MS = 2 * 60_000
 /** How often a caller who follows a drill is told how far it is, in milliseconds. */
 const TELL_EVERY_MS = 250
 
-export function drillRoutes({ metrics, targets, homeUrl, openWalks }: Services) {
+export function drillRoutes(services: Services) {
+  const { metrics, targets, openWalks } = services
   const targetOf = ({ params }: Pick<Call, 'params'>) => targets.get(params['target'] ?? '')
 
-  function definitionsOf(target: Target, actor: string): Definitions {
-    return {
-      actor,
-      mapping: (on, name) => targets.mapping(on, name),
-      transaction: (name, revision) => targets.transaction(target, name, revision),
-    }
-  }
-
-  async function sourceOf(target: Target): Promise<ScratchSource> {
-    return {
-      target,
-      targetUrl: targets.url(target.name),
-      homeUrl,
-      findMapping: (name) => targets.mapping(target, name),
-      env: process.env,
-      sensitive: await targets.sensitiveColumns(target),
-    }
-  }
-
   async function drill(target: Target, input: DrillInput, actor: string, options: DrillOptions): Promise<DrillReport> {
-    const [source, definitions] = [await sourceOf(target), definitionsOf(target, actor)]
+    const [source, definitions] = [await drillSource(services, target), drillDefinitions(services, target, actor)]
     switch (input.kind) {
       case 'fault':
         return drillFaults(source, input, definitions, options)
@@ -114,7 +95,11 @@ export function drillRoutes({ metrics, targets, homeUrl, openWalks }: Services) 
       handle: async (call) => {
         const target = targetOf(call)
         const [id, begun] = await openWalks.begin(target.name, call.caller.actor, async () =>
-          WalkThrough.begin(await sourceOf(target), call.body.run, definitionsOf(target, call.caller.actor)),
+          WalkThrough.begin(
+            await drillSource(services, target),
+            call.body.run,
+            drillDefinitions(services, target, call.caller.actor),
+          ),
         )
         // Whoever has gone meanwhile has not learned its id: nobody could go on with it.
         if (call.gone().aborted) await openWalks.stop(target.name, call.caller.actor, id)

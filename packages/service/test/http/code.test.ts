@@ -250,6 +250,20 @@ describe('code that was written', () => {
     await expect(target().code({ mappings: ['telescop'] })).rejects.toMatchObject({ code: 'not-found' })
   })
 
+  it('is proven in a scratch database, example by example and record by record', async () => {
+    const { cases, notTried, passed } = await target().proveCode({})
+    expect([passed, notTried]).toEqual([true, ['skyFeed has no key.']])
+    expect(cases.length).toBeGreaterThan(50)
+    expect(cases.find(({ what }) => what === 'move-hours, example 1')).toMatchObject({
+      rows: 2,
+      same: true,
+      differing: [],
+    })
+    expect(cases.filter(({ code }) => code === 'constraint-broken').length).toBeGreaterThan(3)
+    expect((await target().proveCode({ transactions: ['swap-slots'], book: true })).passed).toBe(true)
+    await expect(target().proveCode({ mappings: ['nowhere'] })).rejects.toMatchObject({ code: 'not-found' })
+  })
+
   it('carries a service by itself', async () => {
     const example = join(import.meta.dirname, '../../../../examples/hours-office')
     const written = await target().code({ mappings: ['programme'], transactions: ['move-hours'] })

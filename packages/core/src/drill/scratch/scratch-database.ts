@@ -258,6 +258,11 @@ export class ScratchDatabase {
     return this.#tables
   }
 
+  /** Its address, with its password. */
+  get url(): string {
+    return urlOf(this.source.homeUrl, this.name)
+  }
+
   async drop(): Promise<void> {
     this.#keeper.release(true)
     await this.target.close(CLOSE_LIMIT_MS)

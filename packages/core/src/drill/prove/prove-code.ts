@@ -1,0 +1,261 @@
+import {
+  isProblem,
+  LedgermanProblem,
+  parseJson,
+  printJson,
+  type CodeFile,
+  type CodeProof,
+  type DrilledRun,
+  type ProvenCase,
+} from '@ledgerman/contract'
+import { nameCode, type CodeSubjects } from '../../code/emit-code.js'
+import type { MappingNames, TransactionNames } from '../../code/names.js'
+import { findRecords } from '../../find/find-records.js'
+import type { Mapping } from '../../mapping/mapping.js'
+import { loadRecord } from '../../record/load-record.js'
+import { parseKeyParts } from '../../record/record-key.js'
+import { changeRecord, removeRecord } from '../../record/write-record.js'
+import { runPlan } from '../../run/run-plan.js'
+import { drilledPlan, type Definitions } from '../drilled-plan.js'
+import type { DrillOptions } from '../drill-options.js'
+import type { Drilled } from '../scratch/observe-run.js'
+import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { toRowDifference, type SnapshotDifference } from '../scratch/snapshot.js'
+import { volatileColumns, type Volatile } from '../volatile.js'
+import { whatDiffers } from './what-differs.js'
+import { toArgument } from './arguments.js'
+
+/** Written code that can be called: what its index exports. */
+export type CodeModule = Readonly<Record<string, unknown>>
+
+/** What a proof needs from outside the core: written code is compiled, and a pool of node-postgres made, by whoever runs it. */
+export interface ProofTools {
+  load(files: readonly CodeFile[]): CodeModule
+  /** A pool for this database, and its end. */
+  pool(url: string): { pool: unknown; end(): Promise<void> }
+}
+
+/** How many records of each mapping are tried. */
+const RECORDS = 3
+
+/**
+ * Runs the examples of transactions, and loads, changes and removals of a few records of mappings, through the core and through the written
+ * code, in a scratch database: what was told and all rows have to be the same. What two runs of the core differ in (clocks, chance) is not
+ * compared.
+ *
+ * @param files the code, as `emitCode` gives it for the same subjects.
+ * @throws LedgermanProblem scratch-unavailable, cancelled
+ */
+export async function proveCode(
+  source: ScratchSource,
+  subjects: CodeSubjects,
+  files: readonly CodeFile[],
+  definitions: Definitions,
+  tools: ProofTools,
+  { signal, onProgress }: DrillOptions = {},
+): Promise<CodeProof> {
+  const started = performance.now()
+  const code = tools.load(files)
+  if ('configureBook' in code)
+    (code['configureBook'] as (settings: object) => void)({
+      actor: definitions.actor,
+      digestKey: source.target.digestKey,
+    })
+  const names = nameCode(subjects)
+  const runs = await runsOf(source, names)
+  const observed = []
+  for (const { run } of runs) observed.push(await drilledPlan(source.target, run, definitions, { observes: true }))
+  const scratch = await ScratchDatabase.build(source, observed, { signal })
+  const { pool, end } = tools.pool(scratch.url)
+  try {
+    const cases: ProvenCase[] = []
+    for (const [at, each] of runs.entries()) {
+      const drilled = await drilledPlan(scratch.target, each.run, definitions)
+      for (const { what, ours, theirs } of waysOf(scratch, each, drilled, code, pool)) {
+        if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the proof was stopped.')
+        cases.push(await compare(scratch, what, ours, theirs))
+      }
+      onProgress?.(at + 1, runs.length, each.what)
+    }
+    const notRun = names.transactions.flatMap(({ plan }) =>
+      (plan.definition.examples ?? []).length > 0 ? [] : [`${plan.name} has no examples.`],
+    )
+    const empty = names.mappings.flatMap(({ mapping }) =>
+      mapping.key.length === 0
+        ? [`${mapping.name} has no key.`]
+        : runs.some((run) => 'mapping' in run && run.names.mapping === mapping)
+          ? []
+          : [`${mapping.name} has no records that can be changed.`],
+    )
+    return {
+      passed: cases.length > 0 && cases.every(({ same }) => same),
+      cases,
+      notTried: [...notRun, ...empty],
+      scratch: scratch.info,
+      durationMs: Math.round(performance.now() - started),
+    }
+  } finally {
+    await end()
+    await scratch.drop()
+  }
+}
+
+type NamedCode = ReturnType<typeof nameCode>
+type PlannedRun = { run: DrilledRun; what: string } & (
+  { names: MappingNames; mapping: string } | { transaction: TransactionNames; params: Record<string, unknown> }
+)
+
+/** One thing done in both ways. */
+interface Way {
+  what: string
+  ours: () => Promise<unknown>
+  theirs: () => Promise<unknown>
+}
+
+async function runsOf(source: ScratchSource, { mappings, transactions }: NamedCode): Promise<PlannedRun[]> {
+  const runs: PlannedRun[] = transactions.flatMap(({ plan, names }) =>
+    (plan.definition.examples ?? []).map((params, at) => ({
+      run: { transaction: plan.name, params },
+      what: `${plan.name}, example ${at + 1}`,
+      transaction: names,
+      params,
+    })),
+  )
+  for (const names of mappings) {
+    const { mapping } = names
+    if (mapping.key.length === 0) continue
+    const { found } = await findRecords(source.target, mapping, { limit: RECORDS + 1 }, source.findMapping)
+    const [first] = found
+    const property = mapping.properties.find(({ lockedBecause, sensitive, name }) => {
+      const values = new Set(found.map((record) => printJson(record[name])))
+      return lockedBecause === null && !sensitive && values.size > 1
+    })
+    if (!first || !property) continue
+    for (const [at, record] of found.slice(0, RECORDS).entries()) {
+      const other = found[(at + 1) % found.length] ?? first
+      const key = Object.fromEntries(mapping.key.map(({ name }) => [name, record[name]]))
+      const values = { [property.name]: other[property.name] }
+      const what = `${mapping.name} ${Object.values(key).map(String).join(',')}`
+      runs.push({ run: { mapping: mapping.name, key, values }, what, names, mapping: mapping.name })
+    }
+  }
+  return runs
+}
+
+function waysOf(
+  scratch: ScratchDatabase,
+  each: PlannedRun,
+  { plan, params, actor }: Drilled,
+  code: CodeModule,
+  pool: unknown,
+): Way[] {
+  const call = (name: string, ...words: unknown[]) => (code[name] as (...all: unknown[]) => Promise<unknown>)(...words)
+  if ('transaction' in each) {
+    const given = Object.fromEntries(
+      Object.entries(params).map(([name, value]) => [name, toArgument(value, plan.params.get(name)?.type ?? null)]),
+    )
+    return [
+      {
+        what: each.what,
+        ours: async () => countsOf(await runPlan(scratch.target, plan, { mode: 'commit', actor, params })),
+        theirs: () => call(each.transaction.fn, pool, given).then(countsOfCode),
+      },
+    ]
+  }
+  const { type } = each.names
+  const { key = {}, values = {} } = each.run as { key?: object; values?: object }
+  const mapping = plan.mappings.get(each.mapping) as Mapping
+  const keyTexts = parseKeyParts(mapping, Object.values(key).map(String))
+  const load = () => loadRecord(scratch.target, mapping, keyTexts)
+  const loadByCode = () => call(`load${type}`, pool, key) as Promise<{ record: object; guard: string | null }>
+  const request = async () => {
+    const { guard } = await load()
+    return { key: keyTexts, guard: { guards: guard === null ? [] : [guard] }, mode: 'commit' as const, actor }
+  }
+  return [
+    { what: `load ${each.what}`, ours: load, theirs: loadByCode },
+    ...(`change${type}` in code
+      ? [
+          {
+            what: `change ${each.what}`,
+            ours: async () =>
+              countsOfRecord(
+                await changeRecord(scratch.target, mapping, { ...(await request()), values: { ...values } }),
+              ),
+            theirs: async () => countsOfCode(await call(`change${type}`, pool, await loadByCode(), values)),
+          },
+        ]
+      : []),
+    ...(`remove${type}` in code
+      ? [
+          {
+            what: `remove ${each.what}`,
+            ours: async () => countsOfRecord(await removeRecord(scratch.target, mapping, await request())),
+            theirs: async () => countsOfCode(await call(`remove${type}`, pool, await loadByCode())),
+          },
+        ]
+      : []),
+  ]
+}
+
+interface Done {
+  told: string
+  differing: SnapshotDifference[]
+}
+
+/** Does it twice our way, so that what a clock or chance gives is known, and once theirs. */
+async function compare(
+  scratch: ScratchDatabase,
+  what: string,
+  ours: Way['ours'],
+  theirs: Way['theirs'],
+): Promise<ProvenCase> {
+  const [first, second] = [await doIt(scratch, ours), await doIt(scratch, ours)]
+  const code = await doIt(scratch, theirs)
+  const volatile: Volatile = volatileColumns(first.differing, second.differing)
+  const rows = whatDiffers(first.differing, code.differing, volatile)
+  return {
+    what,
+    service: first.told,
+    code: code.told,
+    rows: first.differing.length,
+    same: first.told === code.told && rows.length === 0,
+    differing: rows.map(toRowDifference),
+  }
+}
+
+async function doIt(scratch: ScratchDatabase, work: () => Promise<unknown>): Promise<Done> {
+  const told = await work().then(
+    // Read and written again, so that no space of a json value counts.
+    (value) => printJson(parseJson(printJson(value))),
+    (error: unknown) => {
+      if (isProblem(error)) return error.code
+      const { code } = error as { code?: unknown }
+      if (typeof code === 'string') return code
+      throw error
+    },
+  )
+  const differing = await scratch.differing()
+  await scratch.reset(differing)
+  return { told, differing }
+}
+
+function countsOf({
+  receipt,
+}: {
+  receipt: { steps: { kind: string; matched: number | null; changed: number | null; skipped: boolean }[] }
+}) {
+  const writing = receipt.steps.filter(({ kind, skipped }) => !skipped && kind !== 'load' && kind !== 'require')
+  const sum = (of: 'matched' | 'changed') => writing.reduce((all, step) => all + (step[of] ?? 0), 0)
+  return { matched: sum('matched'), changed: sum('changed') }
+}
+
+function countsOfRecord({ receipt }: { receipt: { steps: { matched: number | null; changed: number | null }[] } }) {
+  const [step] = receipt.steps
+  return { matched: step?.matched ?? null, changed: step?.changed ?? null }
+}
+
+function countsOfCode(result: unknown) {
+  const { matched, changed } = result as { matched: number; changed: number }
+  return { matched, changed }
+}

@@ -1,0 +1,56 @@
+import { createRequire } from 'node:module'
+import pg from 'pg'
+import ts from 'typescript'
+import type { CodeFile } from '@ledgerman/contract'
+import type { CodeModule, ProofTools } from '@ledgerman/core'
+
+const fromHere = createRequire(import.meta.url)
+
+/** How many sessions a proof holds: a transaction, and one for what its entries need. */
+const SESSIONS = 4
+
+/** Compiles and runs written code in memory: it finds its own files, node-postgres and node's modules, and nothing else. */
+export const proofTools: ProofTools = {
+  load(files) {
+    const sources = new Map(files.map(({ path, text }) => [path, text]))
+    const modules = new Map<string, { exports: CodeModule }>()
+    return load('index.ts')
+
+    function load(path: string): CodeModule {
+      const known = modules.get(path)
+      if (known) return known.exports
+      const source = sources.get(path)
+      if (source === undefined) throw new Error(`The written code has no file ${path}.`)
+      const module = { exports: {} as CodeModule }
+      modules.set(path, module)
+      const run = new Function('exports', 'module', 'require', compile({ path, text: source })) as Run
+      run(module.exports, module, (name) =>
+        name.startsWith('./') ? load(name.slice(2).replace(/\.js$/, '.ts')) : outside(name),
+      )
+      return module.exports
+    }
+  },
+  pool(url) {
+    const pool = new pg.Pool({ connectionString: url, max: SESSIONS })
+    // A session that breaks while nobody uses it is no news: the next call says so.
+    pool.on('error', () => undefined)
+    return { pool, end: () => pool.end() }
+  },
+}
+
+type Run = (exports: CodeModule, module: { exports: CodeModule }, require: (name: string) => unknown) => void
+
+function outside(name: string): unknown {
+  if (name === 'pg') return pg
+  if (name.startsWith('node:')) return fromHere(name)
+  throw new Error(`The written code may not import ${name}.`)
+}
+
+function compile({ path, text }: CodeFile): string {
+  const compilerOptions = {
+    module: ts.ModuleKind.CommonJS,
+    target: ts.ScriptTarget.ES2023,
+    esModuleInterop: true,
+  }
+  return ts.transpileModule(text, { fileName: path, compilerOptions }).outputText
+}
