@@ -10,14 +10,17 @@ export function addTokens(program: Command, context: CommandContext): void {
 
   tokens.command('list').action(async (_options: unknown, command: Command) => {
     const list = await context.client().tokens()
-    const rows = list.map(({ id, name, role, targets, lastUsedAt }) => [
+    const rows = list.map(({ id, name, role, targets, only, lastUsedAt }) => [
       name,
       role,
       targets?.join(', ') ?? 'all',
+      only?.join(', ') ?? 'all',
       lastUsedAt?.slice(0, 16).replace('T', ' ') ?? 'never',
       id,
     ])
-    context.print(command, { tokens: list }, () => formatTable(['name', 'role', 'targets', 'last used', 'id'], rows))
+    context.print(command, { tokens: list }, () =>
+      formatTable(['name', 'role', 'targets', 'definitions', 'last used', 'id'], rows),
+    )
   })
 
   tokens
@@ -26,11 +29,20 @@ export function addTokens(program: Command, context: CommandContext): void {
     .argument('<name>', 'the actor of its entries')
     .argument('<role>', 'reader, writer, author or admin')
     .option('--for <target...>', 'only for these targets')
-    .addHelpText('after', `\nExample:\n  ledgerman tokens add night-desk writer --for observatory`)
-    .action(async (name: string, role: string, options: { for?: string[] }, command: Command) => {
+    .option('--only <names>', 'only for these mappings and transactions, separated by commas')
+    .addHelpText(
+      'after',
+      `\nExample:\n  ledgerman tokens add night-desk writer --for observatory\n  ledgerman tokens add night-assistant writer --only assistantBlock,move-hours`,
+    )
+    .action(async (name: string, role: string, options: { for?: string[]; only?: string }, command: Command) => {
       const added = await context
         .client()
-        .addToken({ name, role: role as Role, ...(options.for ? { targets: options.for } : {}) })
+        .addToken({
+          name,
+          role: role as Role,
+          ...(options.for ? { targets: options.for } : {}),
+          ...(options.only === undefined ? {} : { only: options.only.split(',').map((each) => each.trim()) }),
+        })
       context.print(command, added, () => added.token)
     })
 

@@ -21,6 +21,12 @@ export const tokenInput = z
       .max(1000)
       .optional()
       .describe('Only these targets; all where left out.'),
+    only: z
+      .array(z.string().min(1).max(100))
+      .min(1)
+      .max(1000)
+      .optional()
+      .describe('Only these mappings and transactions: it can use them and nothing else. All where left out.'),
   })
   .meta({ id: 'TokenInput' })
 
@@ -30,6 +36,7 @@ export const tokenInfo = z
     name: z.string(),
     role,
     targets: z.array(z.string()).nullable(),
+    only: z.array(z.string()).nullable().describe('The mappings and transactions it is limited to.'),
     createdAt: z.string(),
     lastUsedAt: z.string().nullable(),
   })
@@ -41,7 +48,12 @@ export const newToken = tokenInfo
 export const tokenList = z.strictObject({ tokens: z.array(tokenInfo) })
 
 export const sessionInput = z.strictObject({ token: z.string().min(1) })
-export const sessionInfo = z.strictObject({ actor: z.string(), role, targets: z.array(z.string()).nullable() })
+export const sessionInfo = z.strictObject({
+  actor: z.string(),
+  role,
+  targets: z.array(z.string()).nullable(),
+  only: z.array(z.string()).nullable(),
+})
 
 export type TokenInput = z.output<typeof tokenInput>
 export type TokenInfo = z.output<typeof tokenInfo>

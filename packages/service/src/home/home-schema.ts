@@ -104,4 +104,5 @@ export const HOME_STEPS: readonly string[] = [
      code text not null
    );
    create index job_failed_row_job on ledgerman_home.job_failed_row (job, line);`,
+  `alter table ledgerman_home.token add only_names text[]`,
 ]

@@ -9,6 +9,8 @@ export interface Caller {
   actor: string
   role: Role
   targets: string[] | null
+  /** The mappings and transactions it is limited to; null where it is not. */
+  only: string[] | null
 }
 
 /** For how long a token is trusted without asking the home database again, in milliseconds. A revoked one ends within that. */
@@ -30,7 +32,7 @@ export class TokenStore {
     return this.#find(
       'token',
       token,
-      `select id, name, role, targets from ledgerman_home.token where hash = $1 and revoked_at is null`,
+      `select id, name, role, targets, only_names from ledgerman_home.token where hash = $1 and revoked_at is null`,
     )
   }
 
@@ -39,7 +41,7 @@ export class TokenStore {
     return this.#find(
       'session',
       session,
-      `select t.id, t.name, t.role, t.targets from ledgerman_home.session s join ledgerman_home.token t on t.id = s.token_id
+      `select t.id, t.name, t.role, t.targets, t.only_names from ledgerman_home.session s join ledgerman_home.token t on t.id = s.token_id
        where s.hash = $1 and s.expires_at > now() and t.revoked_at is null`,
     )
   }
@@ -51,9 +53,9 @@ export class TokenStore {
       // Whoever makes one of the same name at the same time waits, and finds it taken.
       await query(`select pg_advisory_xact_lock(hashtextextended('token ' || lower($1), 4680))`, [input.name])
       const [added] = await query<TokenRow>(
-        `insert into ledgerman_home.token (name, role, targets, hash) select $1, $2, $3, $4
+        `insert into ledgerman_home.token (name, role, targets, hash, only_names) select $1, $2, $3, $4, $5
          where not exists (select from ledgerman_home.token where lower(name) = lower($1) and revoked_at is null) returning *`,
-        [input.name, input.role, input.targets ?? null, hash(token)],
+        [input.name, input.role, input.targets ?? null, hash(token), input.only ?? null],
       )
       return added
     })
@@ -107,13 +109,15 @@ export class TokenStore {
   /** A session's secret is no token, and a token no session's: what is known of one says nothing of the other. */
   #find(kind: 'token' | 'session', secret: string, sql: string): Promise<Caller | undefined> {
     return this.#known.get(`${kind} ${secret}`, async () => {
-      const [row] = await this.home.query<Pick<TokenRow, 'id' | 'name' | 'role' | 'targets'>>(sql, [hash(secret)])
+      const [row] = await this.home.query<Pick<TokenRow, 'id' | 'name' | 'role' | 'targets' | 'only_names'>>(sql, [
+        hash(secret),
+      ])
       if (!row) return undefined
       await this.home.query(
         `update ledgerman_home.token set last_used_at = now() where id = $1 and last_used_at is distinct from now() and coalesce(last_used_at, '-infinity') < now() - interval '1 minute'`,
         [row.id],
       )
-      return { tokenId: row.id, actor: row.name, role: row.role, targets: row.targets }
+      return { tokenId: row.id, actor: row.name, role: row.role, targets: row.targets, only: row.only_names }
     })
   }
 }
@@ -132,16 +136,18 @@ interface TokenRow {
   name: string
   role: Role
   targets: string[] | null
+  only_names: string[] | null
   created_at: Date
   last_used_at: Date | null
 }
 
-function toInfo({ id, name, role, targets, created_at, last_used_at }: TokenRow): TokenInfo {
+function toInfo({ id, name, role, targets, only_names, created_at, last_used_at }: TokenRow): TokenInfo {
   return {
     id,
     name,
     role,
     targets,
+    only: only_names,
     createdAt: created_at.toISOString(),
     lastUsedAt: last_used_at?.toISOString() ?? null,
   }

@@ -24,6 +24,7 @@ import {
 import type { Metrics } from '../metrics/metrics.js'
 import type { TokenStore } from '../home/token-store.js'
 import { sendProblem, sendReply, sendStream } from './answer.js'
+import { assertOpenTo } from './limited-token.js'
 import { follow } from './follow.js'
 import { authenticate } from './authenticate.js'
 import { CallLimit } from './call-limit.js'
@@ -99,10 +100,11 @@ async function serve(
   response: Response,
 ): Promise<void> {
   response.locals['route'] = `${route.method.toUpperCase()} ${route.path}`
-  const anyone = { tokenId: '', actor: '', role: 'reader', targets: null } as const
+  const anyone = { tokenId: '', actor: '', role: 'reader', targets: null, only: null } as const
   // Nobody's body is read before it is known that they may send one.
   const caller = route.role === null ? anyone : await authenticate(request, tokens, route.role)
   response.locals['actor'] = caller.actor
+  assertOpenTo(caller, route, request.params)
   assertStorable(request)
   const { style, query } = styleOf(route, request)
   const checked = queryOf(route).safeParse(query)

@@ -55,6 +55,8 @@ export interface Route {
   path: string
   /** Null where no token is needed. */
   role: Role | null
+  /** Whether it looks itself at what a limited token is limited to; see `limited-token.ts`. */
+  looksAtLimits?: boolean
   summary: string
   query?: z.ZodType
   /** Parameters of the query whose names begin so, and go on as the caller says: `bind.` and what they are. */

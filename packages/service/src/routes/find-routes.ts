@@ -90,7 +90,7 @@ export function findRoutes({ targets }: Services) {
   async function find(call: Call, asked: Find): Promise<Reply> {
     const target = targets.get(call.params['target'] ?? '')
     const mapping = await targets.mapping(target, call.params['mapping'] ?? '')
-    const findMapping = (name: string) => targets.mapping(target, name)
+    const findMapping = (name: string) => targets.mappingFor(call.caller, target, name)
     const named = await namedOf(asked, target, mapping, findMapping)
     const request = { ...asked, named, limit: asked.limit ?? PAGE_ROWS }
     if (asked.explain)
@@ -140,7 +140,7 @@ export function findRoutes({ targets }: Services) {
     call: Call,
     type: string,
   ): Promise<Reply> {
-    const findMapping = (name: string) => targets.mapping(target, name)
+    const findMapping = (name: string) => targets.mappingFor(call.caller, target, name)
     const form = type === CSV ? 'csv' : 'ndjson'
     const request = { ...asked, form, withGuard: asked.withGuard ?? false } as const
     const { columns, batches, isText } = await exportRecords(target, mapping, request, findMapping, call.gone())

@@ -25,6 +25,7 @@ import {
 import { z } from 'zod'
 import { digestOf } from '../home/rehearsal-store.js'
 import { readIdempotencyKey } from '../http/idempotency-key.js'
+import { assertNamed } from '../http/limited-token.js'
 import { AS_IT_COMES, defineRoute, type Call, type Reply } from '../http/route.js'
 import { failedRows } from '../jobs/failed-rows.js'
 import type { NewJob } from '../jobs/job-store.js'
@@ -61,6 +62,7 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       method: 'post',
       path: JOBS,
       role: 'writer',
+      looksAtLimits: true,
       summary:
         'Begin a job: change or remove all records that a condition is true of (JSON), or apply a file of corrections (CSV or NDJSON, with the rest in the query).',
       query: jobFileQuery,
@@ -95,21 +97,23 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       method: 'get',
       path: JOB,
       role: 'reader',
+      looksAtLimits: true,
       summary: 'A job: how far it is, or what became of it.',
       replies: { 200: { description: 'The job.', schema: job } },
       problems: ['not-found'],
-      handle: async (call) => ({ status: 200, body: await jobs.get(idOf(call), call.caller.targets) }),
+      handle: async (call) => ({ status: 200, body: await jobOf(call) }),
     }),
     defineRoute({
       method: 'get',
       path: `${JOB}/events`,
       role: 'reader',
+      looksAtLimits: true,
       summary: 'Follow a job: server-sent events `progress` and, at its end, `ended`, each with the job.',
       longestMs: null,
       replies: { 200: { description: 'Events, until the job ends.', alsoAs: ['text/event-stream'] } },
       problems: ['not-found'],
       handle: async (call) => {
-        const first = await jobs.get(idOf(call), call.caller.targets)
+        const first = await jobOf(call)
         return {
           status: 200,
           headers: { 'cache-control': 'no-store' },
@@ -121,11 +125,13 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       method: 'get',
       path: `${JOB}/failed-rows`,
       role: 'reader',
+      looksAtLimits: true,
       summary: 'The rows of a file that were not applied, in the form they came in, each with its reason.',
       longestMs: null,
       replies: { 200: { description: 'The rows.', alsoAs: [CSV, NDJSON] } },
       problems: ['not-found'],
       handle: async (call) => {
+        await jobOf(call)
         const asked = await jobs.request(idOf(call), call.caller.targets)
         const { request } = asked
         if (request.kind !== 'file')
@@ -148,10 +154,12 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       method: 'post',
       path: `${JOB}/resume`,
       role: 'writer',
+      looksAtLimits: true,
       summary: 'Have a job go on that failed or was cancelled: behind the last chunk that was committed.',
       replies: { 202: { description: 'The job, which waits for its turn.', schema: job } },
       problems: ['not-found', 'job-ended'],
       handle: async (call) => {
+        await jobOf(call)
         const resumed = await jobs.resume(idOf(call), call.caller.targets)
         runner.look()
         return { status: 202, body: resumed }
@@ -161,16 +169,25 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       method: 'delete',
       path: JOB,
       role: 'writer',
+      looksAtLimits: true,
       summary: 'Cancel a job: what is under way is rolled back.',
       replies: { 202: { description: 'The job; it ends within moments.', schema: job } },
       problems: ['not-found', 'job-ended'],
       handle: async (call) => {
+        await jobOf(call)
         const cancelled = await jobs.cancel(idOf(call), call.caller.targets)
         runner.cancel(cancelled.id)
         return { status: 202, body: cancelled }
       },
     }),
   ]
+
+  /** The job that a call names. @throws LedgermanProblem not-found, forbidden */
+  async function jobOf(call: Call): Promise<Job> {
+    const found = await jobs.get(idOf(call), call.caller.targets)
+    assertNamed(call.caller, found.mapping)
+    return found
+  }
 
   async function begun(asked: NewJob): Promise<Reply> {
     const { job: added, isNew } = await jobs.add(asked)
@@ -195,8 +212,8 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
           where: more,
         },
       )
-    const mapping = await targets.mapping(target, input.mapping)
-    const filter = await resolveFilterJob(target, input, (name) => targets.mapping(target, name))
+    const mapping = await targets.mappingFor(call.caller, target, input.mapping)
+    const filter = await resolveFilterJob(target, input, (name) => targets.mappingFor(call.caller, target, name))
     const { mode, rehearsal, note, ...rest } = input
     const subject = digestOf(['filter', rest, mapping.revision])
     return {
@@ -236,7 +253,7 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
     if (form === 'ndjson' && call.query.delimiter !== undefined)
       throw new LedgermanProblem('request-invalid', 'delimiter: NDJSON has none.', { where: 'delimiter' })
     const delimiter = call.query.delimiter ?? ','
-    const mapping = await targets.mapping(target, name ?? '')
+    const mapping = await targets.mappingFor(call.caller, target, name ?? '')
     const header = headerOf(target, mapping, call)
     try {
       const file = await readFile(

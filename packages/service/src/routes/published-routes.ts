@@ -46,12 +46,14 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       method: 'get',
       path: all,
       role: 'reader',
+      looksAtLimits: true,
       summary: `List ${kind}s at their latest revision.`,
       replies: { 200: { description: 'In order of name.', schema: list } },
-      handle: async ({ params }) => ({
-        status: 200,
-        body: { [`${kind}s`]: (await store.list(targetOf(params).name)).map(toSummary) },
-      }),
+      handle: async ({ params, caller }) => {
+        const published = await store.list(targetOf(params).name)
+        const open = published.filter(({ name }) => caller.only?.includes(name) ?? true)
+        return { status: 200, body: { [`${kind}s`]: open.map(toSummary) } }
+      },
     }),
     defineRoute({
       method: 'get',

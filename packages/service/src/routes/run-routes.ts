@@ -17,6 +17,7 @@ import type { z } from 'zod'
 import { digestOf } from '../home/rehearsal-store.js'
 import type { BegunRun } from '../runs/begun-runs.js'
 import { readIdempotencyKey } from '../http/idempotency-key.js'
+import { assertNamed } from '../http/limited-token.js'
 import { defineRoute, type Call } from '../http/route.js'
 import type { Services } from './services.js'
 
@@ -51,7 +52,9 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
       path: '/v1/targets/{target}/runs',
       showsStatements: true,
       role: 'writer',
-      summary: 'Run a transaction, or steps that are sent with the run (for authors): rehearse it, or commit it.',
+      looksAtLimits: true,
+      summary:
+        'Run a transaction, or steps that are sent with the run (raw statements for authors): rehearse it, or commit it.',
       headers: { 'Idempotency-Key': 'A commit that is sent again with the same key takes effect once.' },
       body: { 'application/json': { schema: runInput, shape: runInputShape } },
       replies: {
@@ -134,11 +137,15 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
   ]
 
   function planOf(target: Target, { body, caller }: Call<unknown, RunInput>): Promise<Plan> {
-    if (!('steps' in body)) return targets.plan(target, body.transaction, body.revision)
-    if (!includesRole(caller.role, 'author'))
+    if (!('steps' in body)) {
+      assertNamed(caller, body.transaction)
+      return targets.plan(target, body.transaction, body.revision)
+    }
+    // What its steps do to mapped records a writer can do one by one as well; a raw statement can do anything.
+    if (body.steps.some((step) => 'sql' in step) && !includesRole(caller.role, 'author'))
       throw new LedgermanProblem(
         'forbidden',
-        `The token ${caller.actor} has the role ${caller.role}; steps that are sent with a run need author. Have a transaction published, and run that.`,
+        `The token ${caller.actor} has the role ${caller.role}; raw statements that are sent with a run need author. Have a transaction published, and run that.`,
         { role: caller.role, needed: 'author' },
       )
     const { steps, types = {}, params = {}, isolation, lockWait, timeLimit, retry } = body
@@ -150,7 +157,7 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
       Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined),
     )
     const definition = { steps, params: Object.fromEntries(declared) as Record<string, { type: string }>, ...limits }
-    return resolvePlan(target, definition, null, null, (name) => targets.mapping(target, name))
+    return resolvePlan(target, definition, null, null, (name) => targets.mappingFor(caller, target, name))
   }
 }
 

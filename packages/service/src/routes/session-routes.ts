@@ -48,7 +48,7 @@ export function sessionRoutes({ tokens }: Services) {
         const { secret, seconds } = await tokens.openSession(caller)
         return {
           status: 200,
-          body: { actor: caller.actor, role: caller.role, targets: caller.targets },
+          body: { actor: caller.actor, role: caller.role, targets: caller.targets, only: caller.only },
           headers: { 'set-cookie': cookie(secret, seconds, request.secure) },
         }
       },
@@ -57,11 +57,12 @@ export function sessionRoutes({ tokens }: Services) {
       method: 'get',
       path: '/v1/session',
       role: 'reader',
+      looksAtLimits: true,
       summary: 'Who is signed in, or whose token this is.',
       replies: { 200: { description: 'The caller.', schema: sessionInfo } },
       handle: async ({ caller }) => ({
         status: 200,
-        body: { actor: caller.actor, role: caller.role, targets: caller.targets },
+        body: { actor: caller.actor, role: caller.role, targets: caller.targets, only: caller.only },
       }),
     }),
     defineRoute({

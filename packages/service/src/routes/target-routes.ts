@@ -9,6 +9,7 @@ export function targetRoutes({ targets }: Services) {
       method: 'get',
       path: '/v1/targets',
       role: 'reader',
+      looksAtLimits: true,
       summary: 'List targets: whether each can be reached, and whether its book is prepared.',
       replies: { 200: { description: 'Those this token is for.', schema: targetList } },
       handle: async ({ caller }) => {
@@ -23,6 +24,7 @@ export function targetRoutes({ targets }: Services) {
       method: 'get',
       path: '/v1/targets/{target}',
       role: 'reader',
+      looksAtLimits: true,
       summary: 'One target.',
       replies: { 200: { description: 'Its state.', schema: targetInfo } },
       handle: async ({ params }) => ({

@@ -1,10 +1,25 @@
-import { LedgermanProblem, newToken, tokenInput, tokenList, type TokenInput } from '@ledgerman/contract'
+import { LedgermanProblem, newToken, suggestName, tokenInput, tokenList, type TokenInput } from '@ledgerman/contract'
 import type { z } from 'zod'
 import { isWithin } from '../home/token-store.js'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
 
 export function tokenRoutes({ tokens, targets }: Services) {
+  /** A name that is nowhere would make a token that can do nothing. @throws LedgermanProblem not-found */
+  async function assertKnown(names: readonly string[], of: readonly string[]): Promise<void> {
+    const lists = await Promise.all(
+      of.flatMap((target) => [targets.mappings.list(target), targets.transactions.list(target)]),
+    )
+    const known = new Set(lists.flat().map(({ name }) => name))
+    for (const name of names)
+      if (!known.has(name))
+        throw new LedgermanProblem(
+          'not-found',
+          `only: there is no mapping and no transaction ${name}. ${suggestName(name, known)}`,
+          { where: 'only' },
+        )
+  }
+
   return [
     defineRoute({
       method: 'get',
@@ -30,6 +45,7 @@ export function tokenRoutes({ tokens, targets }: Services) {
             { targets: caller.targets },
           )
         for (const name of body.targets ?? []) targets.get(name)
+        if (body.only) await assertKnown(body.only, body.targets ?? targets.names())
         return { status: 201, body: await tokens.add(body), headers: { 'cache-control': 'no-store' } }
       },
     }),

@@ -1,3 +1,5 @@
+import type { Caller } from '../home/token-store.js'
+import { assertNamed } from '../http/limited-token.js'
 import { isProblem, LedgermanProblem, suggestName, type TargetInfo } from '@ledgerman/contract'
 import {
   mappingNamesOf,
@@ -93,6 +95,12 @@ export class TargetRegistry {
   /** The latest revision of a mapping, resolved. @throws LedgermanProblem not-found, definition-invalid (drift) */
   async mapping(target: Target, name: string): Promise<Mapping> {
     return this.resolve(target, await this.mappings.get(target.name, name))
+  }
+
+  /** The same for somebody whose token may be limited. @throws LedgermanProblem forbidden; and as `mapping` */
+  async mappingFor(caller: Pick<Caller, 'actor' | 'only'>, target: Target, name: string): Promise<Mapping> {
+    assertNamed(caller, name)
+    return this.mapping(target, name)
   }
 
   /** A revision resolved against the table as it is; the same object as long as neither changes. */
