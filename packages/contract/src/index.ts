@@ -14,7 +14,7 @@ export { LedgermanProblem, isProblem } from './problem/ledgerman-problem.js'
 export type { ProblemFacts } from './problem/ledgerman-problem.js'
 export { toProblemDocument } from './problem/problem-document.js'
 export { problemDocument } from './problem/problem-schema.js'
-export type { ProblemDocument } from './problem/problem-schema.js'
+export type { BrokenValue, ProblemDocument } from './problem/problem-schema.js'
 export { describeIssues } from './problem/describe-issues.js'
 export type { InputIssue } from './problem/describe-issues.js'
 

@@ -35,14 +35,12 @@ export function addTokens(program: Command, context: CommandContext): void {
       `\nExample:\n  ledgerman tokens add night-desk writer --for observatory\n  ledgerman tokens add night-assistant writer --only assistantBlock,move-hours`,
     )
     .action(async (name: string, role: string, options: { for?: string[]; only?: string }, command: Command) => {
-      const added = await context
-        .client()
-        .addToken({
-          name,
-          role: role as Role,
-          ...(options.for ? { targets: options.for } : {}),
-          ...(options.only === undefined ? {} : { only: options.only.split(',').map((each) => each.trim()) }),
-        })
+      const added = await context.client().addToken({
+        name,
+        role: role as Role,
+        ...(options.for ? { targets: options.for } : {}),
+        ...(options.only === undefined ? {} : { only: options.only.split(',').map((each) => each.trim()) }),
+      })
       context.print(command, added, () => added.token)
     })
 

@@ -2,6 +2,7 @@ import colors from 'picocolors'
 import {
   printJson,
   toProblemDocument,
+  type BrokenValue,
   type Finding,
   type LedgermanProblem,
   type Receipt,
@@ -20,6 +21,8 @@ export function formatProblem(problem: LedgermanProblem, width = 120): string {
   const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
   if (problem.code === 'unauthenticated' && !problem.detail.includes('ledgerman login'))
     lines.push('To sign in: ledgerman login URL --token-file FILE')
+  const { broken } = problem.facts as { broken?: BrokenValue[] }
+  if (broken?.length) lines.push('', indent(formatTable(['property', 'would be'], broken.map(brokenLine))))
   if (problem.code === 'record-changed') lines.push(...formatConflict(problem, width))
   const { receipt } = problem.facts as { receipt?: Receipt }
   if (receipt && receipt.steps.length > 1)
@@ -35,6 +38,10 @@ export function formatProblem(problem: LedgermanProblem, width = 120): string {
   const { candidates } = problem.facts as { candidates?: RecordValues[] }
   if (candidates) lines.push('', indent(formatRecords(candidates)))
   return lines.join('\n')
+}
+
+function brokenLine({ property, value, masked }: BrokenValue): string[] {
+  return [property, masked ? colors.dim('not shown') : formatValue(value)]
 }
 
 /** What was loaded, what is wanted and what is there now, side by side; what nobody knows is told as that. */

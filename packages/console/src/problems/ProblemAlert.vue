@@ -1,17 +1,23 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { isProblem, problemCatalogue } from '@ledgerman/contract'
+import { isProblem, problemCatalogue, type BrokenValue } from '@ledgerman/contract'
 
 const props = defineProps<{ problem: unknown }>()
 const shown = computed(() => {
   const { problem } = props
   if (problem === null || problem === undefined) return null
   if (isProblem(problem))
-    return { title: problemCatalogue[problem.code].title, code: problem.code, detail: problem.detail }
+    return {
+      title: problemCatalogue[problem.code].title,
+      code: problem.code,
+      detail: problem.detail,
+      broken: (problem.facts['broken'] as BrokenValue[] | undefined) ?? [],
+    }
   return {
     title: 'Something went wrong in this page',
     code: '',
     detail: problem instanceof Error ? problem.message : String(problem),
+    broken: [],
   }
 })
 </script>
@@ -27,7 +33,18 @@ const shown = computed(() => {
     data-test="problem"
   >
     <div>{{ shown.detail }}</div>
+    <ul v-if="shown.broken.length > 0" class="broken" data-test="broken">
+      <li v-for="each in shown.broken" :key="each.property">
+        {{ each.property }}: <span class="mono">{{ each.masked ? 'not shown' : String(each.value) }}</span>
+      </li>
+    </ul>
     <div v-if="shown.code" class="mono mt-1">{{ shown.code }}</div>
     <slot />
   </v-alert>
 </template>
+
+<style scoped>
+.broken {
+  padding-inline-start: 1.25rem;
+}
+</style>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { computed, onMounted, reactive, ref } from 'vue'
+import { computed, nextTick, onMounted, reactive, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { propertyFromText } from '@ledgerman/client'
 import { isProblem, type MappingInfo, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import { focusFirst, refusedProperties } from '../problems/refused-properties.js'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import type { FieldState } from './field-state.js'
 import PropertyField from './PropertyField.vue'
@@ -50,6 +51,12 @@ function errorOf(propertyName: string): [string, string][] {
   }
 }
 
+const marks = computed(() => refusedProperties(problem.value))
+watch(marks, (now) => {
+  const order = properties.value.map((each) => each.name).filter((each) => each in now)
+  void nextTick(() => focusFirst(order))
+})
+
 async function run(mode: RunMode) {
   isBusy.value = true
   problem.value = null
@@ -92,7 +99,7 @@ function leaveOut(propertyName: string) {
                 :property="property"
                 :loaded="null"
                 :is-edited="false"
-                :error="errors[property.name]"
+                :error="errors[property.name] ?? marks[property.name]"
                 is-new
               />
               <v-btn

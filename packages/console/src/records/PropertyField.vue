@@ -29,7 +29,7 @@ const zone = computed(() =>
 )
 const isLong = computed(() => isJson.value || (props.property.kind === 'text' && field.value.text.length > 70))
 const lockIcon = computed(() => (props.property.key ? mdiKeyVariant : mdiLockOutline))
-const lockReason = computed(() => (props.property.key ? 'Part of the key' : props.property.lockedBecause))
+const lockReason = computed(() => (props.property.key ? 'part of the key' : props.property.lockedBecause))
 const EXAMPLES: Record<string, string> = {
   date: '2026-03-01',
   time: '21:30:00',
@@ -76,7 +76,8 @@ function setNull() {
       tabindex="-1"
       variant="filled"
       :prepend-inner-icon="lockIcon"
-      :hint="lockReason ?? ''"
+      :hint="lockReason ? `Read-only: ${lockReason}` : ''"
+      :error-messages="error ? [error] : []"
       persistent-hint
       class="locked"
     />
@@ -86,7 +87,8 @@ function setNull() {
       :label="`${label}: ${field.isNull ? 'null' : field.text}`"
       color="primary"
       density="compact"
-      hide-details
+      :error-messages="error ? [error] : []"
+      hide-details="auto"
       @update:model-value="setText(String($event === true))"
     />
     <v-select
@@ -96,7 +98,8 @@ function setNull() {
       :label="label"
       :placeholder="placeholder"
       :persistent-placeholder="field.isNull"
-      hide-details
+      :error-messages="error ? [error] : []"
+      hide-details="auto"
       @update:model-value="setText(String($event))"
     />
     <ListField

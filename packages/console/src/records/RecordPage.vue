@@ -29,6 +29,7 @@ const {
   properties,
   pending,
   fieldErrors,
+  marks,
   receipt,
   problem,
   conflict,
@@ -102,7 +103,9 @@ function go(to: string | undefined) {
     <div class="d-flex align-center ga-2 mb-3">
       <v-btn :to="backToList" :prepend-icon="mdiArrowLeft" size="small" data-test="back">{{ name }}</v-btn>
       <h1 class="ml-2" data-test="title">{{ title }}</h1>
-      <span class="text-medium-emphasis">{{ mapping?.table }} · guard {{ guard ?? 'none' }}</span>
+      <span class="text-medium-emphasis"
+        >{{ mapping?.table }}<template v-if="loaded"> · guard {{ guard ?? 'none' }}</template></span
+      >
       <v-spacer />
       <v-btn size="small" :prepend-icon="mdiHelpCircleOutline" data-test="explain" @click="isExplaining = true"
         >Explain</v-btn
@@ -137,7 +140,7 @@ function go(to: string | undefined) {
               :property="property"
               :loaded="loaded[property.name]"
               :is-edited="form.isEdited(property)"
-              :error="fieldErrors[property.name]"
+              :error="fieldErrors[property.name] ?? marks[property.name]"
               @reset="form.reset(property)"
             />
           </v-card-text>
@@ -173,7 +176,7 @@ function go(to: string | undefined) {
                 ><v-icon :icon="mdiDeleteOutline"
               /></v-btn>
               <v-btn
-                v-if="session && includesRole(session.role, 'author')"
+                v-if="session && includesRole(session.role, 'writer')"
                 :disabled="!canRun"
                 title="To be committed together with changes of other records"
                 data-test="to-draft"

@@ -1,4 +1,4 @@
-import { computed, reactive, ref } from 'vue'
+import { computed, nextTick, reactive, ref, watch } from 'vue'
 import { toField, type FieldState } from './field-state.js'
 import { propertyFromText } from '@ledgerman/client'
 import {
@@ -15,6 +15,7 @@ import {
   type RunMode,
 } from '@ledgerman/contract'
 import { client } from '../client.js'
+import { focusFirst, refusedProperties } from '../problems/refused-properties.js'
 import { useDraft } from '../drafts/useDraft.js'
 
 /** A record that was changed after it was loaded: what is there now, and what the book knows of who changed it. */
@@ -48,6 +49,12 @@ export function useRecordForm() {
   const properties = computed(() => mapping.value?.properties ?? [])
   const pending = computed(() => properties.value.filter((property) => property.writable && isEdited(property)))
   const fieldErrors = computed(() => Object.fromEntries(pending.value.flatMap((property) => errorOf(property))))
+  /** What a refusal says of single properties. */
+  const marks = computed(() => refusedProperties(problem.value))
+  watch(marks, (now) => {
+    const order = properties.value.map(({ name }) => name).filter((name) => name in now)
+    void nextTick(() => focusFirst(order))
+  })
   const canRun = computed(
     () => pending.value.length > 0 && !isRemoved.value && Object.keys(fieldErrors.value).length === 0 && !isBusy.value,
   )
@@ -201,6 +208,7 @@ export function useRecordForm() {
     properties,
     pending,
     fieldErrors,
+    marks,
     receipt,
     problem,
     conflict,

@@ -2,6 +2,7 @@ import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import { toGuard } from '../mapping/guard-value.js'
+import { brokenValues } from './broken-values.js'
 import { describeKey } from './record-key.js'
 import type { KeyTexts } from '../mapping/mapping.js'
 import { shownRecord } from '../receipt/record-row.js'
@@ -62,8 +63,16 @@ interface Conflict {
   loaded: RecordValues
 }
 
-/** @param key of the record that breaks it, where it is one of several. */
-export function ruleBroken(mapping: Mapping, number: number, key?: RecordValues): LedgermanProblem {
+/**
+ * @param row the record as it would be, where that is known: texts in the order of the mapping's properties.
+ * @param key of the record that breaks it, where it is one of several.
+ */
+export function ruleBroken(
+  mapping: Mapping,
+  number: number,
+  row?: readonly (string | null)[] | null,
+  key?: RecordValues,
+): LedgermanProblem {
   const rule = mapping.rules[number - 1]
   const words = rule?.otherwise ?? 'A rule of the mapping is broken.'
   return new LedgermanProblem('rule-broken', key ? inRecord(words, key) : words, {
@@ -71,6 +80,7 @@ export function ruleBroken(mapping: Mapping, number: number, key?: RecordValues)
     mapping: mapping.name,
     rule: rule?.that,
     by: 'mapping',
+    ...(rule && row ? { broken: brokenValues(mapping, rule, row) } : {}),
     matched: 1,
   })
 }

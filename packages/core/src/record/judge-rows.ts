@@ -16,7 +16,7 @@ export function judgeRows({ mapping, step }: KeyedRun, rows: Rows['rows']): Keye
   const read = readKeyedRow(mapping, step.statement, row)
   if (!read.guardHolds || !read.asExpected) throw recordChanged(mapping, step, read.before ?? [], read.guardBefore)
   if (read.differs && !read.written) throw rowNotWritten(mapping)
-  if (read.brokenRule !== null) throw ruleBroken(mapping, read.brokenRule)
+  if (read.brokenRule !== null) throw ruleBroken(mapping, read.brokenRule, read.after)
   return read
 }
 

@@ -24,6 +24,7 @@ import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'
 import { guardBind } from '../mapping/guard-value.js'
 import { ruleBroken, rowNotWritten } from './change-problems.js'
+import { explainConstraint, explainRule } from './explain-broken.js'
 import { explainConflict, explainRemoved } from './explain-conflict.js'
 import type { KeyedStep, RunOptions } from './keyed-step.js'
 
@@ -166,6 +167,8 @@ export class KeyedRun {
     const guards = step.guard === 'any' ? [] : step.guard.guards
     if (problem.code === 'lock-timeout')
       return lockTimeout(problem, holders, target.limits.lockWaitMs, undefined, this.#elapsedMs)
+    if (problem.code === 'rule-broken') return explainRule(this, problem)
+    if (problem.code === 'constraint-broken') return explainConstraint(this, problem)
     if (problem.code === 'record-changed')
       return explainConflict(target, mapping, step.key, guards, problem, options.actor)
     if (problem.code === 'no-such-record' && guards.length > 0)

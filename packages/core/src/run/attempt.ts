@@ -220,8 +220,12 @@ export class Attempt {
       if (flag(first, 'leavesOut') === 'f') throw leavesNoneOut(step, matched)
       if (Number(flag(first, 'unwritten')) > 0) throw rowNotWritten(mapping).with({ step: step.no })
       const rule = flag(first, 'brokenRule')
-      if (rule !== null)
-        throw ruleBroken(mapping, Number(rule), 'isByWhere' in step ? keys[0] : undefined).with({ step: step.no })
+      if (rule !== null) {
+        const after = step.kind === 'remove' ? null : afterTexts(step, first, width)
+        throw ruleBroken(mapping, Number(rule), after, 'isByWhere' in step ? keys[0] : undefined).with({
+          step: step.no,
+        })
+      }
       if (step.as && step.kind !== 'remove')
         this.state.loaded.set(step.as, {
           mapping,

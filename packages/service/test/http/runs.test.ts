@@ -57,12 +57,20 @@ describe('runs over HTTP', () => {
     expect(list.body.entries).toMatchObject([{ id: committed.body.id, kind: 'run' }])
   })
 
-  it('are for writers where they are named, for authors where their steps are sent', async () => {
+  it('are for writers, and for authors where raw statements are sent', async () => {
     const { token } = (await service.client.addToken({ name: 'desk', role: 'writer' })) as { token: string }
     const steps = [{ change: 'programme', key: { code: `'P-101'` }, values: { priority: 1 } }]
     expect((await run({ ...move, mode: 'rehearse' }, {}, token)).status).toBe(200)
-    expect((await run({ mode: 'rehearse', steps }, {}, token)).body).toMatchObject({ status: 403, code: 'forbidden' })
-    expect((await run({ mode: 'rehearse', steps })).status).toBe(200)
+    expect((await run({ mode: 'rehearse', steps }, {}, token)).status).toBe(200)
+    const raw = [
+      ...steps,
+      { sql: `update programme set priority = 1 where code = 'P-101'`, changes: true, expect: 'one' },
+    ]
+    expect((await run({ mode: 'rehearse', steps: raw }, {}, token)).body).toMatchObject({
+      status: 403,
+      code: 'forbidden',
+    })
+    expect((await run({ mode: 'rehearse', steps: raw })).status).toBe(200)
   })
 
   it('refuse bad input in words that help', async () => {

@@ -1,0 +1,22 @@
+import { isProblem, type BrokenValue } from '@ledgerman/contract'
+
+/** The properties that a refusal speaks of, each with what its field says: what breaks a rule, or that it is meant. */
+export function refusedProperties(problem: unknown): Record<string, string> {
+  if (!isProblem(problem)) return {}
+  const { broken = [], properties = [] } = problem.facts as { broken?: BrokenValue[]; properties?: string[] }
+  const words = problem.code === 'rule-broken' ? 'breaks the rule' : 'refused'
+  return Object.fromEntries([
+    ...properties.map((name) => [name, `Refused: ${problem.code}`] as const),
+    ...broken.map(({ property, value, masked }) => [property, masked ? words : `${String(value)} ${words}`] as const),
+  ])
+}
+
+/** Brings the reader to the first field of a form that is marked. */
+export function focusFirst(names: readonly string[]): void {
+  for (const name of names) {
+    const field = document.querySelector<HTMLElement>(
+      `[data-test="property-${CSS.escape(name)}"] :is(input, textarea):not([readonly])`,
+    )
+    if (field) return field.focus()
+  }
+}
