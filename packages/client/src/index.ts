@@ -1,3 +1,5 @@
+export { isProblem, LedgermanProblem } from '@ledgerman/contract'
+export type { ProblemCode } from '@ledgerman/contract'
 export { LedgermanClient } from './ledgerman-client.js'
 export { TargetClient } from './target-client.js'
 export { BookClient } from './book-client.js'

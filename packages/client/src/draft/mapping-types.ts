@@ -15,15 +15,15 @@ const KINDS: Record<string, string> = {
 export function typesOfMappings(mappings: readonly MappingInfo[]): string {
   const interfaces = mappings.map(
     (mapping) =>
-      `/** ${mapping.table}, revision ${mapping.revision}. */\nexport interface ${typeName(mapping.name)} {\n${(mapping.properties ?? []).map(member).join('')}}\n`,
+      `/** ${mapping.table}, revision ${mapping.revision}. */\nexport interface ${typeName(mapping.name)} {\n${(mapping.properties ?? []).map((property) => member(property, mapping)).join('')}}\n`,
   )
   const list = mappings.map(({ name }) => `  ${name}: ${typeName(name)}\n`).join('')
   return `${interfaces.join('\n')}\n/** Every mapping's record, by its name. */\nexport type Records = {\n${list}}\n`
 }
 
-function member(property: PropertyInfo): string {
+function member(property: PropertyInfo, { definition }: MappingInfo): string {
   const isFixed = property.writable || property.addable ? '' : 'readonly '
-  return `  ${isFixed}${property.name}: ${typeOf(property)}${property.nullable ? ' | null' : ''}\n`
+  return `  ${isFixed}${property.name}: ${definition.properties[property.name]?.type ?? typeOf(property)}${property.nullable ? ' | null' : ''}\n`
 }
 
 function typeOf({ kind, choices, element }: PropertyInfo): string {

@@ -30,7 +30,12 @@ async function open() {
     const [ofMappings, ofTransactions] = await Promise.all([api.mappings(), api.transactions()])
     mappings.value = ofMappings.map(({ name }) => name)
     transactions.value = ofTransactions.map(({ name }) => name)
-    chosen.value = { mappings: [...mappings.value], transactions: [...transactions.value] }
+    const { mapping, transaction } = route.query
+    const isNamed = typeof mapping === 'string' || typeof transaction === 'string'
+    chosen.value = {
+      mappings: mappings.value.filter((name) => !isNamed || name === mapping),
+      transactions: transactions.value.filter((name) => !isNamed || name === transaction),
+    }
   } catch (error) {
     problem.value = error
   }

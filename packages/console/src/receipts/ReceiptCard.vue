@@ -11,7 +11,7 @@ const props = defineProps<{ receipt: Receipt; isEntry?: boolean }>()
 const headline = computed(
   () =>
     ({
-      rehearsed: { title: 'Rehearsed. Nothing was kept.', color: 'secondary', icon: mdiFlaskOutline },
+      rehearsed: { title: 'Rehearsed, rolled back.', color: 'secondary', icon: mdiFlaskOutline },
       committed: { title: 'Committed', color: 'success', icon: mdiCheckCircle },
       refused: { title: 'Refused. Nothing was changed.', color: 'error', icon: mdiCloseCircle },
     })[props.receipt.outcome],
@@ -30,6 +30,13 @@ const remarks = computed(() => [
   ),
   ...(props.receipt.notShown ?? []).map((words) => `Not shown: ${words}`),
 ])
+/** Where the same stands as data-access code: the function of its transaction, or of its mapping. */
+const asCode = computed(() => {
+  const { target, transaction, steps } = props.receipt
+  const mapping = steps[0]?.mapping
+  if (transaction !== null) return { name: 'code', params: { target }, query: { transaction } }
+  return mapping && steps.length === 1 ? { name: 'code', params: { target }, query: { mapping } } : null
+})
 const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
 </script>
 
@@ -45,6 +52,7 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
           :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }"
           >entry in the book</router-link
         >
+        <router-link v-if="asCode" :to="asCode" class="ml-2" data-test="as-code">as TypeScript</router-link>
       </v-card-subtitle>
     </v-card-item>
     <v-card-text v-if="remarks.length > 0" data-test="remarks">

@@ -1,27 +1,59 @@
 <script setup lang="ts">
+import { mdiContentCopy } from '@mdi/js'
 import { computed, ref } from 'vue'
-import type { StepReceipt } from '@ledgerman/contract'
+import { restyle, type PlaceholderStyle, type StepReceipt } from '@ledgerman/contract'
 import ValueText from './ValueText.vue'
 
 /** A statement and its bound values: what it comes to, and, when asked for, all that was run. */
 const props = defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds' | 'short'> }>()
 
 const isWhole = ref(false)
-const shown = computed(() => (isWhole.value ? props.step : (props.step.short ?? props.step)))
+const style = ref<PlaceholderStyle>('dollar')
+const shown = computed(() => restyle(isWhole.value ? props.step : (props.step.short ?? props.step), style.value))
+/** How programs in other languages write the place of a value. */
+const STYLES = [
+  { value: 'dollar', title: '$1' },
+  { value: 'question', title: '?' },
+  { value: 'colon', title: ':name' },
+  { value: 'percent', title: '%s' },
+  { value: 'percent-named', title: '%(name)s' },
+  { value: 'at', title: '@name' },
+] as const
+const isCopied = ref(false)
+
+async function copy() {
+  await navigator.clipboard.writeText(shown.value.statement)
+  isCopied.value = true
+  setTimeout(() => (isCopied.value = false), 1500)
+}
 </script>
 
 <template>
   <div>
     <pre class="mono statement" data-test="statement" tabindex="0">{{ shown.statement }}</pre>
-    <div v-if="step.short" class="d-flex align-start ga-4 mt-1 mb-3">
-      <ul v-if="!isWhole" class="around text-medium-emphasis" data-test="around">
+    <div class="d-flex align-start ga-2 mt-1 mb-3">
+      <ul v-if="step.short && !isWhole" class="around text-medium-emphasis" data-test="around">
         <li v-for="words in step.short.around" :key="words">{{ words }}</li>
       </ul>
-      <p v-else class="text-medium-emphasis around">All that was run: it finds, judges, writes and books.</p>
+      <p v-else-if="step.short" class="text-medium-emphasis around">
+        All that was run: it finds, judges, writes and books.
+      </p>
       <v-spacer />
-      <v-btn size="small" variant="text" data-test="whole-statement" @click="isWhole = !isWhole">
+      <v-btn v-if="step.short" size="small" variant="text" data-test="whole-statement" @click="isWhole = !isWhole">
         {{ isWhole ? 'Short form' : 'Whole statement' }}
       </v-btn>
+      <v-select
+        v-model="style"
+        :items="STYLES"
+        label="Placeholders"
+        density="compact"
+        hide-details
+        class="styles"
+        data-test="style"
+      />
+      <v-btn size="small" variant="text" :prepend-icon="mdiContentCopy" data-test="copy-statement" @click="copy">{{
+        isCopied ? 'Copied' : 'Copy'
+      }}</v-btn>
     </div>
     <v-table v-if="shown.binds.length > 0" density="compact" data-test="binds">
       <thead>
@@ -34,7 +66,7 @@ const shown = computed(() => (isWhole.value ? props.step : (props.step.short ?? 
       </thead>
       <tbody>
         <tr v-for="bind in shown.binds" :key="bind.position">
-          <td class="mono">${{ bind.position }}</td>
+          <td class="mono">{{ style === 'dollar' ? `$${bind.position}` : bind.position }}</td>
           <td>{{ bind.name }}</td>
           <td class="mono"><ValueText :value="bind.value" /></td>
           <td class="text-medium-emphasis">{{ bind.type }}</td>
@@ -51,6 +83,9 @@ const shown = computed(() => (isWhole.value ? props.step : (props.step.short ?? 
   padding: 12px;
   border-radius: 4px;
   background: rgba(var(--v-theme-on-surface), 0.05);
+}
+.styles {
+  max-width: 9rem;
 }
 .around {
   font-size: 0.8125rem;

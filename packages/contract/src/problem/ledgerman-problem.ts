@@ -1,3 +1,5 @@
+import type { Receipt } from '../receipt/receipt.js'
+import type { RecordValues } from '../http/records.js'
 import type { ProblemCode } from './catalogue.js'
 
 /** Facts a problem carries beside its code and detail: names, positions, values. Never a sensitive value. */
@@ -8,6 +10,19 @@ export type ProblemFacts = Record<string, unknown>
  */
 export class LedgermanProblem extends Error {
   override readonly name = 'LedgermanProblem'
+  // The members that callers ask for most; each is there where docs/refusals.md says so of the code.
+  declare readonly yours?: RecordValues
+  declare readonly current?: RecordValues
+  declare readonly loaded?: RecordValues
+  declare readonly overlap?: string[] | null
+  declare readonly guard?: string | null
+  declare readonly matched?: number
+  declare readonly expected?: unknown
+  declare readonly where?: string
+  declare readonly properties?: string[]
+  declare readonly broken?: { property: string; value: unknown; masked?: true }[]
+  declare readonly findings?: { where: string; message: string }[]
+  declare readonly receipt?: Receipt
 
   constructor(
     readonly code: ProblemCode,
@@ -16,6 +31,9 @@ export class LedgermanProblem extends Error {
     options?: ErrorOptions,
   ) {
     super(`${code}: ${detail}`, options)
+    // What the documents call `yours` is `error.yours`; not enumerable, so that an error is not printed with all of it twice.
+    for (const [name, value] of Object.entries(facts))
+      if (!(name in this)) Object.defineProperty(this, name, { value, configurable: true })
   }
 
   /** The same problem with more facts, for a caller that knows more about where it happened. */
