@@ -5,6 +5,7 @@ import {
   type BookPrepared,
   type ChangedRecord,
   type CodeFile,
+  type Adoption,
   type CodeInput,
   type CodeProof,
   type DefinitionsInput,
@@ -368,6 +369,12 @@ export class TargetClient {
   async review(input: ReviewInput): Promise<Review> {
     const request = { method: 'POST' as const, body: input, timeLimitMs: REVIEW_LIMIT_MS }
     return (await this.#http.send<Review>(`${this.#path}/review`, request)).body
+  }
+
+  /** Makes transactions of the functions in files that change records; nothing is published. */
+  async adopt(input: ReviewInput): Promise<Adoption> {
+    const request = { method: 'POST' as const, body: input, timeLimitMs: REVIEW_LIMIT_MS }
+    return (await this.#http.send<Adoption>(`${this.#path}/review/adoption`, request)).body
   }
 
   /** The tables as a review without a database needs them. */

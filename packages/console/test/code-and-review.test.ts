@@ -49,6 +49,23 @@ it("code of one's own is dropped, and what is wrong stands beside its lines", as
   await page.getByText('Nothing was found').waitFor()
 }, 60_000)
 
+it('a finding is put right with one click, and a function adopted as a transaction', async () => {
+  await go('review')
+  await page.locator('.cm-content').fill('update block set assigned_to = 3 where slot = null and id = 5')
+  await page.click('[data-test=review]')
+  await page.locator('[data-test=put-right]').first().click()
+  await page.locator('.cm-content', { hasText: 'slot is null and id = 5' }).waitFor()
+  await page.locator('[data-test=finding]', { hasText: 'null-comparison' }).waitFor({ state: 'detached' })
+  await page.click('[data-test=adopt]')
+  const adopted = open('adoption')
+  await adopted.locator('pre', { hasText: 'change: block' }).waitFor()
+  await page.click('[data-test=publish-adopted]')
+  await adopted.getByText('published: open it').waitFor()
+  expect((await console.service.client.target('observatory').transactions()).map(({ name }) => name)).toContain(
+    'line-1',
+  )
+}, 60_000)
+
 it('a record is shown as it was once something was done to it', async () => {
   const target = console.service.client.target('observatory')
   for (const hoursLeft of ['14.50', '12.25'])

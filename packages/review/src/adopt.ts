@@ -71,7 +71,10 @@ function stepOf(
   const facts = 'statements' in parsed ? parsed.statements[0] : undefined
   const target = facts?.target
   if (!facts || !target || facts.tables.length > 1 || facts.hasReturning) return undefined
-  const mapping = mappings.find(({ table }) => table === `${target.schema ?? 'public'}.${target.name}`)
+  // Of several the widest: the others are forms for one purpose.
+  const [mapping] = mappings
+    .filter(({ table }) => table === `${target.schema ?? 'public'}.${target.name}`)
+    .sort((one, other) => other.properties.length - one.properties.length)
   if (!mapping) return undefined
   const writer = new ExpressionWriter(mapping, names)
   if (facts.kind === 'insert') return insertStep(facts, mapping, writer)

@@ -1,3 +1,5 @@
+export { adoptFunctions } from './adopt-functions.js'
+export type { AdoptedFunction } from './adopt-functions.js'
 export { adoptStatements } from './adopt.js'
 export type { AdoptedTransaction, AdoptingMapping } from './adopt.js'
 export { loadSqlGrammar } from './sql/statement-facts.js'

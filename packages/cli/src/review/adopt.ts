@@ -2,7 +2,7 @@ import { existsSync, mkdirSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import colors from 'picocolors'
 import type { Command } from 'commander'
-import { isProblem, type Review, type ReviewedStatement } from '@ledgerman/contract'
+import { isProblem, type Review } from '@ledgerman/contract'
 import { stringify } from 'yaml'
 import type { CommandContext } from '../command-context.js'
 import { loadReview } from './load-review.js'
@@ -16,7 +16,7 @@ interface Adopted {
 
 /** Writes a transaction for the statements of each function that changes records, and has it checked against the target. */
 export async function adoptAll(context: CommandContext, command: Command, dir: string, review: Review): Promise<void> {
-  const { adoptStatements, loadSqlGrammar } = await loadReview()
+  const { adoptFunctions, loadSqlGrammar } = await loadReview()
   await loadSqlGrammar()
   const target = await context.target(command)
   const mappings = await Promise.all((await target.mappings()).map(({ name }) => target.mapping(name)))
@@ -28,14 +28,9 @@ export async function adoptAll(context: CommandContext, command: Command, dir: s
     properties: properties ?? [],
   }))
   mkdirSync(dir, { recursive: true })
-  const taken = new Set<string>()
   const adopted: Adopted[] = []
-  for (const [from, statements] of byFunction(review.statements)) {
-    const name = freeName(from.split(':').at(-1) ?? '', taken)
-    const transaction = adoptStatements(name, statements, adopting)
-    if (!transaction) continue
-    taken.add(name)
-    const file = join(dir, `${name}.yaml`)
+  for (const { from, transaction } of adoptFunctions(review.statements, adopting)) {
+    const file = join(dir, `${transaction.transaction}.yaml`)
     const source = stringify(transaction, { lineWidth: 120 })
     const problem = await target.publish([{ source }], { check: true }).then(
       () => null,
@@ -52,28 +47,6 @@ export async function adoptAll(context: CommandContext, command: Command, dir: s
   }
   context.print(command, { adopted }, () => format(dir, adopted))
   if (adopted.some(({ problem }) => problem !== null)) process.exitCode = 6
-}
-
-/** Statements by the function they stand in; of SQL files each by itself. */
-function byFunction(statements: readonly ReviewedStatement[]): Map<string, ReviewedStatement[]> {
-  const groups = new Map<string, ReviewedStatement[]>()
-  for (const statement of statements) {
-    const key = `${statement.path}:${statement.function ?? `line ${statement.line}`}`
-    groups.set(key, [...(groups.get(key) ?? []), statement])
-  }
-  return groups
-}
-
-function freeName(name: string, taken: ReadonlySet<string>): string {
-  const plain =
-    name
-      .replace(/([a-z0-9])([A-Z])/g, '$1-$2')
-      .replace(/[^A-Za-z0-9]+/g, '-')
-      .replace(/^-+|-+$/g, '')
-      .toLowerCase() || 'adopted'
-  let free = /^[a-z]/.test(plain) ? plain : `adopted-${plain}`
-  for (let number = 2; taken.has(free); number++) free = `${plain}-${number}`
-  return free
 }
 
 function format(dir: string, adopted: readonly Adopted[]): string {

@@ -2,10 +2,11 @@
 import { mdiFileSearchOutline, mdiUpload } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import type { Review, ReviewFinding } from '@ledgerman/contract'
+import type { Adoption, Review, ReviewFinding } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import { guessLanguage, LANGUAGES } from './guess-language.js'
+import { applyEdit, editFor } from './put-right.js'
 import SourceView from './SourceView.vue'
 
 /** Code that one already has: pasted or dropped, with what is wrong beside its lines. */
@@ -53,6 +54,50 @@ async function run() {
   }
 }
 
+/** Puts one finding right in the text, and looks again. */
+async function putRight(finding: ReviewFinding) {
+  const edit = review.value && editFor(current.value.text, finding, review.value)
+  const file = files.value[at.value]
+  if (!edit || !file) return
+  file.text = applyEdit(file.text, edit)
+  await run()
+}
+
+function canPutRight(finding: ReviewFinding): boolean {
+  return (
+    finding.accepted === undefined &&
+    review.value !== null &&
+    editFor(current.value.text, finding, review.value) !== undefined
+  )
+}
+
+const adoption = ref<Adoption['adopted'] | null>(null)
+const published = ref<string[]>([])
+
+/** Makes transactions of the functions in these files. */
+async function adopt() {
+  isBusy.value = true
+  problem.value = null
+  try {
+    const given = files.value.filter(({ text }) => text.trim() !== '')
+    adoption.value = (await client.target(target.value).adopt({ files: given })).adopted
+  } catch (error) {
+    problem.value = error
+  } finally {
+    isBusy.value = false
+  }
+}
+
+async function publish(name: string, source: string) {
+  problem.value = null
+  try {
+    await client.target(target.value).publish([{ source }])
+    published.value.push(name)
+  } catch (error) {
+    problem.value = error
+  }
+}
+
 function countOf(path: string): number {
   return review.value?.findings.filter((each) => each.path === path && each.accepted === undefined).length ?? 0
 }
@@ -80,6 +125,7 @@ function show(finding: ReviewFinding) {
           @change="drop(($event.target as HTMLInputElement).files)"
         />
       </v-btn>
+      <v-btn size="small" :disabled="isBusy || review === null" data-test="adopt" @click="adopt">Adopt</v-btn>
       <v-btn
         size="small"
         color="primary"
@@ -92,6 +138,38 @@ function show(finding: ReviewFinding) {
       >
     </div>
     <ProblemAlert :problem="problem" class="mb-3" />
+    <v-dialog :model-value="adoption !== null" max-width="760" scrollable @update:model-value="adoption = null">
+      <v-card title="Adopt as transactions" data-test="adoption">
+        <v-card-text>
+          <p v-if="adoption?.length === 0">No function here changes records.</p>
+          <div v-for="each in adoption ?? []" :key="each.name" class="mb-4">
+            <div class="d-flex align-center ga-2 mb-1">
+              <strong>{{ each.name }}</strong>
+              <span class="text-medium-emphasis">from {{ each.from }}</span>
+              <v-spacer />
+              <router-link
+                v-if="published.includes(each.name)"
+                :to="{ name: 'transactions', params: { target, transaction: each.name } }"
+                >published: open it</router-link
+              >
+              <v-btn
+                v-else
+                size="small"
+                :disabled="each.problem !== null"
+                data-test="publish-adopted"
+                @click="publish(each.name, each.source)"
+                >Publish</v-btn
+              >
+            </div>
+            <p v-if="each.problem" class="text-error mb-1">Does not fit: {{ each.problem }}</p>
+            <div class="yaml">
+              <pre class="mono">{{ each.source }}</pre>
+            </div>
+          </div>
+        </v-card-text>
+        <v-card-actions><v-spacer /><v-btn @click="adoption = null">Close</v-btn></v-card-actions>
+      </v-card>
+    </v-dialog>
     <div class="d-flex ga-2 mb-2 align-center">
       <v-select
         v-if="files.length === 1 && current.path.startsWith('pasted.')"
@@ -146,6 +224,9 @@ function show(finding: ReviewFinding) {
           <div class="text-body-2">{{ each.message }}</div>
           <div class="text-medium-emphasis text-body-2">{{ each.accepted ?? each.why }}</div>
           <pre v-if="each.instead" class="mono instead">{{ each.instead }}</pre>
+          <v-btn v-if="canPutRight(each)" size="x-small" class="mt-1" data-test="put-right" @click.stop="putRight(each)"
+            >Put right</v-btn
+          >
         </v-card>
       </div>
     </div>
@@ -163,6 +244,10 @@ function show(finding: ReviewFinding) {
   overflow: hidden;
 }
 .findings {
+  overflow: auto;
+}
+.yaml {
+  max-height: 300px;
   overflow: auto;
 }
 .instead {

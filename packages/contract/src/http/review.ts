@@ -107,6 +107,21 @@ export const reviewCatalogue = z
   })
   .meta({ id: 'ReviewCatalogue' })
 
+/** The transactions that functions became, each as its file would say it. */
+export const adoption = z
+  .strictObject({
+    adopted: z.array(
+      z.strictObject({
+        from: z.string().describe('The path, and the function or the line.'),
+        name: z.string(),
+        source: z.string().describe('The definition in YAML.'),
+        problem: z.string().nullable().describe('What does not fit; null where it can be published.'),
+      }),
+    ),
+  })
+  .meta({ id: 'Adoption' })
+
+export type Adoption = z.output<typeof adoption>
 export type ReviewInput = z.output<typeof reviewInput>
 export type ReviewFinding = z.output<typeof reviewFinding>
 export type ReviewedStatement = z.output<typeof reviewedStatement>

@@ -1,4 +1,5 @@
 import {
+  adoption,
   isProblem,
   LedgermanProblem,
   review as reviewSchema,
@@ -6,9 +7,12 @@ import {
   reviewInput,
   type ReviewInput,
 } from '@ledgerman/contract'
-import type { Target } from '@ledgerman/core'
-import { reviewFiles, toSarif } from '@ledgerman/review'
+import type { Mapping, Target } from '@ledgerman/core'
+import { adoptFunctions, loadSqlGrammar, reviewFiles, toSarif } from '@ledgerman/review'
+import { stringify } from 'yaml'
 import type { z } from 'zod'
+import { checkDefinitions } from '../definitions/check-definitions.js'
+import { readDefinitions } from '../definitions/read-definition.js'
 import { defineRoute, type Call } from '../http/route.js'
 import { liveCatalogue } from '../review/live-catalogue.js'
 import type { Services } from './services.js'
@@ -45,6 +49,29 @@ export function reviewRoutes({ targets }: Services) {
         return { status: 200, body: review }
       },
     }),
+    defineRoute<z.ZodType, ReviewInput>({
+      method: 'post',
+      path: '/v1/targets/{target}/review/adoption',
+      role: 'author',
+      summary: 'Make transactions of the functions in files that change records, and check each against the target.',
+      body: { 'application/json': { schema: reviewInput } },
+      replies: { 200: { description: 'A definition for each function; nothing is published.', schema: adoption } },
+      problems: ['media-type', 'too-large', 'cancelled'],
+      longestMs: LONGEST_MS,
+      handle: async (call) => {
+        const target = targets.get(call.params['target'] ?? '')
+        const catalogue = await catalogueOf(target, call)
+        const { files, placeholders } = call.body
+        const { statements } = await reviewFiles(files, { catalogue, placeholders })
+        await loadSqlGrammar()
+        const adopted = []
+        for (const { from, transaction } of adoptFunctions(statements, await adopting(target))) {
+          const source = stringify(transaction, { lineWidth: 120 })
+          adopted.push({ from, name: transaction.transaction, source, problem: await problemOf(target, source) })
+        }
+        return { status: 200, body: { adopted } }
+      },
+    }),
     defineRoute({
       method: 'get',
       path: '/v1/targets/{target}/review/catalogue',
@@ -58,7 +85,29 @@ export function reviewRoutes({ targets }: Services) {
     }),
   ]
 
+  /** The published mappings that fit, as an adopted statement needs them. */
+  async function adopting(target: Target) {
+    return (await fittingMappings(target)).map(({ name, table, key, definition, properties }) => ({
+      name,
+      table: table.path,
+      key: key.map((property) => property.name),
+      guard: definition.guard,
+      properties: properties.map((property) => ({ name: property.name, column: property.column.name })),
+    }))
+  }
+
+  /** What of a definition does not fit the target; null where nothing does not. */
+  async function problemOf(target: Target, source: string): Promise<string | null> {
+    const { definitions: read, findings: unread } = readDefinitions(source, null)
+    const findings = unread.length > 0 ? unread : await checkDefinitions(targets, target, read)
+    return findings.length === 0 ? null : findings.map(({ where, message }) => `${where}: ${message}`).join(' ')
+  }
+
   async function catalogueOf(target: Target, call: Pick<Call, 'gone'>) {
+    return liveCatalogue(target, await fittingMappings(target), call.gone())
+  }
+
+  async function fittingMappings(target: Target): Promise<Mapping[]> {
     const published = await targets.mappings.list(target.name)
     const mappings = await Promise.all(
       published.map((revision) =>
@@ -69,11 +118,7 @@ export function reviewRoutes({ targets }: Services) {
         }),
       ),
     )
-    return liveCatalogue(
-      target,
-      mappings.filter((mapping) => mapping !== undefined),
-      call.gone(),
-    )
+    return mappings.filter((mapping) => mapping !== undefined)
   }
 }
 

@@ -1,0 +1,46 @@
+import type { ReviewedStatement } from '@ledgerman/contract'
+import { adoptStatements, type AdoptedTransaction, type AdoptingMapping } from './adopt.js'
+
+/** A function whose statements became a transaction. */
+export interface AdoptedFunction {
+  /** Where it stands: its path and its name, or its line. */
+  from: string
+  transaction: AdoptedTransaction
+}
+
+/** Makes a transaction of the statements of each function that changes records. `loadSqlGrammar` has to have been awaited. */
+export function adoptFunctions(
+  statements: readonly ReviewedStatement[],
+  mappings: readonly AdoptingMapping[],
+): AdoptedFunction[] {
+  const taken = new Set<string>()
+  return [...byFunction(statements)].flatMap(([from, own]) => {
+    const name = freeName(from.split(':').at(-1) ?? '', taken)
+    const transaction = adoptStatements(name, own, mappings)
+    if (!transaction) return []
+    taken.add(name)
+    return [{ from, transaction }]
+  })
+}
+
+/** Statements by the function they stand in; of SQL files each on its own. */
+function byFunction(statements: readonly ReviewedStatement[]): Map<string, ReviewedStatement[]> {
+  const groups = new Map<string, ReviewedStatement[]>()
+  for (const statement of statements) {
+    const key = `${statement.path}:${statement.function ?? `line ${statement.line}`}`
+    groups.set(key, [...(groups.get(key) ?? []), statement])
+  }
+  return groups
+}
+
+function freeName(name: string, taken: ReadonlySet<string>): string {
+  const plain =
+    name
+      .replace(/([a-z0-9])([A-Z])/g, '$1-$2')
+      .replace(/[^A-Za-z0-9]+/g, '-')
+      .replace(/^-+|-+$/g, '')
+      .toLowerCase() || 'adopted'
+  let free = /^[a-z]/.test(plain) ? plain : `adopted-${plain}`
+  for (let number = 2; taken.has(free); number++) free = `${plain}-${number}`
+  return free
+}
