@@ -27,7 +27,7 @@ const ledgerman = (...words) => {
 await page.goto(url)
 await page.fill('input[name=token]', token)
 await page.click('button[type=submit]')
-await page.locator('[data-test=records] tbody tr').first().waitFor()
+await page.locator('[data-test=attention]').waitFor()
 await page.goto(`${url}/t/observatory/records/programme`)
 await page.locator('[data-test=records] tbody tr').first().waitFor()
 await shoot('records')

@@ -6,6 +6,7 @@ import {
   type ChangedRecord,
   type CodeFile,
   type Adoption,
+  type Overview,
   type CodeInput,
   type CodeProof,
   type DefinitionsInput,
@@ -162,6 +163,11 @@ export class TargetClient {
   /** A run that may still be going on. @throws LedgermanProblem not-found */
   async runState(id: string): Promise<RunState> {
     return (await this.#http.send<RunState>(`${this.#path}/runs/${encodeURIComponent(id)}`)).body
+  }
+
+  /** What needs attention, and what the newest entries add up to. */
+  async overview(): Promise<Overview> {
+    return (await this.#http.send<Overview>(`${this.#path}/overview`)).body
   }
 
   /** Drills runs in a scratch database, and is told how far that is. */

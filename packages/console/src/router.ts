@@ -6,6 +6,7 @@ export const router = createRouter({
   routes: [
     { path: '/sign-in', name: 'sign-in', component: () => import('./session/SignInPage.vue') },
     { path: '/', name: 'home', component: () => import('./targets/HomePage.vue') },
+    { path: '/t/:target', name: 'overview', component: () => import('./overview/OverviewPage.vue') },
     { path: '/t/:target/records/:mapping?', name: 'records', component: () => import('./records/RecordsPage.vue') },
     { path: '/t/:target/records/:mapping/:key', name: 'record', component: () => import('./records/RecordPage.vue') },
     { path: '/t/:target/add/:mapping', name: 'add', component: () => import('./records/AddPage.vue') },
@@ -26,6 +27,12 @@ export const router = createRouter({
     { path: '/t/:target/review', name: 'review', component: () => import('./review/ReviewPage.vue') },
     { path: '/t/:target/book', name: 'book', component: () => import('./book/BookPage.vue') },
     { path: '/t/:target/book/:entry', name: 'entry', component: () => import('./book/EntryPage.vue') },
+    // An address that leads nowhere keeps the target and its menu.
+    {
+      path: '/t/:target/:rest(.*)*',
+      name: 'nowhere-here',
+      component: () => import('./problems/NowherePage.vue'),
+    },
     { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./problems/NowherePage.vue') },
   ],
   // Back leads to the same place in a list.

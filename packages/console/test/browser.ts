@@ -30,7 +30,7 @@ export async function openConsole(): Promise<OpenConsole> {
       await page.goto(service.url)
       await page.fill('input[name=token]', service.token)
       await page.click('button[type=submit]')
-      await page.locator('[data-test=records] tbody tr').first().waitFor()
+      await page.locator('[data-test=attention]').waitFor()
       return page
     },
     async close() {

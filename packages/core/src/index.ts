@@ -55,6 +55,7 @@ export { confirmRun } from './run/confirm-run.js'
 export { runPlan } from './run/run-plan.js'
 export type { RunRequest, RunResult } from './run/run-request.js'
 export type { Evidence } from './run/evidence.js'
+export { bookOverview } from './book/overview.js'
 export { findReplay } from './book/find-replay.js'
 export type { BookedRequest } from './book/book-run.js'
 

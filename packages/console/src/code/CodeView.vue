@@ -13,6 +13,8 @@ let view: EditorView | undefined
 
 onMounted(() => {
   view = new EditorView({ parent: host.value as HTMLElement, state: stateOf(props.text) })
+  // What scrolls can be reached with the keyboard.
+  view.scrollDOM.tabIndex = 0
 })
 onBeforeUnmount(() => view?.destroy())
 watch(

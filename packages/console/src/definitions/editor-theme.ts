@@ -4,10 +4,11 @@ import { EditorView } from '@codemirror/view'
 export const editorTheme = EditorView.theme({
   '&': { backgroundColor: 'rgb(var(--v-theme-surface))', color: 'rgb(var(--v-theme-on-surface))' },
   '.cm-content': { caretColor: 'rgb(var(--v-theme-on-surface))' },
+  '.cm-placeholder': { color: 'rgba(var(--v-theme-on-surface), 0.72)' },
   '.cm-scroller': { fontFamily: 'inherit' },
   '.cm-gutters': {
     backgroundColor: 'rgba(var(--v-theme-on-surface), 0.04)',
-    color: 'rgba(var(--v-theme-on-surface), 0.5)',
+    color: 'rgba(var(--v-theme-on-surface), 0.72)',
     border: 'none',
   },
   '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'rgba(var(--v-theme-primary), 0.08)' },

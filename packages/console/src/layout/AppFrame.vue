@@ -12,10 +12,11 @@ import {
   mdiThemeLightDark,
   mdiTimerSand,
   mdiTrayFull,
+  mdiViewDashboardOutline,
 } from '@mdi/js'
 import { computed, onMounted } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { useTheme } from 'vuetify'
+import { useDisplay, useTheme } from 'vuetify'
 import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
 import { useTargets } from '../targets/useTargets.js'
@@ -23,6 +24,7 @@ import { rememberTheme } from '../theme.js'
 
 /** The pages of a target: a link to the first route, which is marked on all of them. */
 const PAGES: { title: string; icon: string; routes: string[] }[] = [
+  { title: 'Overview', icon: mdiViewDashboardOutline, routes: ['overview'] },
   { title: 'Records', icon: mdiTableEdit, routes: ['records', 'record', 'add', 'change-all', 'from-file'] },
   { title: 'Transactions', icon: mdiPlaylistCheck, routes: ['transactions'] },
   { title: 'Jobs', icon: mdiTrayFull, routes: ['jobs', 'job'] },
@@ -37,6 +39,9 @@ const PAGES: { title: string; icon: string; routes: string[] }[] = [
 const route = useRoute()
 const router = useRouter()
 const theme = useTheme()
+const { width } = useDisplay()
+/** From here down the pages need the width more than the menu does its words. */
+const isNarrow = computed(() => width.value < 1000)
 const { session, signOut } = useSession()
 const { targets, refresh } = useTargets()
 const target = computed(() => String(route.params['target'] ?? ''))
@@ -55,7 +60,7 @@ const pages = computed(() =>
 onMounted(() => void refresh().catch(() => undefined))
 
 function choose(name: string | null) {
-  if (name !== null) void router.push({ name: 'records', params: { target: name } })
+  if (name !== null) void router.push({ name: 'overview', params: { target: name } })
 }
 
 function switchTheme() {
@@ -117,8 +122,8 @@ async function leave() {
       ><v-icon :icon="mdiLogout"
     /></v-btn>
   </v-app-bar>
-  <v-navigation-drawer permanent width="170">
-    <v-list v-if="target" nav density="compact">
+  <v-navigation-drawer permanent width="170" :rail="isNarrow">
+    <v-list v-if="target" nav density="compact" role="navigation" aria-label="Pages">
       <v-list-item
         v-for="page in pages"
         :key="page.title"
@@ -126,6 +131,7 @@ async function leave() {
         :active="page.isActive"
         :prepend-icon="page.icon"
         :title="page.title"
+        :aria-label="page.title"
       />
     </v-list>
   </v-navigation-drawer>

@@ -4,7 +4,7 @@ import { isProblem, type BrokenValue } from '@ledgerman/contract'
 export function refusedProperties(problem: unknown): Record<string, string> {
   if (!isProblem(problem)) return {}
   const { broken = [], properties = [] } = problem.facts as { broken?: BrokenValue[]; properties?: string[] }
-  const words = problem.code === 'rule-broken' ? 'breaks the rule' : 'refused'
+  const words = problem.code === 'rule-broken' ? 'breaks the rule' : 'breaks the constraint'
   return Object.fromEntries([
     ...properties.map((name) => [name, `Refused: ${problem.code}`] as const),
     ...broken.map(({ property, value, masked }) => [property, masked ? words : `${String(value)} ${words}`] as const),

@@ -149,9 +149,3 @@ function setNull() {
     </div>
   </div>
 </template>
-
-<style scoped>
-.locked {
-  opacity: 0.8;
-}
-</style>

@@ -53,7 +53,11 @@ export function useRecordForm() {
   const marks = computed(() => refusedProperties(problem.value))
   watch(marks, (now) => {
     const order = properties.value.map(({ name }) => name).filter((name) => name in now)
-    void nextTick(() => focusFirst(order))
+    // What was edited is likelier to be mended than what stands beside it.
+    const edited = pending.value.map(({ name }) => name)
+    void nextTick(() =>
+      focusFirst([...order].sort((one, other) => Number(edited.includes(other)) - Number(edited.includes(one)))),
+    )
   })
   const canRun = computed(
     () => pending.value.length > 0 && !isRemoved.value && Object.keys(fieldErrors.value).length === 0 && !isBusy.value,

@@ -13,7 +13,7 @@ onMounted(async () => {
   try {
     await refresh()
     const first = targets.value.find((target) => target.reachable) ?? targets.value[0]
-    if (first) await router.replace({ name: 'records', params: { target: first.name } })
+    if (first) await router.replace({ name: 'overview', params: { target: first.name } })
     else isEmpty.value = true
   } catch (error) {
     problem.value = error

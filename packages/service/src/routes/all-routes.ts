@@ -13,6 +13,7 @@ import { metricRoutes } from './metric-routes.js'
 import { recordRoutes } from './record-routes.js'
 import type { Services } from './services.js'
 import { runRoutes } from './run-routes.js'
+import { overviewRoutes } from './overview-routes.js'
 import { reversalRoutes } from './reversal-routes.js'
 import { sessionRoutes } from './session-routes.js'
 import { tableRoutes } from './table-routes.js'
@@ -40,6 +41,7 @@ export function allRoutes(services: Services): Route[] {
     reviewRoutes,
     drillRoutes,
     targetRoutes,
+    overviewRoutes,
     tokenRoutes,
     sessionRoutes,
     healthRoutes,

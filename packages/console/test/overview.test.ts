@@ -1,0 +1,84 @@
+import AxeBuilder from '@axe-core/playwright'
+import type { Page } from 'playwright-core'
+import { openConsole, type OpenConsole } from './browser.js'
+
+// The first page, and what every page has to be for people who do not see it, or use no mouse.
+let console: OpenConsole
+let page: Page
+
+beforeAll(async () => {
+  console = await openConsole()
+  page = await console.person()
+}, 60_000)
+afterAll(() => console.close())
+
+const open = (test: string) => page.locator(`[data-test="${test}"]`)
+const go = (path: string) => page.goto(`${console.service.url}/t/observatory${path}`)
+
+it('a new target says where to begin; a used one what needs attention, and what happens', async () => {
+  await go('')
+  expect(await open('begin').innerText()).toMatch(/Open a record[\s\S]*Rehearse[\s\S]*Commit[\s\S]*Reverse/)
+  expect(await open('attention').innerText()).toMatch(/Nothing needs attention/)
+  const target = console.service.client.target('observatory')
+  await target.change('programme', ['P-107'], { priority: 5 }, { guard: '*' })
+  await target.change('programme', ['P-107'], { hoursLeft: '999' }, { guard: '*' }).catch(() => undefined)
+  await page.reload()
+  await open('attention').getByText('1 refused in the last hour: constraint-broken').click()
+  await page.waitForURL(/book\?outcome=constraint-broken/)
+  await page.goBack()
+  expect(await open('runs-chart').locator('canvas').getAttribute('aria-label')).toBe('By hour: 1 committed, 1 refused')
+  expect(await open('busiest-records').innerText()).toMatch(/programme P-107\s+1/)
+  await open('busiest-records').getByRole('link', { name: 'programme P-107' }).click()
+  await open('title').filter({ hasText: 'P-107' }).waitFor()
+}, 60_000)
+
+it('an address that leads nowhere keeps the target and its menu', async () => {
+  await go('/nothing/here')
+  await page.getByRole('link', { name: 'Records', exact: true }).waitFor()
+}, 60_000)
+
+it('a refusal marks the fields it speaks of, and the first of those that were edited has the focus', async () => {
+  await go('/records/programme/P-108')
+  await page.fill('[data-test=property-hoursLeft] input', '999')
+  await page.click('[data-test=rehearse]')
+  await open('broken').waitFor()
+  expect(await open('broken').innerText()).toMatch(/hoursGranted: [\d.]+\s+hoursLeft: 999/)
+  await open('property-hoursLeft').getByText('999 breaks the constraint').waitFor()
+  await page.locator('[data-test=property-hoursLeft] input:focus').waitFor()
+}, 60_000)
+
+// Each with something that is there once the page is.
+const PAGES: readonly (readonly [path: string, shown: string])[] = [
+  ['', '[data-test=attention]'],
+  ['/records/programme', '[data-test=records] tbody tr'],
+  ['/records/programme/P-107', '[data-test=property-title]'],
+  ['/add/telescope', '[data-test=property-code]'],
+  ['/transactions/move-hours', '[data-test=rehearse]'],
+  ['/jobs', 'h1'],
+  ['/drills', 'h1'],
+  ['/waits', '[data-test=waits-summary]'],
+  ['/tables', '.vue-flow__node'],
+  ['/book', 'tbody tr'],
+  ['/code', '.cm-line'],
+  ['/review', '.cm-content'],
+]
+
+it.each([
+  ['light', PAGES],
+  ['dark', PAGES.slice(0, 3)],
+] as const)(
+  'no page has a fault that WCAG 2.1 AA knows, %s',
+  async (colorScheme, pages) => {
+    await page.emulateMedia({ colorScheme })
+    const found: string[] = []
+    for (const [path, shown] of pages) {
+      await go(path)
+      await page.locator(shown).first().waitFor()
+      const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']
+      const { violations } = await new AxeBuilder({ page }).withTags(tags).analyze()
+      for (const { id, nodes } of violations) found.push(`${path} ${id}: ${nodes[0]?.html.slice(0, 200)}`)
+    }
+    expect(found).toEqual([])
+  },
+  120_000,
+)
