@@ -1,0 +1,184 @@
+// Written by Ledgerman from the transaction move-hours, revision 1, with hoursTransfer 1, programme 1. Written again, it is the same: change
+// the definition, not this file.
+import * as s from './support.js'
+
+export interface MoveHoursParams {
+  from: string
+  to: string
+  hours: string
+}
+
+/** How many rows the steps that change matched and changed, and those of each step that has a name. */
+export interface MoveHoursResult {
+  matched: number
+  changed: number
+  steps: { both: { matched: number; changed: number }; giver: { matched: number; changed: number }; given: { matched: number; changed: number } }
+}
+
+const LIMITS: s.Limits = { isolation: 'read committed', lockWaitMs: 2000, timeLimitMs: 10000, retries: 3 }
+
+const STEP_1 = `
+with hit as (
+  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard
+  from public.programme as t
+  where (t.code in ($1::text, $2::text))
+  order by t.code
+  for no key update of t
+)
+select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at, hit.guard, count(*) over (), pg_catalog.bit_xor(pg_catalog.hashtextextended(row(hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at)::text, 0)) over ()
+from hit
+limit $3::integer`
+
+const STEP_2 = `
+with hit as (
+  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard
+  from public.programme as t
+  where t.code = $1::text
+  order by t.code
+)
+select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at, hit.guard, count(*) over (), null::bigint
+from hit
+limit $2::integer`
+
+const REQUIRE_3 = `
+select coalesce(($1::numeric >= $2::numeric), false)`
+
+const STEP_4 = `
+with found as (
+  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
+    ((t.hours_left - $1::numeric))::numeric(6,2) as new_1,
+    true as guard_holds, true as as_expected,
+    t.row_version::text as guard
+  from public.programme as t
+  where t.code = $2::text
+  order by t.code
+  for no key update of t
+), hit as (
+  select hit.*, pg_catalog.record_image_ne(row(hit.hours_left), row(hit.new_1)) as differs from found as hit
+), done as (
+  update public.programme as t
+  set hours_left = hit.new_1, row_version = hit.row_version + 1
+  from hit
+  where t.code = hit.code and hit.guard_holds and hit.as_expected and hit.differs
+  returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard, true as written, hit.code as key_1
+)
+select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at,
+  hit.guard_holds, hit.as_expected, hit.differs, done.written, hit.guard, done.guard,
+  count(*) over (), pg_catalog.count(done.written) over (), count(*) filter (where not (hit.guard_holds and hit.as_expected)) over (), count(*) filter (where hit.guard_holds and hit.as_expected and hit.differs and done.written is null) over (),
+  min(case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end) over (), null::bigint, true,
+  done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at
+from hit left join done on hit.code = done.key_1
+order by not (hit.guard_holds and hit.as_expected) desc, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end nulls last, hit.code
+limit $3::integer`
+
+/** What has to be true of every programme that is written. */
+const RULES: readonly (readonly [that: string, otherwise: string])[] = [
+  ['hoursLeft <= hoursGranted', 'A programme cannot have more hours left than it was granted.'],
+]
+
+const STEP_5 = `
+with found as (
+  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
+    ((t.hours_left + $1::numeric))::numeric(6,2) as new_1,
+    true as guard_holds, true as as_expected,
+    t.row_version::text as guard
+  from public.programme as t
+  where t.code = $2::text
+  order by t.code
+  for no key update of t
+), hit as (
+  select hit.*, pg_catalog.record_image_ne(row(hit.hours_left), row(hit.new_1)) as differs from found as hit
+), done as (
+  update public.programme as t
+  set hours_left = hit.new_1, row_version = hit.row_version + 1
+  from hit
+  where t.code = hit.code and hit.guard_holds and hit.as_expected and hit.differs
+  returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard, true as written, hit.code as key_1
+)
+select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at,
+  hit.guard_holds, hit.as_expected, hit.differs, done.written, hit.guard, done.guard,
+  count(*) over (), pg_catalog.count(done.written) over (), count(*) filter (where not (hit.guard_holds and hit.as_expected)) over (), count(*) filter (where hit.guard_holds and hit.as_expected and hit.differs and done.written is null) over (),
+  min(case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end) over (), null::bigint, true,
+  done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at
+from hit left join done on hit.code = done.key_1
+order by not (hit.guard_holds and hit.as_expected) desc, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end nulls last, hit.code
+limit $3::integer`
+
+const STEP_6 = `
+with done as (
+  insert into public.hours_transfer as t (from_code, to_code, hours)
+  values (($1::text)::text, ($2::text)::text, ($3::numeric)::numeric(6,2))
+  returning t.id, t.from_code, t.to_code, t.hours, t.made_at, pg_catalog.pg_current_xact_id()::xid::text as guard, true as written
+)
+select true, true, true, done.written, null::text, done.guard, 1, 1, 0, 0, null::integer, 0, true,
+  done.id, done.from_code, done.to_code, done.hours, done.made_at
+from done`
+
+const WHEN_6 = `
+select coalesce(($1::numeric >= $2::numeric), false)`
+
+const PARAM_RULES = `select coalesce(($1::text <> $2::text), false), coalesce(($3::numeric > $4::numeric), false)`
+const PARAM_RULE_NAMES: readonly (readonly [name: string, rule: string])[] = [
+  ['to', ':to <> :from'],
+  ['hours', ':hours > 0'],
+]
+
+
+/**
+ * Move observing hours from one programme to another.
+ *
+ * @throws DataError: then nothing was changed, but for OutcomeUnknown
+ */
+export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<MoveHoursResult> {
+  const p = {
+    from: s.given(s.writeValue(s.writeText(null), params.from, 'from'), 'from'),
+    to: s.given(s.writeValue(s.writeText(null), params.to, 'to'), 'to'),
+    hours: s.given(s.writeValue(s.writeNumeric(null, null), params.hours, 'hours'), 'hours'),
+  }
+  return s.inTransaction(db, LIMITS, async (client) => {
+    s.assertParams(await s.ask(client, PARAM_RULES, [p.to, p.from, p.hours, '0']), PARAM_RULE_NAMES)
+    // 1. load programme as both
+    const step1 = s.loadedBy(await s.ask(client, STEP_1, [p.from, p.to, '1']), {
+      what: 'step 1, programme', expect: 2, isKeyed: false, width: 13,
+    })
+
+    // 2. load programme as giver
+    const step2 = s.loadedBy(await s.ask(client, STEP_2, [p.from, '1']), {
+      what: 'step 2, programme', expect: 'one', isKeyed: true, width: 13,
+    })
+
+    // 3. require giver.hoursLeft >= :hours
+    if (!(await s.holds(client, REQUIRE_3, [step2.row[6] ?? null, p.hours])))
+      throw new s.RuleBroken(`${step2.row[1] ?? 'null'} has ${step2.row[6] ?? 'null'} hours left, fewer than ${p.hours ?? 'null'}.`, 'giver.hoursLeft >= :hours')
+
+    // 4. change programme as given
+    const step4 = s.writtenBy(await s.ask(client, STEP_4, [p.hours, p.from, '1']), {
+      what: 'step 4, programme', expect: 'one', isKeyed: true, width: 13,
+      touched: [0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12], rules: RULES, set: [['hoursLeft', 6, s.readText]],
+      yours: {}, letter: 'v',
+    })
+
+    // 5. change programme
+    const step5 = s.writtenBy(await s.ask(client, STEP_5, [p.hours, p.to, '1']), {
+      what: 'step 5, programme', expect: 'one', isKeyed: true, width: 13,
+      touched: [0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12], rules: RULES, set: [['hoursLeft', 6, s.readText]],
+      yours: {}, letter: 'v',
+    })
+
+    // 6. add hoursTransfer
+    let step6 = s.SKIPPED
+    if (await s.holds(client, WHEN_6, [p.hours, '10'])) {
+      step6 = s.writtenBy(await s.ask(client, STEP_6, [p.from, p.to, p.hours]), {
+        what: 'step 6, hoursTransfer', expect: 'one', isKeyed: true, width: 0,
+        touched: [0, 1, 2, 3, 4], rules: [], set: [['fromCode', 1, s.readText], ['toCode', 2, s.readText], ['hours', 3, s.readText]],
+        yours: {}, letter: 's',
+      })
+    }
+
+    return {
+      matched: step4.matched + step5.matched + step6.matched,
+      changed: step4.changed + step5.changed + step6.changed,
+      steps: { both: { matched: step1.matched, changed: step1.changed }, giver: { matched: step2.matched, changed: step2.changed }, given: { matched: step4.matched, changed: step4.changed } },
+    }
+  })
+}

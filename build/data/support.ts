@@ -1,0 +1,639 @@
+// Written by Ledgerman: errors, the transaction boundary, and how values become PostgreSQL's texts and back. It needs node-postgres only.
+import { createHash } from 'node:crypto'
+import type { ClientBase, Pool, QueryResult } from 'pg'
+
+/** A pool, on which each call is a transaction of its own; or a client inside a transaction that the caller has begun. */
+export type Db = Pool | ClientBase
+
+/** What a load gives: the record, and what tells later whether it is still as it was. */
+export interface Loaded<T> {
+  record: T
+  guard: string | null
+}
+
+/** What became of one record. */
+export interface Written<T> extends Loaded<T> {
+  matched: number
+  changed: number
+}
+
+/** Whatever is thrown here on purpose; `code` tells the kind. */
+export abstract class DataError extends Error {
+  abstract readonly code: string
+
+  constructor(message: string, options?: ErrorOptions) {
+    super(message, options)
+    this.name = new.target.name
+  }
+}
+
+/** There is no such record. */
+export class RecordMissing extends DataError {
+  readonly code = 'no-such-record'
+}
+
+/** The record is not as it was loaded. */
+export class RecordChanged extends DataError {
+  readonly code = 'record-changed'
+
+  constructor(
+    message: string,
+    readonly loaded: Readonly<Record<string, unknown>>,
+    readonly yours: Readonly<Record<string, unknown>>,
+    readonly current: Readonly<Record<string, unknown>>,
+    /** The guard of the record as it is now: with it the change can be tried again. */
+    readonly guard: string | null,
+  ) {
+    super(message)
+  }
+}
+
+/** A step matched another number of rows than was expected. */
+export class CountMismatch extends DataError {
+  readonly code: 'count-mismatch' | 'record-ambiguous' = 'count-mismatch'
+
+  constructor(
+    message: string,
+    readonly expected: string,
+    readonly matched: number,
+  ) {
+    super(message)
+  }
+}
+
+/** Several records fit, and one was meant. */
+export class RecordAmbiguous extends CountMismatch {
+  override readonly code = 'record-ambiguous'
+}
+
+/** A rule does not hold. */
+export class RuleBroken extends DataError {
+  readonly code = 'rule-broken'
+
+  constructor(
+    message: string,
+    readonly rule: string,
+  ) {
+    super(message)
+  }
+}
+
+/** A row was found and should have been written, and was not: a trigger, or a rule of row security, kept it as it was. */
+export class RowNotWritten extends DataError {
+  readonly code = 'row-not-written'
+}
+
+/** A value that its column cannot hold. */
+export class ValueInvalid extends DataError {
+  readonly code = 'value-invalid'
+
+  constructor(
+    readonly property: string,
+    expected: string,
+  ) {
+    super(`${property}: expected ${expected}.`)
+  }
+}
+
+/** The database refused the change because of one of its constraints. */
+export class ConstraintBroken extends DataError {
+  readonly code = 'constraint-broken'
+
+  constructor(
+    message: string,
+    readonly constraint: string | undefined,
+    cause: unknown,
+  ) {
+    super(message, { cause })
+  }
+}
+
+/** A lock was not granted in time. */
+export class LockTimeout extends DataError {
+  readonly code = 'lock-timeout'
+}
+
+/** A statement took longer than it may. */
+export class TimeLimit extends DataError {
+  readonly code = 'time-limit'
+}
+
+/** Serialization failures or deadlocks, every attempt. */
+export class RetriesExhausted extends DataError {
+  readonly code = 'retries-exhausted'
+}
+
+/** The connection broke while the change was being committed: it is done, or it is not. Load the record to find out. */
+export class OutcomeUnknown extends DataError {
+  readonly code = 'outcome-unknown'
+}
+
+export interface Limits {
+  isolation: 'read committed' | 'repeatable read' | 'serializable'
+  lockWaitMs: number
+  timeLimitMs: number
+  /** How often it is tried again after a serialization failure or a deadlock. */
+  retries: number
+}
+
+export const LIMITS: Limits = { isolation: 'read committed', lockWaitMs: 2_000, timeLimitMs: 10_000, retries: 0 }
+
+/** Settings that the texts of values depend on. */
+const TEXT_FORMS = {
+  DateStyle: 'ISO, MDY',
+  TimeZone: 'UTC',
+  IntervalStyle: 'iso_8601',
+  bytea_output: 'hex',
+  extra_float_digits: '1',
+}
+
+/** Rows as PostgreSQL writes them, so that no driver default can lose a digit. */
+export type Row = readonly (string | null)[]
+
+const asText = { getTypeParser: () => (text: string) => text }
+
+/** Texts that are prepared, and under which names; a limit, as a connection keeps what it has prepared. */
+const prepared = new Map<string, string>()
+const MOST_PREPARED = 500
+let isPreparing = true
+let timesAltered = 0
+
+/**
+ * Whether each connection prepares a statement once, which saves planning it each time: it does, until told otherwise. Say
+ * false where a proxy hands connections round between transactions.
+ */
+export function prepareStatements(isWanted: boolean): void {
+  isPreparing = isWanted
+}
+
+function preparedName(text: string): string | undefined {
+  if (!isPreparing) return undefined
+  const known = prepared.get(text)
+  if (known !== undefined || prepared.size >= MOST_PREPARED) return known
+  const digest = createHash('sha256').update(`${timesAltered} ${text}`).digest('hex')
+  const name = `lm_${digest.slice(0, 32)}`
+  prepared.set(text, name)
+  return name
+}
+
+/** Runs one statement and gives its rows as texts. */
+export async function ask(db: Db, text: string, values: readonly (string | null)[]): Promise<Row[]> {
+  try {
+    return await rowsOf(db, text, values).catch((error: unknown) => {
+      if (isPool(db) && isStalePlan(error)) return rowsOf(db, text, values)
+      throw error
+    })
+  } catch (error) {
+    throw explained(error)
+  }
+}
+
+async function rowsOf(db: Db, text: string, values: readonly (string | null)[]): Promise<Row[]> {
+  const name = preparedName(text)
+  try {
+    const query = { name, text, values: [...values], rowMode: 'array' as const, types: asText }
+    return ((await db.query(query as never)) as unknown as QueryResult & { rows: Row[] }).rows
+  } catch (error) {
+    if (isStalePlan(error) && name !== undefined && prepared.get(text) === name) {
+      // New names, as every connection has to prepare afresh.
+      prepared.clear()
+      timesAltered++
+    }
+    throw error
+  }
+}
+
+/**
+ * Runs `work` in a transaction: one of its own on a pool, the caller's on a client. On a pool a serialization failure or deadlock
+ * is tried again, after a pause that differs from one caller to the next.
+ *
+ * @throws DataError, and what `work` throws; then nothing was changed, but for OutcomeUnknown
+ */
+export async function inTransaction<T>(db: Db, limits: Limits, work: (client: ClientBase) => Promise<T>): Promise<T> {
+  if (!isPool(db)) return insideOf(db, work)
+  let isFresh = false
+  for (let attempt = 0; ; attempt++) {
+    try {
+      return await once(db, limits, work)
+    } catch (error) {
+      if (isStalePlan(error) && !isFresh) {
+        isFresh = true
+        attempt--
+        continue
+      }
+      if (!isRetryable(error)) throw error
+      if (attempt >= limits.retries)
+        throw new RetriesExhausted(`Every attempt of ${attempt + 1} ended in a serialization failure or a deadlock.`, {
+          cause: error,
+        })
+      await new Promise((resolve) => setTimeout(resolve, Math.random() * 10 * 2 ** attempt))
+    }
+  }
+}
+
+async function once<T>(pool: Pool, limits: Limits, work: (client: ClientBase) => Promise<T>): Promise<T> {
+  const client = await pool.connect()
+  let isBroken = true
+  try {
+    await client.query(beginText(limits))
+    const result = await work(client)
+    await commit(client)
+    isBroken = false
+    return result
+  } catch (error) {
+    if (!(error instanceof OutcomeUnknown))
+      isBroken = await client.query('rollback').then(
+        () => false,
+        () => true,
+      )
+    throw explained(error)
+  } finally {
+    client.release(isBroken)
+  }
+}
+
+function beginText({ isolation, lockWaitMs, timeLimitMs }: Limits): string {
+  const forms = Object.entries(TEXT_FORMS).map(([name, value]) => `set local ${name} = '${value}'`)
+  return [
+    `begin isolation level ${isolation}`,
+    `set local lock_timeout = ${lockWaitMs}`,
+    `set local statement_timeout = ${timeLimitMs}`,
+    ...forms,
+  ].join('; ')
+}
+
+/** COMMIT of a failed transaction succeeds as a ROLLBACK: only its tag tells. */
+async function commit(client: ClientBase): Promise<void> {
+  let tag: string
+  try {
+    tag = (await client.query('commit')).command
+  } catch (error) {
+    if (isDatabaseError(error)) throw error
+    throw new OutcomeUnknown(
+      'The connection broke while the change was being committed. Load the record to find out.',
+      {
+        cause: error,
+      },
+    )
+  }
+  if (tag !== 'COMMIT') throw new Error(`COMMIT was answered with ${tag}: nothing was changed`)
+}
+
+/** In somebody else's transaction the settings are put back as they were. */
+async function insideOf<T>(client: ClientBase, work: (client: ClientBase) => Promise<T>): Promise<T> {
+  const names = Object.keys(TEXT_FORMS)
+  const kept = names.map((name) => `current_setting('${name}')`)
+  const set = Object.entries(TEXT_FORMS).map(([name, value]) => `set_config('${name}', '${value}', true)`)
+  const [before = []] = await ask(client, `select ${[...kept, ...set].join(', ')}`, [])
+  const result = await work(client)
+  await ask(
+    client,
+    `select ${names.map((name, at) => `set_config('${name}', $${at + 1}, true)`).join(', ')}`,
+    before.slice(0, names.length),
+  )
+  return result
+}
+
+function isPool(db: Db): db is Pool {
+  return 'totalCount' in db
+}
+
+function isDatabaseError(error: unknown): error is Error & { code: string; constraint?: string; routine?: string } {
+  return error instanceof Error && 'severity' in error && 'code' in error
+}
+
+function isRetryable(error: unknown): boolean {
+  return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
+}
+
+/** Whether what a connection has prepared no longer fits the table, which was altered since; prepared afresh it runs. */
+function isStalePlan(error: unknown): boolean {
+  return isDatabaseError(error) && error.code === '0A000' && error.routine === 'RevalidateCachedQuery'
+}
+
+/** An error of the database in these words; others, and those that are tried again, as they are. */
+function explained(error: unknown): unknown {
+  if (!isDatabaseError(error)) return error
+  const { code, message, constraint } = error
+  if (code.startsWith('23')) return new ConstraintBroken(message, constraint, error)
+  if (code === '55P03') return new LockTimeout(`A lock was not granted in time: ${message}`, { cause: error })
+  if (code === '57014') return new TimeLimit(message, { cause: error })
+  if (isPreparing && (code === '26000' || code === '42P05'))
+    return new Error('A proxy seems to hand connections round: call prepareStatements(false) once.', { cause: error })
+  return error
+}
+
+/** How many rows a step is meant to match: `one`, `none`, `some`, `any`, a number, or a range such as `2..40`. */
+export type Expectation = string | number
+
+/** @throws RecordMissing, RecordAmbiguous, CountMismatch */
+export function expectCount(what: string, expected: Expectation, matched: number, isKeyed: boolean): void {
+  if (fits(expected, matched)) return
+  const isOne = expected === 'one' || expected === 1
+  if (matched === 0 && isOne && isKeyed) throw new RecordMissing(`${what}: there is no such record.`)
+  if (matched > 1 && expected === 'one')
+    throw new RecordAmbiguous(`${what}: ${matched} records fit, and one was meant.`, String(expected), matched)
+  throw new CountMismatch(
+    `${what}: expected ${expected}, matched ${matched}. Nothing was changed.`,
+    String(expected),
+    matched,
+  )
+}
+
+function fits(expected: Expectation, matched: number): boolean {
+  if (typeof expected === 'number') return matched === expected
+  if (expected === 'any') return true
+  if (expected === 'one') return matched === 1
+  if (expected === 'none') return matched === 0
+  if (expected === 'some') return matched >= 1
+  const [least = '', most = ''] = expected.includes('..') ? expected.split('..') : [expected, expected]
+  return matched >= Number(least || 0) && (most === '' || matched <= Number(most))
+}
+
+/** A value of a record out of PostgreSQL's text. */
+export type Read = (text: string) => unknown
+/** A value as PostgreSQL reads it. @throws ValueInvalid */
+export type Write = (value: unknown, property: string) => string
+
+/** The record that a row holds, from its place on. */
+export function readRecord<T>(readers: readonly (readonly [name: string, read: Read])[], row: Row, from = 0): T {
+  const record: Record<string, unknown> = {}
+  readers.forEach(([name, read], at) => {
+    const text = row[from + at] ?? null
+    record[name] = text === null ? null : read(text)
+  })
+  return record as T
+}
+
+export function writeValue(write: Write, value: unknown, property: string): string | null {
+  return value === null || value === undefined ? null : write(value, property)
+}
+
+/** The names of `values`, each of which has to be one of `known`. @throws ValueInvalid */
+export function namesOf<Name extends string>(values: object, known: Readonly<Record<Name, unknown>>): Name[] {
+  return Object.keys(values).map((name) => {
+    if (!Object.hasOwn(known, name)) throw new ValueInvalid(name, `one of ${Object.keys(known).join(', ')}`)
+    return name as Name
+  })
+}
+
+/** The parts of a record that are named. */
+export function partOf(record: object, names: readonly string[]): Record<string, unknown> {
+  return Object.fromEntries(names.map((name) => [name, (record as Record<string, unknown>)[name]]))
+}
+
+/** A guard as an array for `= any`; without a guard's own letter it fits nothing. */
+export function guardArray(guard: string | null, letter: string): string {
+  return guard?.startsWith(letter) && /^[0-9a-f-]+$/.test(guard.slice(1)) ? `{${guard.slice(1)}}` : '{}'
+}
+
+export function toGuard(text: string | null | undefined, letter: string): string | null {
+  return letter === '' || text === null || text === undefined ? null : letter + text
+}
+
+export const readText: Read = (text) => text
+export const readNumber: Read = (text) => (/^(NaN|-?Infinity)$/.test(text) ? text : Number(text))
+export const readBoolean: Read = (text) => text === 't' || text === 'true'
+export const readTimestamp: Read = (text) => (text.endsWith('BC') ? text.replace('T', ' ') : text.replace(' ', 'T'))
+export const readTimestamptz: Read = (text) =>
+  text.endsWith('BC') ? text : text.replace(' ', 'T').replace(/\+00(:00)?$/, 'Z')
+export const readBytes: Read = (text) => Buffer.from(text.slice(2), 'hex').toString('base64')
+
+/** A JSON null differs from no value at all: it comes, and goes, as `{ "ledgerman:json": null }`. */
+export const readJson: Read = (text) => {
+  const value: unknown = JSON.parse(text)
+  return value === null || isEnvelope(value) ? { 'ledgerman:json': value } : value
+}
+
+function isEnvelope(value: unknown): value is { 'ledgerman:json': unknown } {
+  return value !== null && typeof value === 'object' && Object.hasOwn(value, 'ledgerman:json')
+}
+
+/** PostgreSQL's text form of an array ("Array Input and Output Syntax"). */
+export function readArray(read: Read, delimiter: string): Read {
+  return (text) => {
+    let at = text.indexOf('{')
+    const item = (): unknown => {
+      if (text[at] === '{') return list()
+      if (text[at] !== '"') {
+        const start = at
+        while (at < text.length && text[at] !== delimiter && text[at] !== '}') at++
+        const bare = text.slice(start, at)
+        return bare === 'NULL' ? null : read(bare)
+      }
+      let quoted = ''
+      for (at++; at < text.length && text[at] !== '"'; at++) {
+        if (text[at] === '\\') at++
+        quoted += text[at] ?? ''
+      }
+      at++
+      return read(quoted)
+    }
+    const list = (): unknown[] => {
+      const items: unknown[] = []
+      at++
+      while (at < text.length && text[at] !== '}') {
+        items.push(item())
+        if (text[at] === delimiter) at++
+      }
+      at++
+      return items
+    }
+    return list()
+  }
+}
+
+export function writeText(longest: number | null): Write {
+  return (value, property) => {
+    if (typeof value !== 'string' || value.includes('\0')) throw new ValueInvalid(property, 'a text')
+    if (longest !== null && [...value].length > longest)
+      throw new ValueInvalid(property, `at most ${longest} characters`)
+    return value
+  }
+}
+
+/** A whole number; as a text where it can be larger than a number holds exactly. */
+export function writeWhole(least: bigint, most: bigint, mayBeText: boolean): Write {
+  return (value, property) => {
+    const digits = typeof value === 'number' || (mayBeText && typeof value === 'string') ? String(value) : ''
+    const isWhole = /^-?\d{1,20}$/.test(digits)
+    if (!isWhole || BigInt(digits) < least || BigInt(digits) > most)
+      throw new ValueInvalid(property, `a whole number from ${least} to ${most}`)
+    return digits
+  }
+}
+
+/** An exact number: more digits than the column keeps are refused, not rounded away. */
+export function writeNumeric(digits: number | null, scale: number | null): Write {
+  return (value, property) => {
+    const text = typeof value === 'number' || typeof value === 'string' ? String(value) : ''
+    if (text === 'NaN' || (scale === null && /^-?Infinity$/.test(text))) return text
+    const parts = /^[+-]?(\d*)\.?(\d*)(?:[eE]([+-]?\d{1,5}))?$/.exec(text)
+    const [, whole = '', fraction = '', exponent = '0'] = parts ?? []
+    const all = whole + fraction
+    if (!parts || all === '') throw new ValueInvalid(property, 'a number, as a string of digits such as "14.50"')
+    const point = whole.length + Number(exponent)
+    const before = /[1-9]/.test(all) ? Math.max(0, point - all.search(/[1-9]/)) : 0
+    const after = /[1-9]/.test(all) ? all.replace(/0+$/, '').length - point : 0
+    if (scale !== null && after > scale) throw new ValueInvalid(property, `at most ${scale} digits behind the point`)
+    if (digits !== null && scale !== null && before > Math.max(0, digits - scale))
+      throw new ValueInvalid(property, `at most ${digits - scale} digits before the point`)
+    return text
+  }
+}
+
+export const writeFloat: Write = (value, property) => {
+  if (typeof value === 'number') return Object.is(value, -0) ? '-0' : String(value)
+  if (typeof value === 'string' && /^(NaN|-?Infinity)$/.test(value)) return value
+  throw new ValueInvalid(property, 'a number, or "NaN", "Infinity", "-Infinity"')
+}
+
+export const writeBoolean: Write = (value, property) => {
+  if (typeof value !== 'boolean') throw new ValueInvalid(property, 'true or false')
+  return value ? 't' : 'f'
+}
+
+export function writeOneOf(labels: readonly string[]): Write {
+  return (value, property) => {
+    if (typeof value !== 'string' || !labels.includes(value))
+      throw new ValueInvalid(property, `one of ${labels.map((label) => JSON.stringify(label)).join(', ')}`)
+    return value
+  }
+}
+
+export const writeJson: Write = (value) =>
+  JSON.stringify(isEnvelope(value) && Object.keys(value).length === 1 ? value['ledgerman:json'] : value)
+
+export const writeBytes: Write = (value, property) => {
+  const bytes = typeof value === 'string' ? Buffer.from(value, 'base64') : undefined
+  if (bytes === undefined || bytes.toString('base64') !== value) throw new ValueInvalid(property, 'bytes as base64')
+  return `\\x${bytes.toString('hex')}`
+}
+
+export function writeArray(write: Write, delimiter: string, holdsJson: boolean): Write {
+  const list = (items: readonly unknown[], property: string): string => {
+    const parts = items.map((item) => {
+      if (item === null) return 'NULL'
+      if (Array.isArray(item) && !holdsJson) return list(item, property)
+      return `"${write(item, property).replace(/["\\]/g, '\\$&')}"`
+    })
+    return `{${parts.join(delimiter)}}`
+  }
+  return (value, property) => {
+    if (!Array.isArray(value)) throw new ValueInvalid(property, 'an array')
+    return list(value, property)
+  }
+}
+
+/** Whether a question that the database answers holds. */
+export async function holds(client: ClientBase, text: string, values: readonly (string | null)[]): Promise<boolean> {
+  const [row = []] = await ask(client, text, values)
+  return row[0] === 't'
+}
+
+/** Runs a raw statement. @returns how many rows it gave, or changed. */
+export async function countOf(client: ClientBase, text: string, values: readonly (string | null)[]): Promise<number> {
+  try {
+    const { rowCount, rows } = await client.query({ text, values: [...values], types: asText } as never)
+    return rowCount ?? (rows as unknown[]).length
+  } catch (error) {
+    throw explained(error)
+  }
+}
+
+/** What a step did: how many rows it matched and changed, and the first of them as it is now. */
+export interface Step {
+  matched: number
+  changed: number
+  row: Row
+  guard: string | null
+}
+
+/** What a step was that did not run. */
+export const SKIPPED: Step = { matched: 0, changed: 0, row: [], guard: null }
+
+interface Expected {
+  what: string
+  expect: Expectation
+  isKeyed: boolean
+  /** How many rows fit, locked by others or not, where those that are locked are left out. */
+  found?: number | undefined
+}
+
+function assertCount({ what, expect, isKeyed, found }: Expected, matched: number): void {
+  if (found !== undefined && found > matched && !fits(expect, matched) && fits(expect, found))
+    throw new LockTimeout(`${what}: ${found - matched} rows are held by others, and what is held is left out.`)
+  expectCount(what, expect, matched, isKeyed)
+}
+
+/** What a load found: rows hold a record of `width` values, its guard, and how many there are in all. */
+export function loadedBy(rows: readonly Row[], expected: Expected & { width: number }): Step {
+  const [row = []] = rows
+  const matched = Number(row[expected.width + 1] ?? 0)
+  assertCount(expected, matched)
+  return { matched, changed: 0, row: row.slice(0, expected.width), guard: row[expected.width] ?? null }
+}
+
+interface WriteExpected extends Expected {
+  /** How many values the row has before; none of an addition. */
+  width: number
+  /** Which of them stand behind the flags, as they are afterwards. */
+  touched: readonly number[]
+  rules: readonly (readonly [that: string, otherwise: string])[]
+  /** What is set, by name and place, and as what: to say what was changed meanwhile. */
+  set: readonly (readonly [name: string, place: number, read: Read])[]
+  yours: Readonly<Record<string, unknown>>
+  loaded?: Row | undefined
+  letter: string
+}
+
+/** What a step wrote: behind the values before stand thirteen flags, and behind those the values after. */
+export function writtenBy(rows: readonly Row[], expected: WriteExpected): Step {
+  const { what, width, touched, rules, set, yours, loaded, letter } = expected
+  const [row = []] = rows
+  const [, , , , guardBefore = null, guardAfter = null, matched, changed, refused, unwritten, rule, , leavesOut] =
+    row.slice(width, width + FLAGS)
+  const counts = { matched: Number(matched ?? 0), changed: Number(changed ?? 0) }
+  assertCount(expected, counts.matched)
+  if (rows.length === 0) return { ...counts, row: [], guard: null }
+  if (Number(refused) > 0) {
+    const part = (from: Row) => Object.fromEntries(set.map(([name, place, read]) => [name, readOr(read, from[place])]))
+    const guard = toGuard(guardBefore, letter)
+    throw new RecordChanged(`${what}: the record is not as it was loaded.`, part(loaded ?? []), yours, part(row), guard)
+  }
+  if (leavesOut === 'f')
+    throw new CountMismatch(
+      `${what}: the condition leaves out none of ${counts.matched} rows.`,
+      'some left out',
+      counts.matched,
+    )
+  if (Number(unwritten) > 0) throw new RowNotWritten(`${what}: a record was found, and not written.`)
+  if (rule !== null && rule !== undefined) {
+    const [that, otherwise] = rules[Number(rule) - 1] ?? ['', '']
+    throw new RuleBroken(otherwise, that)
+  }
+  const now = row.slice(0, width === 0 ? touched.length : width)
+  touched.forEach((place, at) => {
+    if (width === 0 || row[width + 3] === 't') now[place] = row[width + FLAGS + at] ?? null
+  })
+  return { ...counts, row: now, guard: guardAfter ?? guardBefore }
+}
+
+function readOr(read: Read, text: string | null | undefined): unknown {
+  return text === null || text === undefined ? null : read(text)
+}
+
+const FLAGS = 13
+
+/** A parameter that has to be given. @throws ValueInvalid */
+export function given(text: string | null, name: string): string {
+  if (text === null) throw new ValueInvalid(name, 'a value')
+  return text
+}
+
+/** @throws RuleBroken where a parameter breaks its rule */
+export function assertParams(rows: readonly Row[], rules: readonly (readonly [name: string, rule: string])[]): void {
+  rules.forEach(([name, rule], at) => {
+    if (rows[0]?.[at] !== 't') throw new RuleBroken(`The parameter ${name} breaks its rule: ${rule}.`, rule)
+  })
+}
