@@ -158,7 +158,7 @@ function unboundedWait(fn: FunctionFacts, subjects: readonly Subject[], hasLimit
   if (hasLimits) return []
   return subjects.flatMap((subject) => {
     const { facts, execution } = subject
-    const waits = facts?.locks?.waits === true || facts?.kind === 'lock'
+    const waits = facts?.locks?.waits === true
     return waits
       ? [
           finding(

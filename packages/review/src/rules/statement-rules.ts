@@ -179,6 +179,9 @@ function positionalCount(
   { values }: Extract<Bound, { kind: 'positional' }>,
   say: Say,
 ): ReviewFinding[] {
+  // Setters by index may leave one out.
+  const missing = values.findIndex((value: string | undefined) => value === undefined)
+  if (missing >= 0 && missing < placeholders.length) return say(`Placeholder ${missing + 1} has no value.`)
   const byNumber = placeholders.filter(({ style }) => style === 'dollar')
   const wanted = byNumber.length > 0 ? Math.max(...byNumber.map(({ number }) => number)) : distinct(placeholders)
   if (byNumber.length > 0) {

@@ -134,6 +134,7 @@ function factsOf(stmt: SqlNode): StatementFacts {
     for (const { ResTarget } of (node['cols'] ?? []) as { ResTarget?: SqlNode }[])
       if (ResTarget?.['name'])
         facts.assigned.push({ table: null, column: String(ResTarget['name']), at: Number(ResTarget['location'] ?? 0) })
+  if (facts.kind === 'lock') facts.locks = { at: 0, waits: node['nowait'] !== true }
   walk(node, (name, inner) => visit(facts, name, inner))
   if (facts.where) conjuncts(facts, facts.where)
   facts.isAlwaysTrue = facts.where !== null && isTrue(facts.where)
