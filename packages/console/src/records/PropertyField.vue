@@ -128,6 +128,7 @@ function setNull() {
       hide-details="auto"
       @update:model-value="setText"
     />
+    <slot name="beside" />
     <div
       v-if="!isNew && (isEdited || (property.nullable && property.writable && !property.key && !field.isNull))"
       class="d-flex align-center ga-2 mt-1 small-note"

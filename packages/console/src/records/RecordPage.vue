@@ -10,6 +10,8 @@ import ReceiptCard from '../receipts/ReceiptCard.vue'
 import ConflictPanel from './ConflictPanel.vue'
 import HistoryPanel from './HistoryPanel.vue'
 import PropertyField from './PropertyField.vue'
+import RelatedPanel from './RelatedPanel.vue'
+import { linkedRecords, type LinkedRecord } from './linked-records.js'
 import WaitingNote from '../waits/WaitingNote.vue'
 import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
@@ -77,6 +79,13 @@ async function commit() {
   if (await form.run('commit')) place.changed.add(address.value)
 }
 
+/** What the to-one links of the record as loaded lead to. */
+const linked = ref<Record<string, LinkedRecord>>({})
+watch(loaded, async (record) => {
+  linked.value = {}
+  if (record && mapping.value) linked.value = await linkedRecords(client.target(target.value), mapping.value, record)
+})
+
 const isAsking = ref(false)
 const isExplaining = ref(false)
 const keyParts = computed(() => fromRecordAddress(address.value))
@@ -142,7 +151,19 @@ function go(to: string | undefined) {
               :is-edited="form.isEdited(property)"
               :error="fieldErrors[property.name] ?? marks[property.name]"
               @reset="form.reset(property)"
-            />
+            >
+              <template v-if="linked[property.name] && !form.isEdited(property)" #beside>
+                <router-link
+                  :to="{
+                    name: 'record',
+                    params: { target, mapping: linked[property.name]!.mapping, key: linked[property.name]!.address },
+                  }"
+                  class="small-note"
+                  :data-test="`linked-${property.name}`"
+                  >{{ linked[property.name]!.label }}</router-link
+                >
+              </template>
+            </PropertyField>
           </v-card-text>
         </v-card>
         <ProblemAlert v-else :problem="problem" />
@@ -195,6 +216,7 @@ function go(to: string | undefined) {
           <WaitingNote :holders="waiting" :target="target" class="mb-3" />
           <ConflictPanel v-if="conflict" :key="guard ?? ''" :conflict="conflict" class="mb-3" @solve="form.solve" />
           <ReceiptCard v-if="receipt && !conflict" :receipt="receipt" class="mb-3" />
+          <RelatedPanel v-if="mapping && !conflict && !receipt" :target="target" :mapping="mapping" :record="loaded" />
           <HistoryPanel
             v-if="!conflict && !receipt"
             :target="target"
