@@ -47,6 +47,33 @@ it('a refusal marks the fields it speaks of, and the first of those that were ed
   await page.locator('[data-test=property-hoursLeft] input:focus').waitFor()
 }, 60_000)
 
+it('a record names the ones it leads to, and lists those that lead to it', async () => {
+  await go('/records/block/5')
+  await open('linked-programmeId').filter({ hasText: 'P-105 · The outer halo of NGC 6946' }).waitFor()
+  await open('related').getByRole('link', { name: /^401/ }).waitFor()
+  await open('related').getByRole('link', { name: 'all 100' }).click()
+  await page.waitForURL(/records\/exposure\?where=/)
+  await page.goBack()
+  await open('linked-telescopeCode').click()
+  await open('title').filter({ hasText: 'HF2' }).waitFor()
+}, 60_000)
+
+it('a statement is read in short, whole, and as another language writes it', async () => {
+  await go('/records/programme/P-107')
+  await page.fill('[data-test=property-title] input', 'Another title')
+  await page.click('[data-test=rehearse]')
+  const statement = open('statement').first()
+  await statement.filter({ hasText: /^update public\.programme\s+set title = \$1/ }).waitFor()
+  await open('style').first().click()
+  await page.getByRole('option', { name: '%(name)s' }).click()
+  await statement.filter({ hasText: 'set title = %(title)s' }).waitFor()
+  await open('whole-statement').first().click()
+  await statement.filter({ hasText: /with hit as[\s\S]*for no key update/ }).waitFor()
+  const [code] = await Promise.all([page.context().waitForEvent('page'), open('as-code').click()])
+  await code.locator('[data-test=code]', { hasText: 'export interface Programme' }).waitFor()
+  await code.close()
+}, 60_000)
+
 // Each with something that is there once the page is.
 const PAGES: readonly (readonly [path: string, shown: string])[] = [
   ['', '[data-test=attention]'],

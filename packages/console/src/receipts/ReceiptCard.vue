@@ -52,7 +52,9 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
           :to="{ name: 'entry', params: { target: receipt.target, entry: entryId } }"
           >entry in the book</router-link
         >
-        <router-link v-if="asCode" :to="asCode" class="ml-2" data-test="as-code">as TypeScript</router-link>
+        <router-link v-if="asCode" :to="asCode" target="_blank" class="ml-2" data-test="as-code"
+          >as TypeScript</router-link
+        >
       </v-card-subtitle>
     </v-card-item>
     <v-card-text v-if="remarks.length > 0" data-test="remarks">

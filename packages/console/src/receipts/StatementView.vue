@@ -31,17 +31,7 @@ async function copy() {
 <template>
   <div>
     <pre class="mono statement" data-test="statement" tabindex="0">{{ shown.statement }}</pre>
-    <div class="d-flex align-start ga-2 mt-1 mb-3">
-      <ul v-if="step.short && !isWhole" class="around text-medium-emphasis" data-test="around">
-        <li v-for="words in step.short.around" :key="words">{{ words }}</li>
-      </ul>
-      <p v-else-if="step.short" class="text-medium-emphasis around">
-        All that was run: it finds, judges, writes and books.
-      </p>
-      <v-spacer />
-      <v-btn v-if="step.short" size="small" variant="text" data-test="whole-statement" @click="isWhole = !isWhole">
-        {{ isWhole ? 'Short form' : 'Whole statement' }}
-      </v-btn>
+    <div class="d-flex align-center ga-2 mt-2 mb-2">
       <v-select
         v-model="style"
         :items="STYLES"
@@ -54,7 +44,17 @@ async function copy() {
       <v-btn size="small" variant="text" :prepend-icon="mdiContentCopy" data-test="copy-statement" @click="copy">{{
         isCopied ? 'Copied' : 'Copy'
       }}</v-btn>
+      <v-spacer />
+      <v-btn v-if="step.short" size="small" data-test="whole-statement" @click="isWhole = !isWhole">
+        {{ isWhole ? 'Short form' : 'Whole statement' }}
+      </v-btn>
     </div>
+    <p v-if="step.short && isWhole" class="text-medium-emphasis around mb-3">
+      All that was run: it finds, judges, writes and books.
+    </p>
+    <ul v-else-if="step.short" class="around text-medium-emphasis mb-3" data-test="around">
+      <li v-for="words in step.short.around" :key="words">{{ words }}</li>
+    </ul>
     <v-table v-if="shown.binds.length > 0" density="compact" data-test="binds">
       <thead>
         <tr>
@@ -85,7 +85,7 @@ async function copy() {
   background: rgba(var(--v-theme-on-surface), 0.05);
 }
 .styles {
-  max-width: 9rem;
+  flex: 0 0 10rem;
 }
 .around {
   font-size: 0.8125rem;

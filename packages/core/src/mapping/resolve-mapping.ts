@@ -15,6 +15,8 @@ import type { Guard, Mapping, Property, Rule } from './mapping.js'
 export interface DefinitionFinding {
   where: string
   message: string
+  /** Whether it is only that a link leads to a mapping that is not there, or does not fit. */
+  leadsNowhere?: boolean
 }
 
 /**
@@ -129,7 +131,7 @@ function jsonTypeOf(source: string, { type }: Column, where: string, findings: D
   }
 }
 
-const VERSION_LOCK = 'it is the version, which is counted up by itself'
+const VERSION_LOCK = 'it is the version, which is counted up with each change'
 
 function lockOf(column: Column, table: Table): string | null {
   if (column.generated) return 'the database computes it'

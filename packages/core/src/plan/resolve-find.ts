@@ -58,16 +58,23 @@ export async function namedFinds(target: Target, mapping: Mapping, findMapping: 
   return all
 }
 
-/** What of a mapping's finds does not fit: names first, then types, as PostgreSQL prepares each. */
+/**
+ * What of a mapping's finds does not fit: names first, then types, as PostgreSQL prepares each.
+ *
+ * @param isLenient whether a link may lead to a mapping that is still to be published: such a find is looked at when it is asked for.
+ */
 export async function checkFinds(
   target: Target,
   mapping: Mapping,
   findMapping: FindMappingByName,
+  isLenient = false,
 ): Promise<DefinitionFinding[]> {
   const findings: DefinitionFinding[] = []
   const built = []
   for (const [name, definition] of Object.entries(mapping.definition.finds ?? {})) {
-    const find = await resolveFind(target, mapping, name, definition, findMapping, findings)
+    const own: DefinitionFinding[] = []
+    const find = await resolveFind(target, mapping, name, definition, findMapping, own)
+    findings.push(...own.filter(({ leadsNowhere }) => !isLenient || !leadsNowhere))
     if (find) built.push({ where: `finds.${name}`, mapping, statement: statementOf(mapping, find) })
   }
   return findings.length > 0 ? findings : checkPrepared(target, built)
@@ -122,7 +129,8 @@ async function resolveFind(
   } catch (error) {
     if (!(error instanceof LedgermanProblem)) throw error
     const part = isProblem(error, 'request-invalid') ? 'order' : 'where'
-    findings.push({ where: `${at}.${part}`, message: error.detail })
+    const leadsNowhere = isProblem(error, 'definition-invalid')
+    findings.push({ where: `${at}.${part}`, message: error.detail, ...(leadsNowhere ? { leadsNowhere } : {}) })
     return undefined
   }
 }

@@ -208,7 +208,7 @@ describe('a refused change', () => {
     ['no guard', { title: 'x' }, undefined, 'guard-required', /If-Match/],
     ['an unknown property', { hourLeft: '1' }, 'v1', 'request-invalid', /Did you mean hoursLeft/],
     ['a fixed property', { code: 'P-1' }, 'v1', 'request-invalid', /code cannot be set/],
-    ['the version', { rowVersion: 9 }, 'v1', 'request-invalid', /counted up by itself/],
+    ['the version', { rowVersion: 9 }, 'v1', 'request-invalid', /counted up with each change/],
     ['a number where none fits', { hoursLeft: 'soon' }, 'v1', 'value-invalid', /hoursLeft: expected a number/],
     ['digits that would be rounded away', { hoursLeft: '1.005' }, 'v1', 'value-invalid', /at most 2 digits/],
     ['a wrong kind', { priority: 'high' }, 'v1', 'value-invalid', /whole number/],

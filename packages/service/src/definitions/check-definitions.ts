@@ -58,7 +58,7 @@ export async function checkDefinitions(
   }
   for (const read of reads)
     if (read.kind === 'mapping' && read.definition.finds && !findings.some(isOf(read))) {
-      const wrong = await findFindings(target, read.definition, findMapping)
+      const wrong = await findFindings(target, read.definition, findMapping, isLenient)
       findings.push(...wrong.map((finding) => placed(read, finding)))
     }
   for (const read of reads)
@@ -79,9 +79,10 @@ async function findFindings(
   target: Target,
   { mapping: name }: MappingDefinition,
   findMapping: (name: string) => Promise<Mapping>,
+  isLenient: boolean,
 ): Promise<DefinitionFinding[]> {
   try {
-    return await checkFinds(target, await findMapping(name), findMapping)
+    return await checkFinds(target, await findMapping(name), findMapping, isLenient)
   } catch (error) {
     if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
     throw error
