@@ -91,6 +91,7 @@ function withoutMoments(text: string): string {
       // A long line's moments may have their beginning cut off: `…1-26T11:11:40Z`.
       .replace(/(\d{4}-\d{2}-|…[\d-]*)\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
       .replace(/\d+(\.\d+)? ms/g, 'N ms')
+      .replace(/ in \d+\.\d s:/g, ' in N s:')
       .replace(/\blgr_[\w-]+/g, 'TOKEN')
       .replace(/\b[0-9a-f]{64}\b/g, 'HASH')
       .replace(/[A-Za-z0-9+/]{86}==/g, 'SIGNATURE')

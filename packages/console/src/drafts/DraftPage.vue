@@ -89,7 +89,7 @@ function recordLink(mapping: string, key: RecordValues | null) {
             <th>Property</th>
             <th>Loaded</th>
             <th>Yours</th>
-            <th>Now</th>
+            <th>Current</th>
           </tr>
         </thead>
         <tbody>

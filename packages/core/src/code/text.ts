@@ -1,6 +1,7 @@
 /** A text as a template literal holds it. */
 export function inTemplate(text: string): string {
-  return text.replace(/[\\`]/g, '\\$&').replaceAll('${', '\\${')
+  // A carriage return would be read as a line feed there (ECMA-262, section 12.9.6).
+  return text.replace(/[\\`]/g, '\\$&').replaceAll('${', '\\${').replaceAll('\r', '\\r')
 }
 
 /** A text as a string literal, in the quotes that most linters ask for. */
@@ -8,9 +9,9 @@ export function quoted(text: string): string {
   return `'${JSON.stringify(text).slice(1, -1).replaceAll('\\"', '"').replaceAll("'", "\\'").replaceAll('\u2028', '\\u2028').replaceAll('\u2029', '\\u2029')}'`
 }
 
-/** A text as part of a block comment. */
+/** A text as part of a comment, to the end of a line or in a block: none of what ends a line or a block (ECMA-262, section 12.3) stays in it. */
 export function inComment(text: string): string {
-  return text.replaceAll('*/', '* /').replace(/\s*\n\s*/g, ' ')
+  return text.replaceAll('*/', '* /').replace(/\s*[\n\r\u2028\u2029]\s*/g, ' ')
 }
 
 /** A member's name: as it stands where it is an identifier. */

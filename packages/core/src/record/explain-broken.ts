@@ -1,20 +1,28 @@
 import type { BrokenValue, LedgermanProblem } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import { shownRecord } from '../receipt/record-row.js'
-import { bindValues } from '../statement/statement.js'
+import { bindValues, type SlotSource } from '../statement/statement.js'
 import { inRehearsal } from '../target/in-transaction.js'
 import type { Target } from '../target/target.js'
 import { brokenValues } from './broken-values.js'
 import { readKeyedRow } from './keyed-row.js'
-import type { KeyedRun } from './keyed-run.js'
 import type { KeyedStep } from './keyed-step.js'
 import { loadRecord } from './load-record.js'
+
+/** A refused step, as far as it is looked at again. */
+interface RefusedStep {
+  target: Target
+  mapping: Mapping
+  step: KeyedStep
+  options: { actor: string }
+  valueOf: (source: SlotSource) => string | null
+}
 
 /**
  * Adds the values that break a rule, where the statement only said which rule it was. It is rehearsed for that: the message of an error that
  * holds them would stand in the server's log. Where the rehearsal says anything else, nothing is added.
  */
-export async function explainRule(run: KeyedRun, problem: LedgermanProblem): Promise<LedgermanProblem> {
+export async function explainRule(run: RefusedStep, problem: LedgermanProblem): Promise<LedgermanProblem> {
   const { target, mapping, step, options } = run
   const at = mapping.rules.findIndex(({ that }) => that === problem.facts['rule'])
   const rule = mapping.rules[at]
@@ -38,7 +46,7 @@ export async function explainRule(run: KeyedRun, problem: LedgermanProblem): Pro
  * the guard says. What the database itself would have written is not known.
  */
 export async function explainConstraint(
-  { target, mapping, step }: KeyedRun,
+  { target, mapping, step }: RefusedStep,
   problem: LedgermanProblem,
 ): Promise<LedgermanProblem> {
   const names = (problem.facts['properties'] as string[] | undefined) ?? []

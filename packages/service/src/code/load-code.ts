@@ -1,6 +1,7 @@
 import { createRequire } from 'node:module'
 import pg from 'pg'
-import ts from 'typescript'
+import { setImmediate as turn } from 'node:timers/promises'
+import type TypeScript from 'typescript'
 import type { CodeFile } from '@ledgerman/contract'
 import type { CodeModule, ProofTools } from '@ledgerman/core'
 
@@ -11,8 +12,14 @@ const SESSIONS = 4
 
 /** Compiles and runs written code in memory: it finds its own files, node-postgres and node's modules, and nothing else. */
 export const proofTools: ProofTools = {
-  load(files) {
-    const sources = new Map(files.map(({ path, text }) => [path, text]))
+  async load(files) {
+    // Few services ever need the compiler, and one file is compiled at a time: others are not to wait for all of them.
+    const { default: ts } = await import('typescript')
+    const sources = new Map<string, string>()
+    for (const file of files) {
+      sources.set(file.path, compile(ts, file))
+      await turn()
+    }
     const modules = new Map<string, { exports: CodeModule }>()
     return load('index.ts')
 
@@ -23,7 +30,7 @@ export const proofTools: ProofTools = {
       if (source === undefined) throw new Error(`The written code has no file ${path}.`)
       const module = { exports: {} as CodeModule }
       modules.set(path, module)
-      const run = new Function('exports', 'module', 'require', compile({ path, text: source })) as Run
+      const run = new Function('exports', 'module', 'require', source) as Run
       run(module.exports, module, (name) =>
         name.startsWith('./') ? load(name.slice(2).replace(/\.js$/, '.ts')) : outside(name),
       )
@@ -46,7 +53,7 @@ function outside(name: string): unknown {
   throw new Error(`The written code may not import ${name}.`)
 }
 
-function compile({ path, text }: CodeFile): string {
+function compile(ts: typeof TypeScript, { path, text }: CodeFile): string {
   const compilerOptions = {
     module: ts.ModuleKind.CommonJS,
     target: ts.ScriptTarget.ES2023,

@@ -17,8 +17,8 @@ beforeAll(async () => {
 })
 afterAll(() => service.stop())
 
-/** Drills and walks build a database each; what is staged holds locks; a session that is ended may be the service's own. */
-const isQuick = (_method: string, path: string) => !/\/(drills|walks|staged|waits|session)\b/.test(path)
+/** Drills, walks and proofs build a database each; what is staged holds locks; a session that is ended may be the service's own. */
+const isQuick = (_method: string, path: string) => !/\/(drills|walks|proof|staged|waits|session)\b/.test(path)
 
 async function send({
   method,

@@ -30,7 +30,7 @@ export type CodeModule = Readonly<Record<string, unknown>>
 
 /** What a proof needs from outside the core: written code is compiled, and a pool of node-postgres made, by whoever runs it. */
 export interface ProofTools {
-  load(files: readonly CodeFile[]): CodeModule
+  load(files: readonly CodeFile[]): Promise<CodeModule>
   /** A pool for this database, and its end. */
   pool(url: string): { pool: unknown; end(): Promise<void> }
 }
@@ -55,7 +55,7 @@ export async function proveCode(
   { signal, onProgress }: DrillOptions = {},
 ): Promise<CodeProof> {
   const started = performance.now()
-  const code = tools.load(files)
+  const code = await tools.load(files)
   if ('configureBook' in code)
     (code['configureBook'] as (settings: object) => void)({
       actor: definitions.actor,
