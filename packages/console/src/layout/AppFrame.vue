@@ -36,6 +36,9 @@ const PAGES: { title: string; icon: string; routes: string[] }[] = [
   { title: 'Review', icon: mdiFileSearchOutline, routes: ['review'] },
 ]
 
+/** Of these a token that is limited to some definitions can use something. */
+const FOR_FORMS = ['Records', 'Transactions']
+
 const route = useRoute()
 const router = useRouter()
 const theme = useTheme()
@@ -48,7 +51,7 @@ const target = computed(() => String(route.params['target'] ?? ''))
 const staged = computed(() => (target.value === '' ? 0 : useDraft(target.value).pending.value.length))
 const current = computed(() => targets.value.find((each) => each.name === target.value))
 const pages = computed(() =>
-  PAGES.map(({ title, icon, routes }) => ({
+  PAGES.filter(({ title }) => !session.value?.only || FOR_FORMS.includes(title)).map(({ title, icon, routes }) => ({
     title,
     icon,
     to: { name: routes[0], params: { target: target.value } },
@@ -60,7 +63,7 @@ const pages = computed(() =>
 onMounted(() => void refresh().catch(() => undefined))
 
 function choose(name: string | null) {
-  if (name !== null) void router.push({ name: 'overview', params: { target: name } })
+  if (name !== null) void router.push({ name: session.value?.only ? 'records' : 'overview', params: { target: name } })
 }
 
 function switchTheme() {

@@ -96,7 +96,7 @@ describe('callers who ask at the same time', () => {
           expect(await outcomes(asks, true)).toEqual(await outcomes(asks, false))
         },
       ),
-      { numRuns: 40 },
+      { numRuns: 25 },
     )
   })
 
