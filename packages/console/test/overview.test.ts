@@ -64,11 +64,15 @@ it('a statement is read in short, whole, and as another language writes it', asy
   await page.click('[data-test=rehearse]')
   const statement = open('statement').first()
   await statement.filter({ hasText: /^update public\.programme\s+set title = \$1/ }).waitFor()
-  // The panel opens by itself after a rehearsal: what is clicked on while it moves may be missed.
-  await page.waitForFunction(() => document.getAnimations().every(({ playState }) => playState !== 'running'))
-  await open('style').first().click()
-  await page.getByRole('option', { name: '%(name)s' }).click()
-  await statement.filter({ hasText: 'set title = %(title)s' }).waitFor()
+  // The list of styles may close while the page still moves: then it is opened again.
+  const styled = statement.filter({ hasText: 'set title = %(title)s' })
+  for (let tries = 0; tries < 5 && !(await styled.isVisible()); tries++) {
+    const option = page.getByRole('option', { name: '%(name)s' })
+    if (!(await option.isVisible())) await open('style').first().click()
+    await option.click({ timeout: 3_000 }).catch(() => undefined)
+    await styled.waitFor({ timeout: 3_000 }).catch(() => undefined)
+  }
+  await styled.waitFor()
   await open('whole-statement').first().click()
   await statement.filter({ hasText: /with hit as[\s\S]*for no key update/ }).waitFor()
   const [code] = await Promise.all([page.context().waitForEvent('page'), open('as-code').click()])
