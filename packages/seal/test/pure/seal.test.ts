@@ -60,6 +60,9 @@ describe('a seal', () => {
         expect(whyNotProven(proof, publicKey)).toBeNull()
         const damaged = damagedProofs(proof)
         const { what, changed } = damaged[damage % damaged.length] as { what: string; changed: EntryProof }
+        // Two entries that say the same prove each other.
+        const other = entries[index % 2 === 0 ? index + 1 : index - 1]
+        fc.pre(what !== 'sibling' || JSON.stringify(other) !== JSON.stringify(entries[index]))
         expect([what, whyNotProven(changed, publicKey)]).not.toEqual([what, null])
       }),
     )
