@@ -63,8 +63,13 @@ export async function relatedRecords(
       if (pairs.some(([from]) => record[from] === null || record[from] === undefined)) return []
       try {
         const where = conditionOf(pairs, record)
-        const { count = 0 } = await target.find(link.mapping, { where, limit: 1, count: 'all' })
-        const records = count === 0 ? [] : await find(target, link.mapping, pairs, record, SHOWN)
+        const found = await find(target, link.mapping, pairs, record, SHOWN + 1)
+        const records = found.slice(0, SHOWN)
+        // Only where there are more than are shown is it worth counting them all.
+        const count =
+          found.length > SHOWN
+            ? ((await target.find(link.mapping, { where, limit: 1, count: 'all' })).count ?? found.length)
+            : found.length
         return [{ link: name, mapping: link.mapping, records, count, where }]
       } catch {
         return []
