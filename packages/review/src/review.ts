@@ -99,7 +99,7 @@ async function reviewFile(
 
 /** What PostgreSQL has not, and other databases write all the time. */
 const OTHER_DIALECT =
-  /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^\s*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b|\bnomaxvalue\b|^\/$|\balter\s+table\s+\w+\s+(?:change|modify)\s/im
+  /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^\s*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b|\bnomaxvalue\b|^\/$|\balter\s+table\s+[\w"]+\s+(?:change|modify)\s|\binterval\s+\d+\s+(?:second|minute|hour|day|week|month|year)\b|\bdate_sub\s*\(/im
 
 async function readFile(
   language: SourceLanguage,
@@ -138,7 +138,7 @@ function toSubject(
     return { path, execution, read: isNamed ? { ...read, text: read.asNames } : read, facts, others, index }
   }
   const subject: Subject = { path, execution, read, facts: undefined, others: [], index }
-  if (/`\w*`/.test(read.text))
+  if (/`\w*`/.test(read.text) || OTHER_DIALECT.test(read.text))
     findings.push(
       finding(
         subject,

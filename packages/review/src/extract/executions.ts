@@ -2,6 +2,10 @@ import type { Node, Tree } from 'web-tree-sitter'
 import type { Bound, Execution, FunctionFacts, Part, Place } from './facts.js'
 import type { SourceLanguage } from './grammar.js'
 import { calledOf, placeOf, textOf, type Scope } from './text-of.js'
+import { boundOf } from './bound-values.js'
+import { isStatementOf, looksLikeSql } from './looks-like-sql.js'
+import { callsEach, namesOfRounds } from './loops.js'
+import { armOf, endsPath, type Arm } from './paths.js'
 
 const FUNCTIONS = new Set([
   'function_declaration',
@@ -48,35 +52,21 @@ const ASSIGNMENTS = new Set([
 const RUNNING =
   /^(execute|executemany|executescript|query|queryOne|queryAll|queryRow|queryForObject|queryForList|queryForMap|update|batchUpdate|prepare|prepareStatement|prepareCall|createStatement|executeQuery|executeUpdate|executeLargeUpdate|exec|run|all|get|each|any|one|none|many|oneOrNone|manyOrNone|fetch|fetchrow|fetchval|fetchone|fetchall|pg_query|pg_query_params|pg_prepare|pg_send_query|pg_send_query_params|mysqli_query|unsafe|raw|sql|text|createQuery|createNativeQuery|createNamedQuery|fetch_all|fetch_row|fetchAll|fetchOne|fetchColumn|fetchAssoc|fetchAssociative|executeStatement|select|insert|delete|statement|affectingStatement|NpgsqlCommand|SqlCommand|OdbcCommand|OleDbCommand|CreateCommand|ExecuteAsync|Execute|ExecuteScalar|ExecuteScalarAsync|ExecuteNonQuery|ExecuteNonQueryAsync|ExecuteReader|ExecuteReaderAsync|Query|QueryAsync|QueryFirst|QueryFirstAsync|QueryFirstOrDefault|QueryFirstOrDefaultAsync|QuerySingle|QuerySingleAsync|QuerySingleOrDefault|QuerySingleOrDefaultAsync|ExecuteSqlRaw|ExecuteSqlRawAsync|FromSqlRaw|cursor|mogrify|copy_expert|read_sql|read_sql_query)$/
 
-const LOOKS_LIKE_SQL =
-  /^\s*(?:--[^\n]*\n\s*|\/\*[\s\S]*?\*\/\s*)*(?:select\s|insert\s+into\s|update\s+(?:only\s+)?[\w".$?:@%{]+(?:\s+(?:as\s+)?\w+)?\s+set\s|delete\s+from\s|with\s+(?:recursive\s+)?\w+(?:\s*\([^)]*\))?\s+as\s|merge\s+into\s|truncate\s+(?:table\s+)?\w|lock\s+table\s|begin\b|start\s+transaction|commit\b|rollback\b|call\s+\w+\s*\(|values\s*\()/i
-
-/** Whether a text may be a statement. */
-export function looksLikeSql(parts: readonly Part[]): boolean {
-  return LOOKS_LIKE_SQL.test(parts.map((part) => ('text' in part ? part.text : 'x1')).join(''))
-}
-
-/** What a call that does nothing but run statements is given may be written wrongly, and is one all the same. */
-const BEGINS_LIKE_SQL =
-  /^\s*(?:select|insert|update|delete|with|merge)\s+[\w"*(@$:?%'.]+[\s\S]*\s(?:from|where|set|values|into|=|returning)\b|^\s*(?:select|update|delete|insert)\b[\s\S]*[=,(*]/i
-const ONLY_RUNNING =
-  /^(execute|executemany|executeQuery|executeUpdate|prepareStatement|prepare|query|pg_query|pg_query_params|NpgsqlCommand|SqlCommand|exec|fetch|fetchrow|fetchval)$/
-
-/** Whether a call is given a statement. */
-function isStatementOf(method: string, parts: readonly Part[]): boolean {
-  if (looksLikeSql(parts)) return true
-  return (
-    ONLY_RUNNING.test(method) && BEGINS_LIKE_SQL.test(parts.map((part) => ('text' in part ? part.text : 'x1')).join(''))
-  )
-}
-
 /** Reads what a file runs, and what its functions do beside it. */
 export function readExecutions(
   tree: Tree,
   language: SourceLanguage,
 ): { executions: Execution[]; functions: FunctionFacts[] } {
   const reader = new Reader(language)
-  reader.visit(tree.rootNode, { fn: null, scope: new Map(), loop: null, isInFinally: false, isInWith: false })
+  reader.visit(tree.rootNode, {
+    fn: null,
+    scope: new Map(),
+    loop: null,
+    roundNames: null,
+    arms: [],
+    isInFinally: false,
+    isInWith: false,
+  })
   return { executions: reader.executions, functions: reader.functions }
 }
 
@@ -87,6 +77,8 @@ interface Context {
   fn: FunctionFacts | null
   scope: Scope
   loop: number | null
+  roundNames: ReadonlySet<string> | null
+  arms: readonly Arm[]
   isInFinally: boolean
   isInWith: boolean
 }
@@ -106,7 +98,8 @@ class Reader {
     if (depth > DEEPEST) return
     let now = context
     if (FUNCTIONS.has(node.type)) now = this.#enter(node, context)
-    else if (LOOPS.test(node.type)) now = { ...context, loop: node.startIndex }
+    else if (LOOPS.test(node.type))
+      now = { ...context, loop: node.startIndex, roundNames: namesOfRounds(node, context.roundNames) }
     else if (node.type === 'finally_clause' || node.type === 'finally_block') now = { ...context, isInFinally: true }
     else if (
       /^(with_statement|with_item|using_statement|try_with_resources_statement|resource|resource_specification)$/.test(
@@ -118,7 +111,11 @@ class Reader {
     if (/^try_/.test(node.type) && now.fn) now.fn.hasTry = true
     if (ASSIGNMENTS.has(node.type)) this.#assign(node, now)
     if (CALLS.has(node.type)) this.#call(node, now)
-    for (const child of node.namedChildren) if (child) this.visit(child, now, depth + 1)
+    for (const child of node.namedChildren) {
+      if (!child) continue
+      const arm = armOf(node, child)
+      this.visit(child, arm ? { ...now, arms: [...now.arms, arm] } : now, depth + 1)
+    }
   }
 
   #enter(node: Node, context: Context): Context {
@@ -130,7 +127,8 @@ class Reader {
         node.type,
       )
     const scope: Scope = new Map(context.scope)
-    if (isInner) return { ...context, scope, loop: callsEach(node) ? node.startIndex : context.loop }
+    if (isInner && callsEach(node)) return { ...context, scope, loop: node.startIndex, roundNames: null }
+    if (isInner) return { ...context, scope }
     const fn: FunctionFacts = {
       name,
       place: placeOf(node),
@@ -140,10 +138,11 @@ class Reader {
       hasTry: false,
     }
     this.functions.push(fn)
-    return { fn, scope, loop: null, isInFinally: false, isInWith: false }
+    return { fn, scope, loop: null, roundNames: null, arms: [], isInFinally: false, isInWith: false }
   }
 
-  #assign(node: Node, { scope, fn, loop }: Context): void {
+  #assign(node: Node, context: Context): void {
+    const { scope } = context
     const target = node.childForFieldName('left') ?? node.childForFieldName('name') ?? node.namedChildren[0]
     const value = node.childForFieldName('right') ?? node.childForFieldName('value') ?? node.namedChildren.at(-1)
     if (!target || !value || target.id === value.id) return
@@ -173,7 +172,7 @@ class Reader {
         'CommandText',
         name.replace(/\.CommandText$/, ''),
         true,
-        { fn, loop },
+        context,
         value.startIndex,
       )
       this.#handlesOf(scope).set(name.replace(/\.CommandText$/, ''), execution)
@@ -213,6 +212,7 @@ class Reader {
     const bound = asObject?.bound ?? boundOf(args.slice(at + 1), name, this.language)
     const place = placeOf(asObject?.node ?? (args[at] as Node))
     const execution = this.#add(text, place, bound, name, receiverText, isUsed(node), context, node.startIndex)
+    execution.endsPath = endsPath(node)
     const handle = assignedTo(node)
     if (handle) this.#handlesOf(scope).set(handle, execution)
   }
@@ -239,7 +239,7 @@ class Reader {
     ) {
       if (args.length > 0) execution.bound = boundOf(args, name, this.language)
       execution.isResultUsed = isUsed(node)
-      execution.loop ??= null
+      execution.endsPath ||= endsPath(node)
     }
   }
 
@@ -250,7 +250,7 @@ class Reader {
     method: string,
     receiver: string,
     isResultUsed: boolean,
-    { fn, loop }: Pick<Context, 'fn' | 'loop'>,
+    { fn, loop, roundNames, arms }: Pick<Context, 'fn' | 'loop' | 'roundNames' | 'arms'>,
     at: number,
   ): Execution {
     const execution: Execution = {
@@ -262,6 +262,9 @@ class Reader {
       receiver,
       isResultUsed,
       loop,
+      roundNames,
+      arms,
+      endsPath: false,
       at,
       fn,
     }
@@ -280,18 +283,6 @@ function addPosition(execution: Execution, which: string, value: string): void {
 function addName(execution: Execution, name: string, place: Place): void {
   if (execution.bound.kind !== 'named') execution.bound = { kind: 'named', names: [], place }
   if (!execution.bound.names.includes(name)) execution.bound.names.push(name)
-}
-
-/** A function that is called for each item of a list. */
-function callsEach(node: Node): boolean {
-  const call = node.parent?.parent
-  return (
-    call !== null &&
-    call !== undefined &&
-    /\.(forEach|map|each|array_map|ForEach)\s*$/.test(
-      (call.childForFieldName('function') ?? call).text.split('(')[0] ?? '',
-    )
-  )
 }
 
 /** The variable that a call's result goes into. */
@@ -338,77 +329,5 @@ function objectArgument(node: Node | undefined, scope: Scope): { text: Part[]; b
     text,
     bound: values ? boundOf([values], 'query', 'typescript') : isShort ? { kind: 'unknown' } : { kind: 'none' },
     node: source,
-  }
-}
-
-/** What stands beside a statement's text as its values. */
-function boundOf(args: readonly Node[], method: string, language: SourceLanguage): Bound {
-  const [first] = args
-  if (!first) return { kind: 'none' }
-  const place = placeOf(first)
-  switch (first.type) {
-    case 'array':
-    case 'tuple':
-    case 'list':
-    case 'array_creation_expression':
-    case 'collection_expression':
-      return listOf(first, place, method)
-    case 'object':
-    case 'dictionary':
-      return namedOf(first, place)
-    case 'anonymous_object_creation_expression':
-      return {
-        kind: 'named',
-        place,
-        names: first.text
-          .replace(/^new\s*\{|\}$/g, '')
-          .split(',')
-          .map((part) => /^\s*(\w+)\s*=/.exec(part)?.[1] ?? /(\w+)\s*$/.exec(part)?.[1] ?? '')
-          .filter(Boolean),
-      }
-    case 'parenthesized_expression':
-      // A tuple of one needs its comma.
-      return language === 'python' && /^(execute)$/.test(method) && !isCollection(first)
-        ? { kind: 'positional', values: [first.text.slice(1, -1)], place, isNoTuple: true }
-        : { kind: 'unknown' }
-    default:
-      break
-  }
-  // asyncpg and the like take the values one by one.
-  if (language === 'python' && /^(fetch|fetchrow|fetchval)$/.test(method))
-    return args.some((arg) => arg.type === 'list_splat' || arg.type === 'keyword_argument')
-      ? { kind: 'unknown' }
-      : { kind: 'positional', values: args.map((arg) => arg.text), place }
-  return { kind: 'unknown' }
-}
-
-function isCollection(node: Node): boolean {
-  const [child] = node.namedChildren
-  return (
-    child !== undefined && child !== null && !/^(identifier|attribute|integer|float|string|subscript)$/.test(child.type)
-  )
-}
-
-function listOf(node: Node, place: Place, method: string): Bound {
-  const items = node.namedChildren.filter((child): child is Node => child !== null && child.type !== 'comment')
-  const hasSpread = items.some((item) => /spread|splat|unpack/.test(item.type) || item.text.startsWith('...'))
-  if (hasSpread || /many$|batch/i.test(method)) return { kind: 'unknown' }
-  const keyed = items.filter((item) => item.type === 'array_element_initializer' && item.text.includes('=>'))
-  if (keyed.length > 0)
-    return {
-      kind: 'named',
-      place,
-      names: keyed.map((item) => (item.namedChildren[0]?.text ?? '').replace(/^["']:?|["']$/g, '')),
-    }
-  return { kind: 'positional', values: items.map((item) => item.text), place }
-}
-
-function namedOf(node: Node, place: Place): Bound {
-  const pairs = node.namedChildren.filter((child): child is Node => child !== null && child.type !== 'comment')
-  if (pairs.some((pair) => /spread|splat/.test(pair.type))) return { kind: 'unknown' }
-  return {
-    kind: 'named',
-    place,
-    names: pairs.map((pair) => (pair.childForFieldName('key') ?? pair).text.replace(/^["'`]:?|["'`]$/g, '')),
   }
 }

@@ -1,4 +1,5 @@
 import type { SourceLanguage } from './grammar.js'
+import type { Arm } from './paths.js'
 
 /** A place in a file: lines and columns from 1. */
 export interface Place {
@@ -33,6 +34,12 @@ export interface Execution {
   isResultUsed: boolean
   /** The loop that it stands in, by its place in the file. */
   loop: number | null
+  /** The names that differ from round to round of it; null where they are not known, and where there is no loop. */
+  roundNames: ReadonlySet<string> | null
+  /** The arms of branches that it stands in, the outermost first. */
+  arms: readonly Arm[]
+  /** Whether the function, or the loop's round, ends soon after it: a return, a throw or a break follows in its block. */
+  endsPath: boolean
   /** Where it stands in the file, in characters. */
   at: number
   fn: FunctionFacts | null

@@ -1,3 +1,4 @@
+import { PASTED_NAME } from '../sql/placeholders.js'
 import { suggestName, type ReviewFinding } from '@ledgerman/contract'
 import { findTable, type ReviewCatalogue, type ReviewTable } from '../catalogue.js'
 import type { ColumnUse, StatementFacts, TableRef } from '../sql/statement-facts.js'
@@ -87,7 +88,7 @@ function unknownNames(subject: Subject, facts: StatementFacts, catalogue: Review
   const isOurs = (table: TableRef) =>
     table.schema === 'pg_catalog' || table.schema === 'information_schema' || table.name.startsWith('pg_')
   for (const table of facts.tables) {
-    if (facts.localNames.has(table.name) || isOurs(table) || table.name === 'ledgerman_value') continue
+    if (facts.localNames.has(table.name) || isOurs(table) || table.name === PASTED_NAME) continue
     const known = findTable(catalogue, table)
     if (known) found.set(table.alias, known)
     else {
@@ -115,7 +116,7 @@ function unknownNames(subject: Subject, facts: StatementFacts, catalogue: Review
   if (target) findings.push(...facts.assigned.flatMap((use) => missing(use, target)))
   for (const use of facts.columns) {
     const table = use.table === null ? (isOne ? only : undefined) : found.get(use.table)
-    if (table && use.column !== 'ledgerman_value' && (use.table !== null || facts.kind !== 'insert'))
+    if (table && use.column !== PASTED_NAME && (use.table !== null || facts.kind !== 'insert'))
       findings.push(...missing(use, table))
   }
   const seen = new Set<string>()
@@ -211,16 +212,30 @@ function unguarded(subject: Subject, facts: StatementFacts, table: ReviewTable):
   // What is computed from the row itself overwrites nobody, and a constant says the same whoever writes it.
   const isPasted = subject.read.pasted.some(({ isQuoted }) => isQuoted) && facts.overwritten.length > 0
   if (isCompared || (facts.overwritten.length === 0 && !isPasted)) return []
+  const isCounted = facts.assigned.some(({ column }) => column === guard)
+  // Nobody else can have come in between, and whoever loaded it before will notice.
+  if (isCounted && isLockedBefore(subject, table)) return []
+  const said = isCounted
+    ? `this change does not compare it with what was loaded: what somebody else saved since is overwritten.`
+    : `this change neither compares it with what was loaded nor counts it up.`
   return [
     finding(
       subject,
       'unguarded-save',
       'warning',
       subject.execution.place,
-      `${table.name} counts its changes in ${guard}, and this change neither compares it with what was loaded nor counts it up.`,
+      `${table.name} counts its changes in ${guard}, and ${said}`,
       `… set …, ${guard} = ${guard} + 1 where … and ${guard} = …`,
     ),
   ]
+}
+
+/** Whether the function has locked the table's row already. */
+function isLockedBefore({ execution }: Subject, { name }: ReviewTable): boolean {
+  return (execution.fn?.executions ?? []).some(({ at, parts }) => {
+    const text = parts.map((part) => ('text' in part ? part.text : '')).join('')
+    return at < execution.at && /\bfor\s+(?:no\s+key\s+)?update\b/i.test(text) && text.includes(name)
+  })
 }
 
 function inWhere(facts: StatementFacts, column: string): boolean {
@@ -255,7 +270,7 @@ function notInNullable(subject: Subject, facts: StatementFacts, catalogue: Revie
             'null-comparison',
             'warning',
             subject.read.placeAt(at),
-            `not in is true of no row where ${column} is null in one row of ${table}. Say not exists, or leave nulls out.`,
+            `not in matches no row where ${column} is null in one row of ${table}. Use not exists, or leave nulls out.`,
           ),
         ]
       : []

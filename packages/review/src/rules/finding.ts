@@ -25,7 +25,7 @@ export const WHY: Readonly<Record<ReviewRule, string>> = {
   'not-one-row': 'It changes rows that nobody meant, and says nothing.',
   'value-in-text': 'Whoever gives the value can change what the statement does, and a quote in it makes it fail.',
   'parameter-count': 'It fails when it is run, or values land in the wrong places.',
-  'null-comparison': 'A comparison with null is true of no row, so nothing is found.',
+  'null-comparison': 'A comparison with null matches no row, so nothing is found.',
   'key-assigned': 'Other rows and programs know the record by its key; a generated value cannot be set at all.',
   'type-mismatch': 'The column is converted for every row, so no index serves, or the statement fails.',
   'no-index': 'The whole table is read each time, and rows that are locked on the way hold others up.',

@@ -1,3 +1,5 @@
+import { areExclusive } from '../extract/paths.js'
+import { namesAny } from '../extract/loops.js'
 import type { ReviewFinding } from '@ledgerman/contract'
 import type { FunctionFacts } from '../extract/facts.js'
 import { finding, type Subject } from './finding.js'
@@ -117,7 +119,10 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
 
 function apart(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
   const written = subjects.filter(writes)
-  const [, second] = written
+  // Branches that shut each other out write once.
+  const second = written.find(({ execution }, at) =>
+    written.slice(0, at).some((before) => !areExclusive(before.execution, execution)),
+  )
   if (!second) return []
   const { language } = second.execution
   const isInTransaction =
@@ -135,16 +140,13 @@ function apart(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[]
       ? say(`${fn.name} commits between two writes: where the second fails, the first stays.`)
       : []
   }
-  // Branches that shut each other out write once.
-  const branches = fn.text.match(/else|case/g)?.length ?? 0
-  const exclusive = branches > 0 && branches >= written.length - 1
   const receiver = second.execution.receiver
   const isGiven =
     /^(client|conn|connection|tx|trx|transaction|db)$/i.test(receiver.replace(/^\$?this->|^\$|^this\./, '')) &&
     isParameter(fn, receiver)
-  if (exclusive || isGiven) return []
+  if (isGiven) return []
   return say(
-    `${fn.name} writes ${written.length} times, each in a transaction of its own: where one fails, those before it stay.`,
+    `${fn.name} writes more than once, each time in a transaction of its own: where one fails, those before it stay.`,
   )
 }
 
@@ -177,8 +179,19 @@ function unboundedWait(fn: FunctionFacts, subjects: readonly Subject[], hasLimit
 function oneByOne(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
   return subjects.flatMap((subject) => {
     const { facts, execution } = subject
-    if (execution.loop === null || !facts || !['select', 'insert', 'update', 'delete'].includes(facts.kind)) return []
+    if (
+      execution.loop === null ||
+      execution.endsPath ||
+      !facts ||
+      !['select', 'insert', 'update', 'delete'].includes(facts.kind)
+    )
+      return []
     if (facts.parameters.size === 0 && subject.read.pasted.length === 0) return []
+    // Tried again, and not for each of many.
+    const { roundNames, bound } = execution
+    const values =
+      bound.kind === 'positional' ? [...bound.values, ...subject.read.pasted.map(({ value }) => value)] : null
+    if (values && roundNames && !namesAny(values, roundNames)) return []
     // A loop that goes on until nothing is left works in batches.
     if (facts.hasLimit || /\bwhile\s*\(?\s*(true|True|1)\b/.test(fn.text)) return []
     const way = {

@@ -1,3 +1,4 @@
+import { PASTED_NAME } from '../sql/placeholders.js'
 import type { ReviewFinding } from '@ledgerman/contract'
 import type { Bound, Execution } from '../extract/facts.js'
 import type { Placeholder } from '../sql/placeholders.js'
@@ -20,7 +21,7 @@ function everyRow(subject: Subject): ReviewFinding[] {
           'every-row',
           'error',
           execution.place,
-          `It ${verb} every row of ${each.target.name}: it has no condition.`,
+          `It ${verb} every row of ${nameOf(each.target)}: it has no condition.`,
           `… where …`,
         ),
       ]
@@ -31,17 +32,22 @@ function everyRow(subject: Subject): ReviewFinding[] {
           'every-row',
           'error',
           execution.place,
-          `It ${verb} every row of ${each.target.name}: its condition is true of each.`,
+          `It ${verb} every row of ${nameOf(each.target)}: its condition is true of each.`,
         ),
       ]
     return []
   })
 }
 
+/** A table's name; of one that the program puts in as it runs there is none. */
+function nameOf({ name }: { name: string }): string {
+  return name === PASTED_NAME ? 'a table' : name
+}
+
 function pastedValues(subject: Subject): ReviewFinding[] {
   const { read, execution } = subject
   const seen = new Set<string>()
-  return read.pasted.flatMap(({ value, how, place, isQuoted, isName }) => {
+  return read.pasted.flatMap(({ value, how, place, isQuoted, isName, isFragment }) => {
     const short = value.length > 40 ? `${value.slice(0, 40)}…` : value
     const key = `${place.line}:${place.column}`
     if (seen.has(key) || isHarmless(value)) return []
@@ -51,6 +57,16 @@ function pastedValues(subject: Subject): ReviewFinding[] {
       concatenation: 'put together with the text',
       format: 'formatted into the text',
     }[how]
+    if (isFragment)
+      return [
+        finding(
+          subject,
+          'value-in-text',
+          'note',
+          place,
+          `${short} is ${words} as a part of the statement: what it holds is only known when it runs.`,
+        ),
+      ]
     // Where a table's or column's name stands, no parameter can.
     if (isName && !isQuoted) {
       if (isOwnName(value)) return []
@@ -58,7 +74,8 @@ function pastedValues(subject: Subject): ReviewFinding[] {
         finding(
           subject,
           'value-in-text',
-          'warning',
+          // A list of columns that the program puts together is mostly its own.
+          /\b(?:join|implode)\(/.test(value) ? 'note' : 'warning',
           place,
           `${short} is ${words}, as a name: choose it from a list that the program has, and quote it.`,
         ),
@@ -92,7 +109,7 @@ function pastedValues(subject: Subject): ReviewFinding[] {
 function isHarmless(value: string): boolean {
   return (
     /^[A-Z][A-Z0-9_]*$/.test(value) ||
-    /placeholder|qmark|question_?mark|^\d+$|\.map\(.*\$|repeat\(|"\?"|'\?'|%s|count\(|\bparseInt\(|^intval\(|^int\(|^\(int\)|^Number\(|\.length\b|^len\(|\bnow\(\)/i.test(
+    /placeholder|qmark|question_?mark|^\d+$|\.map\(.*\$|repeat\(|"\?"|'\?'|%s|count\(|\bparseInt\(|^intval\(|^int\(|^\(int\)|^Number\(|\.length\b|^len\(|\bnow\(\)|^\$now$/i.test(
       value,
     )
   )
@@ -100,7 +117,7 @@ function isHarmless(value: string): boolean {
 
 /** What a program keeps the names of its tables in. */
 function isOwnName(value: string): boolean {
-  return /table|prefix|schema|->\w+$|^self\.|^this\.|^cls\./i.test(value)
+  return /table|prefix|schema|ident|quote_?name|->\w+$|^self\.|^this\.|^cls\./i.test(value)
 }
 
 /** The statement with placeholders of the file's own style. */
@@ -222,7 +239,7 @@ function nullComparison(subject: Subject): ReviewFinding[] {
         'null-comparison',
         'error',
         read.placeAt(at),
-        `${operator} null is true of no row; say ${right}.`,
+        `${operator} null matches no row; use ${right}.`,
         right,
       )
     })
@@ -232,7 +249,7 @@ function nullComparison(subject: Subject): ReviewFinding[] {
         'null-comparison',
         'error',
         read.placeAt(at),
-        'not in a list that holds null is true of no row. Take null out of it.',
+        'not in a list that holds null matches no row. Take null out of it.',
       ),
     )
     return [...compared, ...listed]

@@ -24,6 +24,8 @@ export interface Pasted {
   isQuoted: boolean
   /** Whether it stands where only a name can. */
   isName: boolean
+  /** Whether it stands where a part of the statement does: a condition, an assignment, a list of rows. */
+  isFragment: boolean
 }
 
 /** A statement as PostgreSQL reads it. */
@@ -39,6 +41,9 @@ export interface ReadText {
   /** Where a character of `text` stands in the file. */
   placeAt: (offset: number) => Place
 }
+
+/** Stands for a name that is put into the text. */
+export const PASTED_NAME = 'ledgerman_value'
 
 const OPEN = '\ue000'
 const CLOSE = '\ue001'
@@ -56,6 +61,29 @@ const STYLES: Readonly<Record<SourceLanguage, readonly PlaceholderStyle[]>> = {
 
 /** Words that a name follows, and a name's own beginning. */
 const NAME_COMES = /(?:\b(?:from|into|update|join|table|only|using|order\s+by|group\s+by|as|set)\s+["`]?|["`.]|\w)$/i
+
+/** Inside the list of an INSERT's columns. */
+const IN_COLUMN_LIST = /\binsert\s+into\s+[^\s(]+\s*\([^()]*$/i
+
+/** Behind a comma in the list of tables of a FROM. */
+const IN_TABLE_LIST = /\bfrom\s(?:(?!\b(?:where|on|group|order|having|limit|set|select)\b)[^()';])*,\s*$/i
+
+/** Where a whole condition, an assignment or a list of rows may stand: what comes before it, and behind it. */
+const FRAGMENTS: readonly (readonly [comes: RegExp, ends: RegExp])[] = [
+  [
+    /(?:\b(?:where|and|or|on|having|not)\s*\(*\s*|\b(?:where|and|or)\s[^()]*\ue001\s+)$/i,
+    /^\s*\)*\s*(?:$|\b(?:and|or|group|order|limit|union|returning|having)\b|\ue000|;)/i,
+  ],
+  [/\bset\s(?:[\s\S]*,)?\s*$/i, /^\s*(?:$|,|where\b|returning\b|\ue000|;)/i],
+  [/\bvalues\s*$/i, /^\s*(?:$|,|on\s+conflict\b|returning\b|\ue000|;)/i],
+  // Behind a value, with no operator between.
+  [/(?:\?|%s|[:$@]\w+|')\s+$/, /^/],
+]
+
+/** Whether it stands where columns are selected. */
+function isSelected(before: string, after: string): boolean {
+  return /\bselect\s+(?:distinct\s+)?$/i.test(before) && /^\s*(?:,|from\b|\ue000)/i.test(after)
+}
 
 /** What PostgreSQL's scanner tells apart, and what may be a placeholder. */
 const TOKENS =
@@ -100,8 +128,17 @@ export function readText(
     }
     const paste = (index: number, isQuoted: boolean) => {
       const part = values[index] as Extract<Part, { value: string }>
-      const isName = !isQuoted && NAME_COMES.test(source.slice(Math.max(0, found.index - 40), found.index))
-      pasted.push({ value: part.value, how: part.how, place: part.place, isQuoted, isName })
+      const before = source.slice(Math.max(0, found.index - 200), found.index)
+      const after = source.slice(TOKENS.lastIndex, TOKENS.lastIndex + 40)
+      const isName =
+        !isQuoted &&
+        (NAME_COMES.test(before) ||
+          after.startsWith('.') ||
+          IN_COLUMN_LIST.test(before) ||
+          IN_TABLE_LIST.test(before) ||
+          isSelected(before, after))
+      const isFragment = !isQuoted && FRAGMENTS.some(([comes, ends]) => comes.test(before) && ends.test(after))
+      pasted.push({ value: part.value, how: part.how, place: part.place, isQuoted, isName, isFragment })
     }
     const whole = /^'\ue000(\d+)\ue001'$/.exec(token)
     if (whole) {
@@ -136,7 +173,7 @@ export function readText(
       const isName =
         isPart ||
         /\b(?:from|into|update|join|table|only)\s+$/i.test(source.slice(Math.max(0, found.index - 20), found.index))
-      push(isName ? 'ledgerman_value' : `$${++next}`, 'ledgerman_value', found.index)
+      push(isName ? PASTED_NAME : `$${++next}`, PASTED_NAME, found.index)
       if (!isName) numberOfPasted.set(next, pasted.length - 1)
       from = TOKENS.lastIndex
     } else if (dollar !== undefined && styles.includes('dollar')) replace('dollar', null, Number(dollar))

@@ -24,6 +24,9 @@ export function readSqlFile(text: string): { executions: Execution[]; skipped: P
       receiver: '',
       isResultUsed: true,
       loop: null,
+      roundNames: null,
+      arms: [],
+      endsPath: false,
       at: start,
       fn: null,
     })
@@ -32,6 +35,8 @@ export function readSqlFile(text: string): { executions: Execution[]; skipped: P
   for (let found = TOKENS.exec(text); found; found = TOKENS.exec(text)) {
     const [token] = found
     if (token === ';') {
+      // What a rule does may be several statements, in parentheses.
+      if (isInRule(text.slice(begin, found.index))) continue
       push(begin, found.index)
       begin = TOKENS.lastIndex
     } else if (token.startsWith('\\')) {
@@ -50,6 +55,13 @@ export function readSqlFile(text: string): { executions: Execution[]; skipped: P
   }
   push(begin, text.length)
   return { executions, skipped }
+}
+
+/** Whether a text begins a rule whose list of statements is still open. */
+function isInRule(text: string): boolean {
+  if (!/^(?:\s|--[^\n]*\n)*create\s+(?:or\s+replace\s+)?rule\s/i.test(text)) return false
+  const bare = text.replace(/'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*/g, '')
+  return (bare.match(/\(/g)?.length ?? 0) > (bare.match(/\)/g)?.length ?? 0)
 }
 
 const TOKENS =

@@ -1,3 +1,4 @@
+import { PASTED_NAME } from './placeholders.js'
 import { loadModule, parseSync } from 'libpg-query'
 
 /** A node of PostgreSQL's parse tree, as JSON. */
@@ -128,7 +129,7 @@ function factsOf(stmt: SqlNode): StatementFacts {
     facts.assigned.push({ table: null, column, at: Number(ResTarget['location'] ?? 0) })
     const value = JSON.stringify(ResTarget['val'] ?? {})
     const isOwn = value.includes(`"sval":${JSON.stringify(column)}`)
-    if (!isOwn && /"ParamRef"|ledgerman_value/.test(value)) facts.overwritten.push(column)
+    if (!isOwn && (value.includes('"ParamRef"') || value.includes(PASTED_NAME))) facts.overwritten.push(column)
   }
   if (facts.kind === 'insert')
     for (const { ResTarget } of (node['cols'] ?? []) as { ResTarget?: SqlNode }[])
@@ -180,7 +181,7 @@ function visit(facts: StatementFacts, name: string, node: SqlNode): void {
     case 'A_Expr': {
       const operator = operatorOf(node)
       const sides = [node['lexpr'], node['rexpr']] as (SqlNode | undefined)[]
-      if (sides.some(isNullConstant) && ['=', '<>', '!='].includes(operator))
+      if (node['kind'] === 'AEXPR_OP' && sides.some(isNullConstant) && ['=', '<>', '!='].includes(operator))
         facts.nullComparisons.push({ at: Number(node['location'] ?? 0), operator })
       if (node['kind'] === 'AEXPR_IN' && operator === '<>') {
         const list = ((node['rexpr'] as SqlNode | undefined)?.['List'] as SqlNode | undefined)?.['items'] as

@@ -57,7 +57,7 @@ def on_one_path(dsn, code, keep):
 def lock_or_not(conn, code):
     with conn:
         with conn.cursor() as cur:
-            cur.execute("select code from budget where code = %s for update nowait", (code,))
+            cur.execute("select code from budget where code = %s for update nowait", (code,))  # sound unbounded-wait, value-in-text
             return cur.fetchone()
 
 
@@ -65,7 +65,7 @@ def lock_for_a_while(conn, code):
     with conn:
         with conn.cursor() as cur:
             cur.execute("set local lock_timeout = '2s'")
-            cur.execute("select code from budget where code = %s for update", (code,))
+            cur.execute("select code from budget where code = %s for update", (code,))  # sound unbounded-wait
             return cur.fetchone()
 
 
@@ -81,7 +81,7 @@ def in_a_loop(conn, codes):
 def all_at_once(conn, codes):
     with conn:
         with conn.cursor() as cur:
-            cur.execute("delete from budget where code = any(%s)", (codes,))
+            cur.execute("delete from budget where code = any(%s)", (codes,))  # sound count-ignored, one-by-one
             return cur.rowcount
 
 
@@ -95,14 +95,14 @@ def unseen(conn, code):
 def seen(conn, code):
     with conn:
         with conn.cursor() as cur:
-            cur.execute("update budget set hours = 1 where code = %s", (code,))
+            cur.execute("update budget set hours = 1 where code = %s", (code,))  # sound count-ignored
             print("updated" if cur.rowcount == 1 else "not there", code)
 
 
 def returned(conn, code):
     with conn:
         with conn.cursor() as cur:
-            cur.execute("update budget set hours = 1 where code = %s returning hours", (code,))
+            cur.execute("update budget set hours = 1 where code = %s returning hours", (code,))  # sound count-ignored
             row = cur.fetchone()
             if row is None:
                 raise LookupError(code)
