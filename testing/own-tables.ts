@@ -2,6 +2,9 @@ import { isProblem, mappingDefinition, type MappingDefinition } from '@ledgerman
 import { deriveMapping, prepareBook, resolveMapping, Target, type Mapping } from '@ledgerman/core'
 import { makeDatabase, type TestDatabase } from './databases.js'
 
+/** By its id: the view as a whole reads the whole book. */
+const LAST_ENTRY = `select * from ledgerman.history where id = (select id from ledgerman.entry order by id desc limit 1)`
+
 /** An empty database with a book, for tests that make tables of their own in it. */
 export interface OwnTables {
   database: TestDatabase
@@ -27,7 +30,7 @@ export async function openOwnTables(): Promise<OwnTables> {
       const { definition } = deriveMapping(table, () => undefined)
       return resolveMapping(mappingDefinition.parse({ ...definition, ...difference }), 1, table)
     },
-    lastEntry: async () => (await database.sql('select * from ledgerman.history order by id desc limit 1'))[0],
+    lastEntry: async () => (await database.sql(LAST_ENTRY))[0],
     async close() {
       await target.close()
       await database.drop()

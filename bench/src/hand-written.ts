@@ -1,16 +1,20 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 
+/** A transaction whose waits have an end, as that of written code has. */
+export const BEGIN_BOUNDED = 'begin; set local lock_timeout = 2000; set local statement_timeout = 10000'
+
 /** What a careful program does without Ledgerman: three round trips, no audit. Gives the row as it is now. */
 export async function changeByHand(
   pool: pg.Pool,
   id: number,
   version: number,
   hours: string,
+  begin = 'begin',
 ): Promise<Record<string, unknown> | undefined> {
   const client = await pool.connect()
   try {
-    await client.query('begin')
+    await client.query(begin)
     const { rows, rowCount } = await client.query<Record<string, unknown>>({
       name: 'change',
       text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 returning id, code, title, hours, priority, note, row_version',
@@ -28,10 +32,16 @@ export async function changeByHand(
 }
 
 /** The same with an audit row that holds what an entry of the book holds: the row before is read and locked first. */
-export async function changeByHandWithAudit(pool: pg.Pool, id: number, version: number, hours: string): Promise<void> {
+export async function changeByHandWithAudit(
+  pool: pg.Pool,
+  id: number,
+  version: number,
+  hours: string,
+  begin = 'begin',
+): Promise<void> {
   const client = await pool.connect()
   try {
-    await client.query('begin')
+    await client.query(begin)
     const before = await client.query<{ hours: string; row_version: number }>({
       name: 'lock',
       text: 'select id, code, title, hours, priority, note, row_version from allocation where id = $1 for no key update',

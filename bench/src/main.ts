@@ -9,6 +9,7 @@ import { compareCommands } from './cases/commands.js'
 import { compareFinds, comparePages } from './cases/finds.js'
 import { compareExport, compareFile, compareFiltered, compareLoop, keepChanging } from './cases/many.js'
 import { compareTransfers, transferDefinition } from './cases/transfers.js'
+import { writtenCode } from './cases/written-code.js'
 import { CALLERS, compare, type Ratio } from './compare.js'
 import { changeByHand, changeByHandWithAudit, loadByHand } from './hand-written.js'
 import { call } from './http-caller.js'
@@ -94,6 +95,11 @@ try {
     ]),
   )
 
+  const written = await writtenCode(target, mapping, pool, hand)
+  await show('Written code: a load by key', written.load)
+  await show('Written code: a keyed change', written.change)
+  await show('Written code: a keyed change with its entry', written.booked)
+
   const sighting = resolveMapping(sightings, 1, await target.table('public.sighting'))
   await show('A page of 50 from a million rows', () => comparePages(target, sighting, pool))
   await show('A find by expression', () => compareFinds(target, sighting, pool))
@@ -176,6 +182,7 @@ try {
   // Last, since transfers move the versions that the callers above know.
   await show('A transfer between two of 1,000 rows, through core', () => compareTransfers(target, mapping, pool, 1_000))
   await show('A transfer between two of 4 rows, through core', () => compareTransfers(target, mapping, pool, 4))
+  await show('Written code: a transfer', written.transfer)
   await fetch(`${both.ours}/v1/targets/bench/transactions/transfer`, {
     method: 'PUT',
     headers: { ...bearer, 'content-type': 'application/json' },

@@ -17,7 +17,7 @@ const transfer = transactionDefinition.parse({
 })
 
 /** Two different rows among so many, each pair by chance. */
-function pairOf(rows: number): [string, string] {
+export function pairOf(rows: number): [string, string] {
   const from = 1 + Math.floor(Math.random() * rows)
   const to = 1 + ((from + Math.floor(Math.random() * (rows - 1))) % rows)
   return [String(from), String(to)]
@@ -50,10 +50,16 @@ export async function compareTransfers(
 export const transferDefinition = transfer
 
 /** What a careful program does: both rows locked in order, the rule looked at, two updates; with an audit row a row where asked. */
-export async function transferByHand(pool: pg.Pool, from: string, to: string, isAudited: boolean): Promise<void> {
+export async function transferByHand(
+  pool: pg.Pool,
+  from: string,
+  to: string,
+  isAudited: boolean,
+  begin = 'begin',
+): Promise<void> {
   const client = await pool.connect()
   try {
-    await client.query('begin')
+    await client.query(begin)
     const { rows } = await client.query<{ id: number; hours: string; row_version: number }>({
       name: 'lock-both',
       text: 'select id, code, title, hours, priority, note, row_version from allocation where id in ($1, $2) order by id for no key update',

@@ -15,7 +15,7 @@ export interface MoveHoursResult {
   steps: { both: { matched: number; changed: number }; giver: { matched: number; changed: number }; given: { matched: number; changed: number } }
 }
 
-const LIMITS: s.Limits = { isolation: 'read committed', lockWaitMs: 2000, timeLimitMs: 10000, retries: 3 }
+const LIMITS: s.Limits = { isolation: 'read committed', lockWaitMs: 2000, timeLimitMs: 10000, retries: 3, forms: ['DateStyle', 'TimeZone'] }
 
 const STEP_1 = `
 with hit as (

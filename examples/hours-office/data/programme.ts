@@ -28,6 +28,8 @@ export type ProgrammeValues = Pick<Programme, 'code' | 'title' | 'semester' | 'l
 /** What one is found by. */
 export type ProgrammeKey = Pick<Programme, 'code'>
 
+const LIMITS: s.Limits = { ...s.LIMITS, forms: ['DateStyle', 'TimeZone'] }
+
 const READ: readonly (readonly [string, s.Read])[] = [
   ['id', s.readNumber],
   ['code', s.readText],
@@ -60,11 +62,15 @@ const WRITE = {
   updatedAt: s.writeText(null),
 } satisfies Record<keyof Programme, s.Write>
 
+/** The record that a row begins with, and its guard. */
+function loadedFrom(row: s.Row): s.Loaded<Programme> {
+  return { record: s.readRecord<Programme>(READ, row), guard: s.toGuard(row[11], 'v') }
+}
+
 const LOAD = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end, t.row_version::text
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end
 from public.programme as t
-where t.code = $1::text
-limit 2`
+where t.code = $1::text`
 
 /**
  * Loads one record by its key.
@@ -75,7 +81,7 @@ export async function loadProgramme(db: s.Db, key: ProgrammeKey): Promise<s.Load
   const rows = await s.ask(db, LOAD, [s.writeValue(WRITE.code, key.code, 'code')])
   s.expectCount('programme', 'one', rows.length, true)
   const [row = []] = rows
-  return { record: s.readRecord<Programme>(READ, row), guard: s.toGuard(row[13], 'v') }
+  return loadedFrom(row)
 }
 
 const EQUALS: Readonly<Record<'id' | 'code' | 'title' | 'semester' | 'leadId' | 'hoursGranted' | 'hoursLeft' | 'priority' | 'contactEmail' | 'tags' | 'settings' | 'rowVersion' | 'updatedAt', readonly [column: string, condition: (bind: string) => string]>> = {
@@ -111,20 +117,17 @@ export async function findProgramme(
     return value === null ? `${column} is null` : condition(`$${values.push(value)}`)
   })
   const text = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end, t.row_version::text
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end
 from public.programme as t
 where ${conditions.join(' and ') || 'true'}
 order by t.code
 limit $1::integer`
   const rows = await s.ask(db, text, values)
-  return rows.map((row) => ({
-    record: s.readRecord<Programme>(READ, row),
-    guard: s.toGuard(row[13], 'v'),
-  }))
+  return rows.map(loadedFrom)
 }
 
 const FIND_1 = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end, t.row_version::text
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end
 from public.programme as t
 where (((t.hours_left < $1::numeric) and (($2::text is null) or (t.semester = $2::text))) and exists (select 1 from public.block as t1 where t1.programme_id = t.id and (t1.state operator(pg_catalog.=) $3::public.block_state)))
 order by t.hours_left, t.code
@@ -153,10 +156,7 @@ export async function findProgrammeShortOfHours(
   }
   const values = [p.least, p.semester, 'planned', String(limit)]
   const rows = await s.ask(db, FIND_1, values)
-  return rows.map((row) => ({
-    record: s.readRecord<Programme>(READ, row),
-    guard: s.toGuard(row[13], 'v'),
-  }))
+  return rows.map(loadedFrom)
 }
 
 interface Settable {
@@ -165,8 +165,6 @@ interface Settable {
   now: string
   stored: (bind: string) => string
   compared: (bind: string) => string
-  /** Whether it is part of a unique index: then PostgreSQL locks the row harder. */
-  isUnique: boolean
 }
 
 const SET: Readonly<Record<keyof ProgrammeChanges, Settable>> = {
@@ -175,93 +173,84 @@ const SET: Readonly<Record<keyof ProgrammeChanges, Settable>> = {
     now: `t.title`,
     stored: (bind) => `${bind}::text`,
     compared: (bind) => `${bind}::text`,
-    isUnique: false,
   },
   semester: {
     column: `semester`,
     now: `t.semester`,
     stored: (bind) => `${bind}::text`,
     compared: (bind) => `${bind}::text`,
-    isUnique: false,
   },
   leadId: {
     column: `lead_id`,
     now: `t.lead_id`,
     stored: (bind) => `${bind}::integer`,
     compared: (bind) => `${bind}::integer`,
-    isUnique: false,
   },
   hoursGranted: {
     column: `hours_granted`,
     now: `t.hours_granted`,
     stored: (bind) => `${bind}::numeric(6,2)`,
     compared: (bind) => `${bind}::numeric(6,2)`,
-    isUnique: false,
   },
   hoursLeft: {
     column: `hours_left`,
     now: `t.hours_left`,
     stored: (bind) => `${bind}::numeric(6,2)`,
     compared: (bind) => `${bind}::numeric(6,2)`,
-    isUnique: false,
   },
   priority: {
     column: `priority`,
     now: `t.priority`,
     stored: (bind) => `${bind}::smallint`,
     compared: (bind) => `${bind}::smallint`,
-    isUnique: false,
   },
   contactEmail: {
     column: `contact_email`,
     now: `t.contact_email`,
     stored: (bind) => `${bind}::text`,
     compared: (bind) => `${bind}::text`,
-    isUnique: false,
   },
   tags: {
     column: `tags`,
     now: `t.tags`,
     stored: (bind) => `${bind}::text[]`,
     compared: (bind) => `${bind}::text[]`,
-    isUnique: false,
   },
   settings: {
     column: `settings`,
     now: `t.settings`,
     stored: (bind) => `${bind}::jsonb`,
     compared: (bind) => `${bind}::jsonb`,
-    isUnique: false,
   },
 }
 
-/** Locks the row, judges what was locked, and writes it where it differs. */
-function changeText(set: readonly (keyof ProgrammeChanges)[]): string {
-  const binds = set.map((_, at) => `$${at + 3}`)
-  const parts = set.map((name) => SET[name])
-  const now = parts.map((part) => part.now).join(', ')
-  const next = parts.map((part, at) => part.compared(binds[at] ?? '')).join(', ')
-  const assignments = parts.map((part, at) => `${part.column} = ${part.stored(binds[at] ?? '')}`).join(', ')
+/** The parts of a statement that sets these properties. */
+function partsOf(set: readonly (keyof ProgrammeChanges)[]) {
+  const parts = set.map((name, at) => ({ ...SET[name], bind: `$${at + 3}` }))
+  const [now, next] = [parts.map((part) => part.now), parts.map(({ compared, bind }) => compared(bind))]
+  return {
+    assignments: parts.map(({ column, stored, bind }) => `${column} = ${stored(bind)}`).join(', '),
+    differs: `pg_catalog.record_image_ne(row(${now.join(', ')}), row(${next.join(', ')}))`,
+  }
+}
+
+/** Writes the row where it is still as it was loaded, and would differ. */
+const updateText = s.madeOnce((set: readonly (keyof ProgrammeChanges)[]) => {
+  const { assignments, differs } = partsOf(set)
   return `
-with hit as (
-  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
-    coalesce(t.row_version = any ($2::integer[]), false) as guard_holds,
-    pg_catalog.record_image_ne(row(${now}), row(${next})) as differs,
-    t.row_version::text as guard
-  from public.programme as t
-  where t.code = $1::text
-  for ${parts.some((part) => part.isUnique) ? 'update' : 'no key update'}
-), done as (
-  update public.programme as t
-  set ${assignments}, row_version = hit.row_version + 1
-  from hit
-  where t.code = hit.code and hit.guard_holds and hit.differs
-  returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard, true as written
-)
-select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at,
-  case when hit.guard_holds then 't' else 'f' end || 't' || case when hit.differs then 't' else 'f' end || case when done.written then 't' else 'f' end, hit.guard, done.guard, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end,
-  done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at
-from hit left join done on true`
+update public.programme as t
+set ${assignments}, row_version = t.row_version + 1
+where t.code = $1::text and coalesce(t.row_version = any ($2::integer[]), false) and ${differs}
+returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, case when not coalesce((t.hours_left <= t.hours_granted), false) then 1 end`
+})
+
+/** Locks the row that was not written, and tells why: whether it is as it was loaded, and would differ. */
+function currentText(set: readonly (keyof ProgrammeChanges)[]): string {
+  return `
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, coalesce(t.row_version = any ($2::integer[]), false), ${partsOf(set).differs}
+from public.programme as t
+where t.code = $1::text
+for no key update`
 }
 
 /**
@@ -277,34 +266,35 @@ export async function changeProgramme(
   const set = s.namesOf<keyof ProgrammeChanges>(changes, SET)
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
-  const text = changeText(set)
+  const text = updateText(set)
   const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v'), ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
-  return s.inTransaction(db, s.LIMITS, async (client) => {
-    const rows = await s.ask(client, text, values)
-    const result = judged(rows, loaded, partOf(changes, set))
-    return result
+  return s.inTransaction(db, LIMITS, async (client) => {
+    const first = await s.ask(client, text, values)
+    if (first.length > 0) return written(first)
+    const unchanged = judged(await s.ask(client, currentText(set), values), loaded, s.partOf(changes, set))
+    if (unchanged) return unchanged
+    // It could be written by now, and is locked.
+    const second = await s.ask(client, text, values)
+    if (second.length === 0) throw new s.RowNotWritten('programme: the record was found, and not written.')
+    return written(second)
   })
 }
 
-const { partOf } = s
-
-/** What became of a change: its row holds the record before, a verdict, both guards, a broken rule, and the record after. */
-function judged(rows: s.Row[], loaded: s.Loaded<Programme>, yours: Record<string, unknown>): s.Written<Programme> {
+/** The row as it was written, and the first rule that it breaks. */
+function written(rows: s.Row[]): s.Written<Programme> {
   s.expectCount('programme', 'one', rows.length, true)
   const [row = []] = rows
-  const before = s.readRecord<Programme>(READ, row)
-  const [guardHolds, , differs, written] = row[13] ?? ''
-  const guard = s.toGuard(row[14], 'v')
-  if (guardHolds !== 't') {
-    const names = Object.keys(yours)
-    const [was, is] = [partOf(loaded.record, names), partOf(before, names)]
-    throw new s.RecordChanged('programme: the record is not as it was loaded.', was, yours, is, guard)
-  }
-  if (differs !== 't') return { record: before, guard, matched: 1, changed: 0 }
-  if (written !== 't') throw new s.RowNotWritten('programme: the record was found, and not written.')
-  assertRules(row[16])
-  const after = s.readRecord<Programme>(READ, row, 17)
-  return { record: after, guard: s.toGuard(row[15], 'v'), matched: 1, changed: 1 }
+  assertRules(row[13])
+  return { ...loadedFrom(row), matched: 1, changed: 1 }
+}
+
+/** Why a row was not written: null where it is as it was loaded, and differs. */
+function judged(rows: s.Row[], loaded: s.Loaded<Programme>, yours: Record<string, unknown>): s.Written<Programme> | null {
+  s.expectCount('programme', 'one', rows.length, true)
+  const [row = []] = rows
+  const current = loadedFrom(row)
+  if (row[13] !== 't') throw s.changedSince('programme', loaded.record, yours, current.record, current.guard)
+  return row[14] === 't' ? null : { ...current, matched: 1, changed: 0 }
 }
 
 /** What has to be true of every record that is written, and what is said where it is not. */
@@ -365,7 +355,7 @@ with done as (
 )
 select done.guard, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end, done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at from done`
   const values = [...set.map((name) => s.writeValue(WRITE[name], given[name], name))]
-  return s.inTransaction(db, s.LIMITS, async (client) => {
+  return s.inTransaction(db, LIMITS, async (client) => {
     const rows = await s.ask(client, text, values)
     const [row] = rows
     if (!row) throw new s.RowNotWritten('programme: the record was not added: a trigger kept it out.')
@@ -400,7 +390,7 @@ from hit left join done on true`
 export async function removeProgramme(db: s.Db, loaded: s.Loaded<Programme>): Promise<s.Written<Programme>> {
   const key = loaded.record
   const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v')]
-  return s.inTransaction(db, s.LIMITS, async (client) => {
+  return s.inTransaction(db, LIMITS, async (client) => {
     const rows = await s.ask(client, REMOVE, values)
     s.expectCount('programme', 'one', rows.length, true)
     const [row = []] = rows

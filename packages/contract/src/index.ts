@@ -50,8 +50,9 @@ export type {
   TransactionDefinition,
 } from './definition/transaction-definition.js'
 
-export { receipt, RUN_MODES, OUTCOMES, STEP_KINDS } from './receipt/receipt.js'
-export type { Receipt, StepReceipt, RowReceipt, BindReceipt, RunMode, Outcome, StepKind } from './receipt/receipt.js'
+export * from './receipt/receipt-kinds.js'
+export { receipt } from './receipt/receipt.js'
+export type { Receipt, StepReceipt, RowReceipt, BindReceipt } from './receipt/receipt.js'
 
 export * from './http/tokens.js'
 export * from './http/targets.js'
@@ -70,6 +71,7 @@ export type { PlaceholderStyle } from './placeholders/restyle.js'
 export * from './http/code.js'
 export * from './http/overview.js'
 export * from './http/review.js'
+export * from './http/job-kinds.js'
 export * from './http/jobs.js'
 export * from './http/drill-kinds.js'
 export * from './http/drills.js'

@@ -90,8 +90,9 @@ export type { ScratchSource } from './drill/scratch/scratch-database.js'
 export type { Definitions } from './drill/drilled-plan.js'
 
 export { listWaits, IDLE_LIMIT_MS } from './waits/list-waits.js'
+export { listRowWaits } from './record/row-waits.js'
 export { endSession } from './waits/end-session.js'
 
-export { emitCode } from './code/emit-code.js'
+export { emitCode, nameCode } from './code/emit-code.js'
 export { proveCode } from './drill/prove/prove-code.js'
-export type { CodeModule, ProofTools } from './drill/prove/prove-code.js'
+export type { CodeModule, ProofTools } from './drill/prove/proof-tools.js'

@@ -34,6 +34,8 @@ export interface BookedStatement {
   touched: readonly string[]
   text: string
   binds: readonly { name: string; type: string; sensitive: boolean }[]
+  /** What a value of the key, and of an image, is cast to before it is kept as text; null where the book keeps it as it is sent. */
+  casts?: { key: readonly (string | null)[]; image: readonly (string | null)[] }
   /** What it comes to, for people: shown first by whoever reads the book. */
   short?: { text: string; binds: readonly number[]; around: readonly string[] }
 }
@@ -71,11 +73,22 @@ export async function introduce(db: Db, statements: readonly BookedStatement[]):
 as x(id bigint, kind text, mapping text, revision integer, relation text, key_columns text[], touched text[], text text, binds jsonb, short jsonb)
 on conflict (id) do nothing`,
     [JSON.stringify(rows)],
-  )
+  ).catch((error: unknown) => {
+    throw isOfAnotherBook(error)
+      ? new Error('This database has no book, or one of another version: prepare it with ledgerman book prepare.', {
+          cause: error,
+        })
+      : error
+  })
   // In somebody else's transaction they may be rolled back.
   if (!('totalCount' in db)) return
   if (introduced.size > MOST_KNOWN) introduced.clear()
   for (const { id } of rows) introduced.add(id)
+}
+
+/** Whether a table, a column or the schema of the book is not there (PostgreSQL, "Error Codes", class 42 and 3F). */
+function isOfAnotherBook(error: unknown): boolean {
+  return ['42601', '42703', '42P01', '3F000'].includes(String((error as { code?: unknown }).code))
 }
 
 /** A UUID of version 7 (RFC 9562, section 5.7): in order of time. */
@@ -114,6 +127,13 @@ function arrayText(texts: readonly (string | null)[]): string {
   return `{${items.join(',')}}`
 }
 
+/** A list of texts as the book keeps them: a boolean as `true`, a padded text without its padding, as PostgreSQL casts them. */
+function castSql(parameter: string, casts: readonly (string | null)[]): string {
+  if (casts.every((cast) => cast === null)) return `${parameter}::text[]`
+  const items = casts.map((cast, at) => `(${parameter}::text[])[${at + 1}]${cast === null ? '' : `::${cast}::text`}`)
+  return `case when ${parameter}::text[] is not null then array[${items.join(', ')}] end`
+}
+
 export interface RecordEntry {
   statement: BookedStatement
   values: readonly (string | null)[]
@@ -131,6 +151,7 @@ export async function bookRecord(
   changed: number,
 ): Promise<void> {
   const { actor, note } = current()
+  const { casts = { key: [], image: [] } } = statement
   const binds = kept(
     values,
     statement.binds.map(({ sensitive }) => sensitive),
@@ -138,7 +159,9 @@ export async function bookRecord(
   await ask(
     client,
     `insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
-values ($1::uuid, $2, 'committed', $3::bigint, $4::text[], $5, pg_catalog.hash_array_extended($6::text[], 0), $6::text[], 1, $7::integer, $8::text[], $9::text[])`,
+select $1::uuid, $2, 'committed', $3::bigint, $4::text[], $5, pg_catalog.hash_array_extended(k.key, 0), k.key, 1, $7::integer,
+  ${castSql('$8', casts.image)}, ${castSql('$9', casts.image)}
+from (select ${castSql('$6', casts.key)} as key) as k`,
     [
       newEntryId(),
       actor,

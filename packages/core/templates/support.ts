@@ -47,6 +47,19 @@ export class RecordChanged extends DataError {
   }
 }
 
+/** That a record is not as it was loaded, with what was to be changed of it. */
+export function changedSince(
+  what: string,
+  loaded: object,
+  yours: Readonly<Record<string, unknown>>,
+  current: object,
+  guard: string | null,
+): RecordChanged {
+  const names = Object.keys(yours)
+  const [was, is] = [partOf(loaded, names), partOf(current, names)]
+  return new RecordChanged(`${what}: the record is not as it was loaded.`, was, yours, is, guard)
+}
+
 /** A step matched another number of rows than was expected. */
 export class CountMismatch extends DataError {
   readonly code: 'count-mismatch' | 'record-ambiguous' = 'count-mismatch'
@@ -133,6 +146,8 @@ export interface Limits {
   timeLimitMs: number
   /** How often it is tried again after a serialization failure or a deadlock. */
   retries: number
+  /** The settings that the texts of its values depend on; all that there are, where it does not say. */
+  forms?: readonly TextForm[]
 }
 
 export const LIMITS: Limits = { isolation: 'read committed', lockWaitMs: 2_000, timeLimitMs: 10_000, retries: 0 }
@@ -144,6 +159,12 @@ const TEXT_FORMS = {
   IntervalStyle: 'iso_8601',
   bytea_output: 'hex',
   extra_float_digits: '1',
+} as const
+
+type TextForm = keyof typeof TEXT_FORMS
+
+function formsOf({ forms = Object.keys(TEXT_FORMS) as TextForm[] }: Limits): (readonly [TextForm, string])[] {
+  return forms.map((form) => [form, TEXT_FORMS[form]])
 }
 
 /** Rows as PostgreSQL writes them, so that no driver default can lose a digit. */
@@ -165,6 +186,21 @@ export function prepareStatements(isWanted: boolean): void {
   isPreparing = isWanted
 }
 
+/** The text of a statement for some properties, made once for each choice of them. */
+export function madeOnce<Name extends string>(
+  make: (set: readonly Name[]) => string,
+): (set: readonly Name[]) => string {
+  const made = new Map<string, string>()
+  return (set) => {
+    const names = set.join('\0')
+    const known = made.get(names)
+    if (known !== undefined) return known
+    const text = make(set)
+    if (made.size < MOST_PREPARED) made.set(names, text)
+    return text
+  }
+}
+
 function preparedName(text: string): string | undefined {
   if (!isPreparing) return undefined
   const known = prepared.get(text)
@@ -175,31 +211,22 @@ function preparedName(text: string): string | undefined {
   return name
 }
 
-/** Runs one statement and gives its rows as texts. */
-export async function ask(db: Db, text: string, values: readonly (string | null)[]): Promise<Row[]> {
-  try {
-    return await rowsOf(db, text, values).catch((error: unknown) => {
-      if (isPool(db) && isStalePlan(error)) return rowsOf(db, text, values)
-      throw error
-    })
-  } catch (error) {
-    throw explained(error)
-  }
-}
-
-async function rowsOf(db: Db, text: string, values: readonly (string | null)[]): Promise<Row[]> {
+/** Runs one statement and gives its rows as texts. On a pool it is run once more where what a connection has prepared is out of date. */
+export async function ask(db: Db, text: string, values: readonly (string | null)[], isAgain = false): Promise<Row[]> {
   const name = preparedName(text)
+  const query = { name, text, values, rowMode: 'array' as const, types: asText }
   try {
-    const query = { name, text, values: [...values], rowMode: 'array' as const, types: asText }
     return ((await db.query(query as never)) as unknown as QueryResult & { rows: Row[] }).rows
   } catch (error) {
-    if (isStalePlan(error) && name !== undefined && prepared.get(text) === name) {
+    if (!isStalePlan(error)) throw explained(error)
+    if (name !== undefined && prepared.get(text) === name) {
       // New names, as every connection has to prepare afresh.
       prepared.clear()
       timesAltered++
     }
-    throw error
+    if (!isPool(db) || isAgain) throw error
   }
+  return ask(db, text, values, true)
 }
 
 /**
@@ -209,7 +236,7 @@ async function rowsOf(db: Db, text: string, values: readonly (string | null)[]):
  * @throws DataError, and what `work` throws; then nothing was changed, but for OutcomeUnknown
  */
 export async function inTransaction<T>(db: Db, limits: Limits, work: (client: ClientBase) => Promise<T>): Promise<T> {
-  if (!isPool(db)) return insideOf(db, work)
+  if (!isPool(db)) return insideOf(db, limits, work)
   let isFresh = false
   for (let attempt = 0; ; attempt++) {
     try {
@@ -233,6 +260,8 @@ export async function inTransaction<T>(db: Db, limits: Limits, work: (client: Cl
 async function once<T>(pool: Pool, limits: Limits, work: (client: ClientBase) => Promise<T>): Promise<T> {
   const client = await pool.connect()
   let isBroken = true
+  // A connection that breaks between two statements is noticed by the next; with nobody listening it would end the process.
+  client.on('error', ignore)
   try {
     await client.query(beginText(limits))
     const result = await work(client)
@@ -247,18 +276,27 @@ async function once<T>(pool: Pool, limits: Limits, work: (client: ClientBase) =>
       )
     throw explained(error)
   } finally {
+    if (!isBroken) client.off('error', ignore)
     client.release(isBroken)
   }
 }
 
-function beginText({ isolation, lockWaitMs, timeLimitMs }: Limits): string {
-  const forms = Object.entries(TEXT_FORMS).map(([name, value]) => `set local ${name} = '${value}'`)
-  return [
+function ignore(): void {}
+
+const beginTexts = new WeakMap<Limits, string>()
+
+function beginText(limits: Limits): string {
+  const known = beginTexts.get(limits)
+  if (known !== undefined) return known
+  const { isolation, lockWaitMs, timeLimitMs } = limits
+  const text = [
     `begin isolation level ${isolation}`,
     `set local lock_timeout = ${lockWaitMs}`,
     `set local statement_timeout = ${timeLimitMs}`,
-    ...forms,
+    ...formsOf(limits).map(([name, value]) => `set local ${name} = '${value}'`),
   ].join('; ')
+  beginTexts.set(limits, text)
+  return text
 }
 
 /** COMMIT of a failed transaction succeeds as a ROLLBACK: only its tag tells. */
@@ -279,10 +317,12 @@ async function commit(client: ClientBase): Promise<void> {
 }
 
 /** In somebody else's transaction the settings are put back as they were. */
-async function insideOf<T>(client: ClientBase, work: (client: ClientBase) => Promise<T>): Promise<T> {
-  const names = Object.keys(TEXT_FORMS)
+async function insideOf<T>(client: ClientBase, limits: Limits, work: (client: ClientBase) => Promise<T>): Promise<T> {
+  const forms = formsOf(limits)
+  if (forms.length === 0) return work(client)
+  const names = forms.map(([name]) => name)
   const kept = names.map((name) => `current_setting('${name}')`)
-  const set = Object.entries(TEXT_FORMS).map(([name, value]) => `set_config('${name}', '${value}', true)`)
+  const set = forms.map(([name, value]) => `set_config('${name}', '${value}', true)`)
   const [before = []] = await ask(client, `select ${[...kept, ...set].join(', ')}`, [])
   const result = await work(client)
   await ask(
@@ -357,10 +397,11 @@ export type Write = (value: unknown, property: string) => string
 /** The record that a row holds, from its place on. */
 export function readRecord<T>(readers: readonly (readonly [name: string, read: Read])[], row: Row, from = 0): T {
   const record: Record<string, unknown> = {}
-  readers.forEach(([name, read], at) => {
-    const text = row[from + at] ?? null
+  let at = from
+  for (const [name, read] of readers) {
+    const text = row[at++] ?? null
     record[name] = text === null ? null : read(text)
-  })
+  }
   return record as T
 }
 

@@ -21,6 +21,10 @@ const provenCase = z.strictObject({
   code: z.string().describe('What the written code told.'),
   rows: z.int().describe('Rows that the service wrote.'),
   same: z.boolean(),
+  entries: z
+    .strictObject({ service: z.string(), code: z.string() })
+    .optional()
+    .describe('What the book got, as JSON, where code that writes entries wrote others than the service.'),
   differing: z.array(rowDifference).describe('Rows that the two left differently: by the service, and by the code.'),
 })
 

@@ -9,5 +9,7 @@ export const FAULT_KINDS = [
   'row-changed',
   'row-removed',
 ] as const
+/** How the code that is written for a transaction is drilled in place of its definition: without, or with entries in the book. */
+export const CODE_FORMS = ['plain', 'booked'] as const
 /** How drilled writes are guarded: as their definitions say, or each by this way instead. */
 export const DRILL_GUARDS = ['as defined', 'version', 'rowStamp', 'values', 'none'] as const

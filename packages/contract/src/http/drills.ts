@@ -2,8 +2,9 @@ import { z } from 'zod'
 import { definitionName } from '../definition/mapping-definition.js'
 import { chosenBy } from '../definition/chosen-by.js'
 import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
-import { OUTCOMES, receipt } from '../receipt/receipt.js'
-import { DRILL_GUARDS, FAULT_KINDS, ISOLATIONS } from './drill-kinds.js'
+import { OUTCOMES } from '../receipt/receipt-kinds.js'
+import { receipt } from '../receipt/receipt.js'
+import { CODE_FORMS, DRILL_GUARDS, FAULT_KINDS, ISOLATIONS } from './drill-kinds.js'
 
 const params = z.record(z.string(), z.unknown()).optional()
 const named = z.strictObject({
@@ -37,6 +38,11 @@ const drilledRunShape = z.union([
   z.strictObject({ ...sent, steps: z.array(stepDefinition).min(1).max(100) }),
 ])
 
+const code = z
+  .enum(CODE_FORMS)
+  .optional()
+  .describe('Drills the code that is written for the transactions, in place of their definitions.')
+
 const orAll = <T extends z.ZodType>(one: T) => z.array(z.union([one, z.literal('all')])).min(1)
 
 function drillInputs<T extends z.ZodType>(run: T) {
@@ -46,6 +52,7 @@ function drillInputs<T extends z.ZodType>(run: T) {
     transaction: transactionName.optional(),
     params,
     faults: orAll(z.enum(FAULT_KINDS)).default(['all']),
+    code,
   })
   const interleaving = z.strictObject({
     kind: z.literal('interleaving'),
@@ -54,6 +61,7 @@ function drillInputs<T extends z.ZodType>(run: T) {
     guard: orAll(z.enum(DRILL_GUARDS)).default(['as defined']),
     atMost: z.int().min(1).max(100_000).default(1_000).describe('Schedules at each level and guard; more are sampled.'),
     seed: z.int().min(0).max(4_294_967_295).optional().describe('Of the sample.'),
+    code,
   })
   const race = z.strictObject({
     kind: z.literal('race'),
@@ -67,6 +75,7 @@ function drillInputs<T extends z.ZodType>(run: T) {
         'Expressions over aggregates: a number that has to be unchanged, or a condition that has to stay true.',
       ),
     isolation: z.enum(ISOLATIONS).optional(),
+    code,
   })
   return { fault, interleaving, race }
 }
@@ -111,6 +120,7 @@ const faultResult = z.strictObject({
 export const faultDrill = z.strictObject({
   kind: z.literal('fault'),
   passed: z.boolean(),
+  of: z.enum(['definition', 'code']).describe('What was drilled.'),
   notRun: NOT_RUN,
   undisturbed: faultResult,
   results: z.array(faultResult),
@@ -140,6 +150,7 @@ const anomaly = z.strictObject({
 export const interleavingDrill = z.strictObject({
   kind: z.literal('interleaving'),
   passed: z.boolean(),
+  of: z.enum(['definition', 'code']).describe('What was drilled.'),
   notRun: NOT_RUN,
   notCompared: z
     .array(z.string())
@@ -166,6 +177,7 @@ export const interleavingDrill = z.strictObject({
 export const raceDrill = z.strictObject({
   kind: z.literal('race'),
   passed: z.boolean(),
+  of: z.enum(['definition', 'code']).describe('What was drilled.'),
   notRun: NOT_RUN,
   times: z.int(),
   atOnce: z.int(),

@@ -1,5 +1,6 @@
 import { z } from 'zod'
-import { receipt, RUN_MODES } from '../receipt/receipt.js'
+import { RUN_MODES } from '../receipt/receipt-kinds.js'
+import { receipt } from '../receipt/receipt.js'
 import { PROBLEM_CODES } from '../problem/catalogue.js'
 
 export const ENTRY_OUTCOMES = ['committed', 'refused'] as const

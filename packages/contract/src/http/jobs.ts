@@ -3,20 +3,9 @@ import { definitionName } from '../definition/mapping-definition.js'
 import { expectation } from '../definition/transaction-definition.js'
 import { problemDocument } from '../problem/problem-schema.js'
 import { PROBLEM_CODES } from '../problem/catalogue.js'
-import { rowReceipt, RUN_MODES, values } from '../receipt/receipt.js'
-
-export const JOB_KINDS = ['filter', 'file', 'reversal', 'export'] as const
-export const JOB_STATES = ['queued', 'running', 'done', 'failed', 'cancelled'] as const
-export const IMAGES = ['full', 'changed', 'none'] as const
-export const ON_MISSING = ['refuse', 'add'] as const
-
-export type JobState = (typeof JOB_STATES)[number]
-export type JobKind = (typeof JOB_KINDS)[number]
-export type Images = (typeof IMAGES)[number]
-export type OnMissing = (typeof ON_MISSING)[number]
-
-/** The most rows that a chunk of a file may have. */
-export const LARGEST_CHUNK = 100_000
+import { RUN_MODES } from '../receipt/receipt-kinds.js'
+import { rowReceipt, values } from '../receipt/receipt.js'
+import { IMAGES, JOB_KINDS, JOB_STATES, LARGEST_CHUNK, ON_MISSING } from './job-kinds.js'
 
 const images = z
   .enum(IMAGES)
@@ -26,7 +15,7 @@ const note = z.string().max(2000).optional().describe('Kept with the entry.')
 const rehearsal = z.string().optional().describe("A rehearsal's token: commit exactly what it saw, or fail.")
 const mode = z.enum(RUN_MODES).describe('A rehearsal tries all of it and rolls back.')
 
-/** A change or removal of all records that a condition is true of. */
+/** A change or removal of all records that match a condition. */
 export const jobInput = z
   .strictObject({
     mode,
@@ -38,7 +27,7 @@ export const jobInput = z
       .record(definitionName, z.union([z.string().min(1).max(10_000), z.number(), z.boolean()]))
       .optional()
       .describe("Expressions over the row's own values and the parameters."),
-    remove: z.boolean().optional().describe('Removes what the condition is true of.'),
+    remove: z.boolean().optional().describe('Removes the records that match the condition.'),
     expect: expectation
       .optional()
       .describe('How many rows it has to match; a commit without it needs the token of a rehearsal.'),

@@ -1,5 +1,6 @@
 import { z } from 'zod'
-import { bindReceipt, receipt, RUN_MODES, values } from '../receipt/receipt.js'
+import { RUN_MODES } from '../receipt/receipt-kinds.js'
+import { bindReceipt, receipt, values } from '../receipt/receipt.js'
 
 /** Property values of one record. */
 export const record = values.meta({ id: 'Record' })
@@ -139,7 +140,7 @@ const writeParts = {
   note: z.string().max(2000).optional().describe('Kept with the entry.'),
 }
 
-/** A rehearsal sees anew: it takes no token of an earlier one. */
+/** A rehearsal looks again: it takes no token of an earlier one. */
 function withoutToken(query: { mode?: unknown; rehearsal?: unknown }): boolean {
   return query.mode !== 'rehearse' || query.rehearsal === undefined
 }

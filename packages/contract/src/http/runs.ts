@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { chosenBy } from '../definition/chosen-by.js'
 import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
 import { lockHolder } from './waits.js'
-import { RUN_MODES } from '../receipt/receipt.js'
+import { RUN_MODES } from '../receipt/receipt-kinds.js'
 
 const common = {
   mode: z.enum(RUN_MODES).describe('A rehearsal is always rolled back.'),

@@ -1,5 +1,5 @@
 import { z } from 'zod'
-import { RUN_MODES } from '../receipt/receipt.js'
+import { RUN_MODES } from '../receipt/receipt-kinds.js'
 
 const digest = z.string().regex(/^[0-9a-f]{64}$/)
 

@@ -23,7 +23,11 @@ export const tableSummary = z
     kind: z.string(),
     columns: z.int(),
     key: z.array(z.string()).nullable().describe('The columns records are found by; null where there is no key.'),
-    approximateRows: z.number().nullable(),
+    approximateRows: z.number().nullable().describe('As PostgreSQL last counted them (ANALYZE, VACUUM).'),
+    approximateBytes: z
+      .number()
+      .nullable()
+      .describe('Of the rows, without indexes and what is stored out of line; as last counted.'),
     references: z.array(z.strictObject({ columns: z.array(z.string()), table: z.string() })),
     mappings: z.array(z.string()).describe('The mappings of this table.'),
     cannotChange: z.string().nullable().describe('Why its records cannot be changed by key, where they cannot.'),
@@ -45,6 +49,7 @@ export const tableInfo = z
       .describe('Row triggers that fire on UPDATE.'),
     rowSecurity: z.boolean(),
     approximateRows: z.number().nullable(),
+    approximateBytes: z.number().nullable(),
   })
   .meta({ id: 'Table' })
 

@@ -58,6 +58,9 @@ export const waits = z
   })
   .meta({ id: 'Waits' })
 
+/** Those that wait for one record, and those that they wait for. */
+export const rowWaits = z.strictObject({ sessions: z.array(waitingSession) }).meta({ id: 'RowWaits' })
+
 /** Names the session once more: its start has to be the one that was seen. */
 export const endSessionInput = z.strictObject({ startedAt: z.string().min(1) }).meta({ id: 'EndSession' })
 export const sessionEnded = z.strictObject({ pid: z.int(), action: z.enum(['cancel', 'end']), done: z.boolean() })
@@ -66,7 +69,7 @@ export const sessionEnded = z.strictObject({ pid: z.int(), action: z.enum(['canc
 export const stagedInput = z
   .strictObject({
     what: z.enum(['hold', 'idle', 'edit']),
-    seconds: z.number().min(1).max(120).default(30).describe('It ends by itself.'),
+    seconds: z.number().min(1).max(120).default(30).describe('For how long; it ends on its own.'),
     lock: z.enum(['row', 'table']).default('row'),
     code: z.string().default('P-107').describe('The programme it is about.'),
   })

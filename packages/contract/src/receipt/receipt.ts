@@ -1,12 +1,5 @@
 import { z } from 'zod'
-
-export const RUN_MODES = ['rehearse', 'commit'] as const
-export const OUTCOMES = ['rehearsed', 'committed', 'refused'] as const
-export const STEP_KINDS = ['load', 'change', 'replace', 'add', 'remove', 'require', 'sql'] as const
-
-export type RunMode = (typeof RUN_MODES)[number]
-export type Outcome = (typeof OUTCOMES)[number]
-export type StepKind = (typeof STEP_KINDS)[number]
+import { OUTCOMES, RUN_MODES, STEP_KINDS } from './receipt-kinds.js'
 
 /** Property values by name. Values have the JSON form that docs/values.md lists. */
 export const values = z.record(z.string(), z.unknown())
@@ -18,7 +11,7 @@ export const bindReceipt = z.strictObject({
   value: z.unknown().describe('As sent to the database, in text form; sensitive values only as a digest.'),
 })
 
-/** What a statement comes to, as one would have written it by hand: shown first, and not what was run. */
+/** A statement in short, as one would have written it by hand: shown first, and not what was run. */
 export const shortStatement = z.strictObject({
   statement: z.string(),
   binds: z.array(bindReceipt),
@@ -48,7 +41,7 @@ const stepReceipt = z.strictObject({
   binds: z.array(bindReceipt),
   short: shortStatement
     .optional()
-    .describe('What it comes to in a few lines; absent where the statement itself is as short.'),
+    .describe('The statement in a few lines; absent where the statement itself is as short.'),
   expected: z.string(),
   matched: z.int().nullable(),
   changed: z.int().nullable(),

@@ -48,7 +48,7 @@ export function write(rows: FoundRows): Statement {
   )
 }
 
-/** What a change of many comes to. */
+/** The result of a change of many records. */
 function shortBulk({ shape, isGuarded }: FoundRows, whole: SlotList): ShortForm | undefined {
   const slots = new SlotList()
   const joins = shape.newJoins()

@@ -130,7 +130,7 @@ export class KnownCatalogue {
 
   /** Keeps the object of before where nothing was altered, so that what was built on it stays of use. */
   #remember(table: Table): Table {
-    const said = JSON.stringify({ ...table, approximateRows: null })
+    const said = JSON.stringify({ ...table, approximateRows: null, approximateBytes: null })
     const digest = createHash('sha256').update(said).digest('base64')
     const known = this.#tables.get(table.path)
     const kept = known?.digest === digest ? known.table : table

@@ -138,6 +138,7 @@ select json_build_object(
   'hasPlainKeys', not exists (select from pg_index i where i.indrelid = c.oid
     and (i.indisexclusion or (i.indisunique and (i.indexprs is not null or i.indpred is not null)))),
   'approximateRows', case when c.reltuples >= 0 and c.relkind in ('r', 'm', 'f', 'p') then c.reltuples end,
+  'approximateBytes', case when c.reltuples >= 0 and c.relkind in ('r', 'm') then c.relpages * pg_catalog.current_setting('block_size')::bigint end,
   'columns', coalesce((
     select json_agg(json_build_object(
       'name', a.attname, 'sql', quote_ident(a.attname), 'notNull', a.attnotnull,

@@ -77,6 +77,8 @@ export interface Table {
   hasPlainKeys: boolean
   /** The planner's estimate; null before the table was first analyzed. */
   approximateRows: number | null
+  /** Of the rows, as last counted; null where that is not known, or kept elsewhere (a view, a partitioned table). */
+  approximateBytes: number | null
 }
 
 /** Finds a column by its name. */

@@ -1,21 +1,10 @@
-import type { Property } from '../mapping/mapping.js'
 import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
-import { asComparable } from '../statement/image-sql.js'
-import { keyConditionSql, sameKeySql } from '../statement/key-sql.js'
-import {
-  brokenRuleSql,
-  changesKey,
-  freshNames,
-  guardAfterSql,
-  mayWriteSql,
-  outputSql,
-  verdictSql,
-} from '../statement/keyed-statement.js'
-import { versionBumpSql } from '../statement/set-sql.js'
+import { isUnique, keyConditionSql, sameKeySql } from '../statement/key-sql.js'
+import { brokenRuleSql, freshNames, guardAfterSql, mayWriteSql, outputSql } from '../statement/keyed-statement.js'
 import { SlotList } from '../statement/statement.js'
 import { storedSql } from '../values/sql-form.js'
+import { ChangeCode } from './change-code.js'
 import { HOLE, unmarked, withHole } from './mapping-code.js'
-import { FindCode } from './find-code.js'
 import type { MappingNames } from './names.js'
 import { inTemplate, memberName, quoted } from './text.js'
 
@@ -44,7 +33,7 @@ export function emitMapping({ mapping, type, finds }: MappingNames, isBooked: bo
     .join('\n')
 }
 
-class MappingFile extends FindCode {
+class MappingFile extends ChangeCode {
   load(): string {
     const { mapping, type } = this
     const slots = new SlotList()
@@ -52,12 +41,11 @@ class MappingFile extends FindCode {
     const { list, isPlain } = this.selectList()
     const run = isPlain
       ? `const rows = await s.ask(db, LOAD, [${this.binds(slots.slots, 'key')}])`
-      : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, LOAD, [${this.binds(slots.slots, 'key')}]))`
+      : `const rows = await s.inTransaction(db, LIMITS, (client) => s.ask(client, LOAD, [${this.binds(slots.slots, 'key')}]))`
     return `const LOAD = \`
-select ${inTemplate(list)}, ${inTemplate(guardValueSql(mapping.guard, 't'))}
+select ${inTemplate(list)}${inTemplate(this.guard.column)}
 from ${inTemplate(mapping.table.sql)} as t
-where ${inTemplate(condition)}
-limit 2\`
+where ${inTemplate(condition)}${isUnique(mapping, mapping.key) ? '' : '\nlimit 2'}\`
 
 /**
  * Loads one record by its key.
@@ -68,101 +56,9 @@ export async function ${this.fn.load}(db: s.Db, key: ${type}Key): Promise<s.Load
   ${run}
   s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
   const [row = []] = rows
-  return { record: s.readRecord<${type}>(READ, row), guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.letter)}) }
+  return loadedFrom(row)
 }
 `
-  }
-
-  change(): string {
-    const { mapping, type, writable } = this
-    const { table, guard, properties } = mapping
-    const slots = new SlotList()
-    const extra = freshNames(mapping, ['guard_holds', 'differs', 'guard', 'written'])
-    const condition = keyConditionSql(mapping.key, 't', slots)
-    const guardHolds = guard.by === 'none' ? 'true' : guardHoldsSql(guard, 't', slots)
-    const written = `done.${extra.written}`
-    const rule = unmarked(brokenRuleSql(mapping, written, ({ column }) => `done.${column.sql}`, slots))
-    const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`)
-    const uniques = writable.filter((property) => changesKey(mapping, [property]))
-    const fixed = slots.slots.length
-    const set = writable.map(({ name, column }) => {
-      const next = storedSql(HOLE, column.type)
-      const now = asComparable(`t.${column.sql}`, column.type.kind)
-      return `  ${memberName(name)}: {
-    column: \`${inTemplate(column.sql)}\`,
-    now: \`${inTemplate(now)}\`,
-    stored: (bind) => \`${withHole(next, '${bind}')}\`,
-    compared: (bind) => \`${withHole(asComparable(next, column.type.kind), '${bind}')}\`,
-    isUnique: ${uniques.includes(writable.find((each) => each.name === name) as Property)},
-  },\n`
-    })
-    const bump = versionBumpSql(mapping, 'hit').map((each) => `, ${each}`)
-    return `interface Settable {
-  column: string
-  /** The column as it is compared, and the value that is bound, as it is stored and as it is compared. */
-  now: string
-  stored: (bind: string) => string
-  compared: (bind: string) => string
-  /** Whether it is part of a unique index: then PostgreSQL locks the row harder. */
-  isUnique: boolean
-}
-
-const SET: Readonly<Record<keyof ${type}Changes, Settable>> = {
-${set.join('')}}
-
-/** Locks the row, judges what was locked, and writes it where it differs. */
-function changeText(set: readonly (keyof ${type}Changes)[]): string {
-  const binds = set.map((_, at) => \`$\${at + ${fixed + 1}}\`)
-  const parts = set.map((name) => SET[name])
-  const now = parts.map((part) => part.now).join(', ')
-  const next = parts.map((part, at) => part.compared(binds[at] ?? '')).join(', ')
-  const assignments = parts.map((part, at) => \`\${part.column} = \${part.stored(binds[at] ?? '')}\`).join(', ')
-  return \`
-with hit as (
-  select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},
-    ${inTemplate(guardHolds)} as ${extra.guard_holds},
-    pg_catalog.record_image_ne(row(\${now}), row(\${next})) as ${extra.differs},
-    ${inTemplate(guardValueSql(guard, 't'))} as ${extra.guard}
-  from ${inTemplate(table.sql)} as t
-  where ${inTemplate(condition)}
-  for \${parts.some((part) => part.isUnique) ? 'update' : '${table.kind === 'view' ? 'update' : 'no key update'}'}
-), done as (
-  update ${inTemplate(table.sql)} as t
-  set \${assignments}${inTemplate(bump.join(''))}
-  from hit
-  where ${inTemplate(sameKeySql(mapping.key, 't', 'hit'))} and ${inTemplate(mayWrite)} and hit.${extra.differs}
-  returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
-)
-select ${inTemplate(outputSql('hit', properties))},
-  ${inTemplate(verdictSql(`hit.${extra.guard_holds}`, 'true', `hit.${extra.differs}`, written))}, hit.${extra.guard}, done.${extra.guard}, ${inTemplate(rule)},
-  ${inTemplate(outputSql('done', properties))}
-from hit left join done on true\`
-}
-
-/**
- * Changes the named properties of one record, where it is still as it was loaded. A record that has these values already is not written.
- *
- * @throws RecordMissing, RecordChanged, RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
- */
-export async function ${this.fn.change}(
-  db: s.Db,
-  loaded: s.Loaded<${type}>,
-  changes: ${type}Changes,
-): Promise<s.Written<${type}>> {
-  const set = s.namesOf<keyof ${type}Changes>(changes, SET)
-  if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
-  const key = loaded.record
-  const text = changeText(set)
-  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
-${this.transaction(
-  `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])])`,
-  `const rows = await s.ask(client, text, values)
-    const result = judged(rows, loaded, partOf(changes, set))`,
-  { before: 0, after: properties.length + 4 },
-)}
-}
-
-${this.judged()}`
   }
 
   replace(): string {
@@ -276,32 +172,5 @@ ${this.transaction(
 )}
 }
 `
-  }
-
-  /** What a change's row says. */
-  protected judged(): string {
-    const { mapping, type } = this
-    const width = mapping.properties.length
-    return `const { partOf } = s
-
-/** What became of a change: its row holds the record before, a verdict, both guards, a broken rule, and the record after. */
-function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> {
-  s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
-  const [row = []] = rows
-  const before = s.readRecord<${type}>(READ, row)
-  const [guardHolds, , differs, written] = row[${width}] ?? ''
-  const guard = s.toGuard(row[${width + 1}], ${quoted(this.letter)})
-  if (guardHolds !== 't') {
-    const names = Object.keys(yours)
-    const [was, is] = [partOf(loaded.record, names), partOf(before, names)]
-    throw new s.RecordChanged(${quoted(`${mapping.name}: the record is not as it was loaded.`)}, was, yours, is, guard)
-  }
-  if (differs !== 't') return { record: before, guard, matched: 1, changed: 0 }
-  if (written !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not written.`)})
-  ${this.assertRule(`row[${width + 3}]`)}
-  const after = s.readRecord<${type}>(READ, row, ${width + 4})
-  return { record: after, guard: s.toGuard(row[${width + 2}], ${quoted(this.letter)}), matched: 1, changed: 1 }
-}
-${this.rules()}`
   }
 }

@@ -16,6 +16,7 @@ import { valueSql } from '../statement/record-scope.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
 import { SlotList, toStatement, type SlotSource, type Statement } from '../statement/statement.js'
 import type { TransactionNames } from './names.js'
+import { formsMember } from './text-forms.js'
 import { paramMember, paramValue } from './param-code.js'
 import { inComment, inTemplate, memberName, quoted } from './text.js'
 import { supported } from './mapping-code.js'
@@ -52,7 +53,7 @@ class TransactionCode {
     const params = [...plan.params.values()]
     const steps = plan.steps.map((step) => this.#step(step)).join('\n')
     const rules = this.#paramRules()
-    const limits = `{ isolation: ${quoted(isolation)}, lockWaitMs: ${lockWaitMs ?? DEFAULTS.lockWaitMs}, timeLimitMs: ${timeLimitMs ?? DEFAULTS.timeLimitMs}, retries: ${retry} }`
+    const limits = `{ isolation: ${quoted(isolation)}, lockWaitMs: ${lockWaitMs ?? DEFAULTS.lockWaitMs}, timeLimitMs: ${timeLimitMs ?? DEFAULTS.timeLimitMs}, retries: ${retry}${this.#forms()} }`
     const named = plan.steps.filter(({ as }) => as !== null)
     const writing = plan.steps.filter((step) => isWrite(step) || (step.kind === 'sql' && step.writes))
     const total = (of: string) => writing.map(({ no }) => `step${no}.${of}`).join(' + ') || '0'
@@ -89,6 +90,15 @@ ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
   })${this.isBooked ? '\n  })' : ''}
 }
 `
+  }
+
+  #forms(): string {
+    const { steps, mappings, params } = this.plan
+    const types = [...params.values()].map(({ type }) => type)
+    // What a raw statement reads and gives is not known here, nor is a parameter without a type.
+    if (steps.some(({ kind }) => kind === 'sql') || types.includes(null)) return ''
+    const columns = [...mappings.values()].flatMap(({ properties }) => properties.map(({ column }) => column.type))
+    return formsMember([...columns, ...types.filter((type) => type !== null)])
   }
 
   /** Where the transaction begins: booked, its run is known by then. */

@@ -1,5 +1,4 @@
 import { findOrderSql } from '../statement/find-order.js'
-import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { conditionSql } from '../statement/record-scope.js'
 import { SlotList } from '../statement/statement.js'
@@ -24,7 +23,7 @@ export class FindCode extends MappingCode {
       mapping.key.length === 0 ? '' : `\norder by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
     const ask = isPlain
       ? `const rows = await s.ask(db, text, values)`
-      : `const rows = await s.inTransaction(db, s.LIMITS, (client) => s.ask(client, text, values))`
+      : `const rows = await s.inTransaction(db, LIMITS, (client) => s.ask(client, text, values))`
     return `const EQUALS: Readonly<Record<${unionOf(comparable)}, readonly [column: string, condition: (bind: string) => string]>> = {
 ${equals.join('')}}
 
@@ -45,15 +44,12 @@ export async function ${this.fn.find}(
     return value === null ? \`\${column} is null\` : condition(\`$\${values.push(value)}\`)
   })
   const text = \`
-select ${inTemplate(list)}, ${inTemplate(guardValueSql(mapping.guard, 't'))}
+select ${inTemplate(list)}${inTemplate(this.guard.column)}
 from ${inTemplate(mapping.table.sql)} as t
 where \${conditions.join(' and ') || 'true'}${inTemplate(order)}
 limit $1::integer\`
   ${ask}
-  return rows.map((row) => ({
-    record: s.readRecord<${type}>(READ, row),
-    guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.letter)}),
-  }))
+  return rows.map(loadedFrom)
 }
 `
   }
@@ -75,7 +71,7 @@ limit $1::integer\`
     const ask = `s.ask(${isPlain ? 'db' : 'client'}, ${constant}, values)`
     const isOptional = params.every((param) => param.default !== undefined)
     return `const ${constant} = \`
-select ${inTemplate(list)}, ${inTemplate(guardValueSql(mapping.guard, 't'))}
+select ${inTemplate(list)}${inTemplate(this.guard.column)}
 from ${inTemplate(mapping.table.sql)} as t${inTemplate(joins.sql)}
 where ${inTemplate(condition)}
 order by ${inTemplate(order)}
@@ -93,11 +89,8 @@ export async function ${fn}(
 ${params.length > 0 ? `  params: ${paramsType}${isOptional ? ' = {}' : ''},\n` : ''}  { limit = 100 }: { limit?: number } = {},
 ): Promise<s.Loaded<${type}>[]> {
 ${params.length > 0 ? `  const p = {\n${params.map(paramValue).join('')}  }\n` : ''}  const values = [${binds.join(', ')}]
-  const rows = await ${isPlain ? ask : `s.inTransaction(db, s.LIMITS, (client) => ${ask})`}
-  return rows.map((row) => ({
-    record: s.readRecord<${type}>(READ, row),
-    guard: s.toGuard(row[${mapping.properties.length}], ${quoted(this.letter)}),
-  }))
+  const rows = await ${isPlain ? ask : `s.inTransaction(db, LIMITS, (client) => ${ask})`}
+  return rows.map(loadedFrom)
 }
 `
   }

@@ -1,9 +1,12 @@
 import { guardPrefix } from '../mapping/guard-value.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { guardValueSql } from '../statement/guard-sql.js'
 import { outputSql } from '../statement/keyed-statement.js'
 import { SlotList, toStatement, type Slot } from '../statement/statement.js'
 import { functionNames } from './names.js'
 import { inComment, inTemplate, memberName, quoted } from './text.js'
+import { isSentAsCast } from '../values/wire-sql.js'
+import { formsMember } from './text-forms.js'
 import { isNullable, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
 
 /** Stands for what is only known when a statement is sent. */
@@ -33,6 +36,16 @@ export class MappingCode {
 // the same: change the mapping, not this file.
 import * as s from './support.js'
 ${this.isBooked ? "import * as b from './book.js'\n" : ''}`
+  }
+
+  /**
+   * Where the guard's text stands in a row that begins with the record; a version does among its values. `column` is what a select list needs
+   * beside them.
+   */
+  protected get guard(): { place: number; column: string } {
+    const { properties, guard } = this.mapping
+    if (guard.by === 'version') return { place: properties.indexOf(guard.property), column: '' }
+    return { place: properties.length, column: `, ${guardValueSql(guard, 't')}` }
   }
 
   types(): string {
@@ -77,11 +90,20 @@ export type ${type}Key = Pick<${type}, ${unionOf(mapping.key)}>
     const writers = mapping.properties.map(
       ({ name, column }) => `  ${memberName(name)}: ${supported(writerOf(column.type))},\n`,
     )
-    return `const READ: readonly (readonly [string, s.Read])[] = [
+    const forms = formsMember(mapping.properties.map(({ column }) => column.type))
+    const limits = forms === '' ? 's.LIMITS' : `{ ...s.LIMITS${forms} }`
+    return `const LIMITS: s.Limits = ${limits}
+
+const READ: readonly (readonly [string, s.Read])[] = [
 ${readers.join('')}]
 
 const WRITE = {
 ${writers.join('')}} satisfies Record<keyof ${type}, s.Write>
+
+/** The record that a row begins with, and its guard. */
+function loadedFrom(row: s.Row): s.Loaded<${type}> {
+  return { record: s.readRecord<${type}>(READ, row), guard: s.toGuard(row[${this.guard.place}], ${quoted(this.letter)}) }
+}
 `
   }
 
@@ -116,7 +138,7 @@ function assertRules(broken: string | null | undefined): void {
     images: { before: number | null; after: number | null },
   ): string {
     if (!this.isBooked)
-      return `  return s.inTransaction(db, s.LIMITS, async (client) => {
+      return `  return s.inTransaction(db, LIMITS, async (client) => {
     ${work}
     return result
   })`
@@ -137,7 +159,7 @@ function assertRules(broken: string | null | undefined): void {
     return `  const entry = { statement: ${statement}, values, key: ${isAlwaysThere && mapping.key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null) ? '[]' : `[${given}]`}, keySql: KEY_SQL }
   return b.keepingRefusals(db, entry, async () => {
     await b.introduce(db, [entry.statement])
-    return s.inTransaction(db, s.LIMITS, async (client) => {
+    return s.inTransaction(db, LIMITS, async (client) => {
       ${work.replace(/^(?=.)/gm, '  ').trimStart()}
       {
         const [row = []] = rows
@@ -165,11 +187,17 @@ function assertRules(broken: string | null | undefined): void {
       ({ name, column, sensitive }) =>
         `  ${memberName(name)}: { name: ${quoted(name)}, type: ${quoted(column.type.sql)}, sensitive: ${sensitive} },\n`,
     )
+    const castOf = ({ column, sensitive }: Property) =>
+      sensitive || isSentAsCast(column.type) ? 'null' : quoted(column.type.sql)
     const casts = mapping.key.map(({ column }, at) => `(($1::text[])[${at + 1}])::${column.type.comparable}::text`)
     return `const SENSITIVE = [${mapping.properties.map(({ sensitive }) => sensitive).join(', ')}]
 
 /** The key as PostgreSQL writes it. */
 const KEY_SQL = ${quoted(`array[${casts.join(', ')}]`)}
+
+/** What values are cast to before the book keeps them as text; null where they are sent so. */
+const KEY_CASTS = [${mapping.key.map(castOf).join(', ')}]
+const IMAGE_CASTS = [${mapping.properties.map(castOf).join(', ')}]
 
 const BOOKED = {
 ${binds.join('')}}
@@ -182,6 +210,7 @@ function booked(kind: string, text: string, binds: b.BookedStatement['binds']): 
     relation: ${quoted(mapping.table.path)},
     keyColumns: [${columns(mapping.key)}],
     touched: [${columns(mapping.properties)}],
+    casts: { key: KEY_CASTS, image: IMAGE_CASTS },
     text,
     binds,
   }

@@ -1,6 +1,7 @@
 import type { Property } from '../mapping/mapping.js'
 import type { ColumnType, ElementType, ValueKind } from '../values/column-type.js'
 import { readSql } from '../values/sql-form.js'
+import { formsOf } from './text-forms.js'
 import { quoted } from './text.js'
 
 /** The TypeScript type of a property's value, as it is read. */
@@ -87,9 +88,6 @@ function scalarWriter(type: ColumnType | ElementType): string {
   }
 }
 
-/** Kinds whose text depends on settings of the session. */
-const BY_SETTING: ReadonlySet<ValueKind> = new Set(['interval', 'bytea', 'timestamp', 'timestamptz', 'date'])
-
 /**
  * The SQL that reads a column so that the session's settings do not matter, for a load that needs no transaction; undefined where there is none.
  * PostgreSQL writes moments into JSON as ISO 8601 whatever the date style.
@@ -103,11 +101,12 @@ export function plainReadSql(sql: string, type: ColumnType): string | undefined 
       return `to_json(${sql}) #>> '{}'`
     case 'bytea':
       return `'\\x' || encode(${sql}, 'hex')`
-    case 'interval':
-      return undefined
-    case 'array':
-      return type.element && BY_SETTING.has(type.element.kind) ? undefined : readSql(sql, type)
     default:
-      return readSql(sql, type)
+      return isAlwaysSame(type) ? readSql(sql, type) : undefined
   }
+}
+
+/** A float's text is whole by default, since version 12. */
+function isAlwaysSame(type: ColumnType): boolean {
+  return formsOf(type).every((form) => form === 'extra_float_digits')
 }

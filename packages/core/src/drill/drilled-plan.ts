@@ -111,7 +111,13 @@ async function definitionOf(run: DrilledRun, definitions: Definitions): Promise<
     Object.entries({ isolation, lockWait, timeLimit, retry }).filter(([, value]) => value !== undefined),
   )
   const definition: Definition = { params: untyped(params, types), steps, ...limits }
-  return { definition, name: null, revision: null, params, what: `${steps.length} steps` }
+  return {
+    definition,
+    name: null,
+    revision: null,
+    params,
+    what: steps.length === 1 ? '1 step' : `${steps.length} steps`,
+  }
 }
 
 function untyped(params: Record<string, Json>, types: Record<string, string> = {}) {

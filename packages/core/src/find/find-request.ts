@@ -65,7 +65,7 @@ export async function readFindRequest(
     find = await readWords(mapping, request, guarded, findMapping)
     if (known.size >= MOST_KNOWN) known.delete(known.keys().next().value ?? '')
   }
-  // Set anew, so that what was asked for longest ago stands first.
+  // Set again, so that what was asked for longest ago stands first.
   known.delete(words)
   known.set(words, find)
   find.uses++

@@ -65,7 +65,7 @@ export function toStepReceipt(
   return { no: 1, kind, mapping, as: null, skipped: false, ...shown, expected: 'one', ...outcome, durationMs }
 }
 
-/** A statement as a receipt shows it: in full, and what it comes to. */
+/** A statement as a receipt shows it: in full, and in short. */
 export function toShownStatement(
   { text, short }: { text: string; short?: ShortForm | null | undefined },
   binds: BindReceipt[],

@@ -6,6 +6,8 @@ import { isConnectionError } from '../sessions/connection-error.js'
 import { isDatabaseError } from '../sessions/database-error.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import type { Attempt } from './attempt.js'
+import { isWrite } from '../plan/plan.js'
+import { brokenInStep } from './broken-in-step.js'
 import { partiesOf } from './deadlock-parties.js'
 import { timeLimit } from './deadline.js'
 import type { RunSession } from './run-session.js'
@@ -31,11 +33,21 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
     return lockTimeout(explained, waitedFor ?? held.watch.holders, lockWaitMs, step)
   if (isDatabaseError(error) && error.code === '40P01')
     return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
-  const placed = step === undefined || 'step' in explained.facts ? explained : explained.with({ step })
+  const placed = withBroken(
+    step === undefined || 'step' in explained.facts ? explained : explained.with({ step }),
+    attempt,
+  )
   if (!mapping || !isDatabaseError(error) || !attempt.current || !('isByWhere' in attempt.current)) return placed
   const key = keyOfFailingRow(error, mapping)
   if (!key) return placed
   return new LedgermanProblem(placed.code, inRecord(placed.detail, key), { ...placed.facts, key }, { cause: error })
+}
+
+/** Adds the values that break a constraint, as far as they are known. */
+function withBroken(problem: LedgermanProblem, { current, plan, state }: Attempt): LedgermanProblem {
+  if (problem.code !== 'constraint-broken' || !current || !isWrite(current) || current.kind === 'remove') return problem
+  const broken = brokenInStep(plan, state, current, (problem.facts['properties'] as string[] | undefined) ?? [])
+  return broken.length === 0 ? problem : problem.with({ broken })
 }
 
 /** The problem of an attempt that something else than its statements ended: the network, the clock, the caller, a lock's wait. */

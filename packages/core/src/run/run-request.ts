@@ -22,13 +22,16 @@ export interface RunRequest {
   onWait?: (holders: LockHolder[]) => void
 }
 
+/** What a drill does with the session of a run. */
+export type HookedSession = Pick<Session, 'query' | 'breakOff'>
+
 /** Called at these places of a run; what they throw is what happened there. */
 export interface RunHooks {
-  beforeStep?(step: number, session: Session): Promise<void>
-  afterStep?(step: number, session: Session): Promise<void>
-  beforeCommit?(session: Session): Promise<void>
+  beforeStep?(step: number, session: HookedSession): Promise<void>
+  afterStep?(step: number, session: HookedSession): Promise<void>
+  beforeCommit?(session: HookedSession): Promise<void>
   /** In place of COMMIT. */
-  commit?(session: Session): Promise<Rows>
+  commit?(session: HookedSession): Promise<Rows>
 }
 
 export interface RunResult {

@@ -2,7 +2,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
 import { AskedSlots, askedSql } from './asked-slots.js'
 import { selectList } from './build-load.js'
 import { guardValueSql } from './guard-sql.js'
-import { keyConditionSql } from './key-sql.js'
+import { isUnique, keyConditionSql } from './key-sql.js'
 import { toStatement, type Statement } from './statement.js'
 
 /**
@@ -12,17 +12,11 @@ import { toStatement, type Statement } from './statement.js'
  * @returns undefined where a key might find several rows.
  */
 export function buildSharedLoad(mapping: Mapping, by: readonly Property[]): Statement | undefined {
-  const { table } = mapping
-  if (table.kind !== 'table' && table.kind !== 'partitioned table') return undefined
-  const columns = new Set(by.map(({ column }) => column.name))
-  const isUnique = table.uniques.some(
-    (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
-  )
-  if (!isUnique) return undefined
+  if (!isUnique(mapping, by)) return undefined
   const slots = new AskedSlots()
   const condition = keyConditionSql(by, 't', slots)
   return toStatement(
-    `select asked.place, ${selectList(mapping)}, ${guardValueSql(mapping.guard, 't')}\nfrom ${askedSql(slots)} join ${table.sql} as t on ${condition}`,
+    `select asked.place, ${selectList(mapping)}, ${guardValueSql(mapping.guard, 't')}\nfrom ${askedSql(slots)} join ${mapping.table.sql} as t on ${condition}`,
     slots,
   )
 }

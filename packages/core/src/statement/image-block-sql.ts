@@ -83,13 +83,18 @@ export function prefixSql(hash: string, bits: string): string {
   return `case when ${bits} = 0 then 0 else ${hash} >> (64 - ${bits}) end`
 }
 
-/** The entries and steps whose blocks hold an image of the record with this key (an SQL array of texts). */
+/**
+ * The entries and steps whose blocks hold an image of the record with this key (an SQL array of texts). A block's array is read once, from its
+ * beginning: each `b.key[k][i]` reads, and decompresses, all of it.
+ */
 export function blocksOfRecordSql(key: string, columns: string): string {
   return `select ${columns} from pg_catalog.generate_series(0, ${MOST_BITS}) as n(bits)
   join ledgerman.image_block b on b.bits = n.bits and b.prefix = ${prefixSql(recordHashSql(key), 'n.bits')}
     and b.key is not null
-  join lateral pg_catalog.generate_series(1, b.rows) as i(at)
-    on array(select b.key[k][i.at] from pg_catalog.generate_subscripts(b.key, 1) k order by k) = ${key}`
+  join lateral (
+    select u.at::integer from pg_catalog.unnest(b.key) with ordinality as u(value, at)
+    where u.at <= b.rows and u.value = (${key})[1]
+  ) as i(at) on array(select b.key[k][i.at] from pg_catalog.generate_subscripts(b.key, 1) k order by k) = ${key}`
 }
 
 /** One row's side of a block, at the place that `blocksOfRecordSql` found; null where the block has no such side. */

@@ -1,6 +1,6 @@
 import { equalSql } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
-import type { Property } from '../mapping/mapping.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
 import type { SlotList } from './statement.js'
 
 /** The condition that finds the one record by its key, or by other properties that are unique. */
@@ -29,4 +29,13 @@ export function sameKeySql(
   return key
     .map(({ column }, at) => equalSql(`${alias}.${column.sql}`, `${other}.${names[at]}`, column.type))
     .join(' and ')
+}
+
+/** Whether the database sees to it that no two rows have the same values of these: not in a view, nor across tables that inherit. */
+export function isUnique({ table }: Mapping, by: readonly Property[]): boolean {
+  if ((table.kind !== 'table' && table.kind !== 'partitioned table') || table.hasChildren) return false
+  const columns = new Set(by.map(({ column }) => column.name))
+  return table.uniques.some(
+    (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
+  )
 }

@@ -50,11 +50,11 @@ export interface Statement {
   expressions: readonly StatementExpression[]
   /** Which place of which expression a place of the text comes from: in order, `position` in characters from 1. */
   marks: readonly Mark[]
-  /** What it comes to, made when it is first asked for; undefined where the statement itself is as short. */
+  /** Its short form, made when it is first asked for; undefined where the statement itself is as short. */
   readonly short: ShortForm | undefined
 }
 
-/** What a statement comes to: the few lines a developer would have written by hand. It is shown, and never run. */
+/** A statement in short: the few lines a developer would have written by hand. It is shown, and never run. */
 export interface ShortForm {
   text: string
   /** Which `$n` of the whole statement each `$n` of this one is: `binds[0]` for `$1`. */

@@ -108,6 +108,7 @@ describe('names that are in the way', () => {
       'loaded',
       'x1',
       'X1',
+      'text',
     ]
     const table = await own.target.table('public.case_of')
     const base = mappings.get('public.case_of') as Mapping

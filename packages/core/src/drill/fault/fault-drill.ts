@@ -1,6 +1,5 @@
 import {
   FAULT_KINDS,
-  isProblem,
   LedgermanProblem,
   printJson,
   type DrilledRun,
@@ -10,7 +9,6 @@ import {
   type FaultResult,
   type RowDifference,
 } from '@ledgerman/contract'
-import { runPlan } from '../../run/run-plan.js'
 import type { RunHooks } from '../../run/run-request.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
@@ -18,18 +16,20 @@ import { volatileColumns, type Volatile } from '../volatile.js'
 import { observeRun, type Drilled } from '../scratch/observe-run.js'
 import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
 import { isSame, keyColumns, readRow, toRowDifference, type SnapshotDifference } from '../scratch/snapshot.js'
+import { carrierOf, type Carrier } from './carriers.js'
 import { faultsFor, type Fault } from './faults.js'
 import type { Interference } from './other-session.js'
 
 const SHORT_LOCK_WAIT_MS = 200
 const SHORT_TIME_MS = 400
 
-/** What one run came to, and what the rows and the book say of it. */
+/** One run's result, and what the rows and the book say of it. */
 interface Told {
   outcome: string
   detail: string | null
   differing: SnapshotDifference[]
-  isBooked: boolean
+  /** Null where it is not booked at all. */
+  isBooked: boolean | null
 }
 
 /**
@@ -42,13 +42,14 @@ export async function drillFaults(
   source: ScratchSource,
   input: FaultInput,
   definitions: Definitions,
-  { signal, onProgress }: DrillOptions = {},
+  { signal, onProgress, tools }: DrillOptions = {},
 ): Promise<FaultDrill> {
   const started = performance.now()
   const run = runOf(input)
   const scratch = await ScratchDatabase.build(source, [
     await drilledPlan(source.target, run, definitions, { observes: true }),
   ])
+  const ends: (() => Promise<void>)[] = []
   try {
     const variant = (more: object = {}) => drilledPlan(scratch.target, run, definitions, { retries: true, ...more })
     const plans: Record<Fault['limits'], Drilled> = {
@@ -56,14 +57,16 @@ export async function drillFaults(
       'short lock wait': await variant({ lockWaitMs: SHORT_LOCK_WAIT_MS }),
       'short time': await variant({ timeLimitMs: SHORT_TIME_MS }),
     }
+    const carrier = await carrierOf(scratch, plans, input.code, tools)
+    ends.push(carrier.end)
     const observed = await observeRun(scratch.target, plans.own)
     // What was only looked at took numbers too.
     await scratch.reset([])
     const began = performance.now()
-    const first = await tellRun(scratch, plans.own)
+    const first = await tellRun(scratch, carrier, 'own')
     const undisturbedMs = performance.now() - began
     await scratch.reset(first.differing)
-    const again = await tellRun(scratch, plans.own)
+    const again = await tellRun(scratch, carrier, 'own')
     await scratch.reset(again.differing)
     const judge = new Judge(first, volatileColumns(first.differing, again.differing))
     const kinds = new Set(input.faults.includes('all') ? FAULT_KINDS : (input.faults as FaultKind[]))
@@ -71,12 +74,13 @@ export async function drillFaults(
     const results: FaultResult[] = []
     for (const fault of faults) {
       if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
-      results.push(await tryFault(scratch, fault, plans[fault.limits], judge))
+      results.push(await tryFault(scratch, fault, carrier, judge))
       onProgress?.(results.length, faults.length, fault.name)
     }
     const notRun = whyNotRun(first)
     return {
       kind: 'fault',
+      of: input.code ? 'code' : 'definition',
       passed: notRun === null && results.every(({ agrees, staged }) => agrees && staged),
       notRun,
       undisturbed: { fault: 'none', ...judge.undisturbed(), durationMs: Math.round(undisturbedMs) },
@@ -85,6 +89,7 @@ export async function drillFaults(
       durationMs: Math.round(performance.now() - started),
     }
   } finally {
+    for (const end of ends) await end()
     await scratch.drop()
   }
 }
@@ -97,11 +102,11 @@ function runOf({ run, transaction, params }: FaultInput): DrilledRun {
   })
 }
 
-async function tryFault(scratch: ScratchDatabase, fault: Fault, drilled: Drilled, judge: Judge): Promise<FaultResult> {
+async function tryFault(scratch: ScratchDatabase, fault: Fault, carrier: Carrier, judge: Judge): Promise<FaultResult> {
   const began = performance.now()
   let other: Interference | undefined
   const { hooks, end } = await fault.stage(scratch, (done) => (other = done))
-  const told = await tellRun(scratch, drilled, hooks, end)
+  const told = await tellRun(scratch, carrier, fault.limits, hooks, end)
   const durationMs = Math.round(performance.now() - began)
   await scratch.reset(told.differing)
   return { fault: fault.name, ...judge.disturbed(told, other), durationMs }
@@ -110,32 +115,13 @@ async function tryFault(scratch: ScratchDatabase, fault: Fault, drilled: Drilled
 /** Runs it to commit, as any caller does, then looks from a session that had no part in it. */
 async function tellRun(
   scratch: ScratchDatabase,
-  { plan, params, actor }: Drilled,
+  carrier: Carrier,
+  limits: Fault['limits'],
   hooks: RunHooks = {},
   end?: () => Promise<void>,
 ): Promise<Told> {
-  let id = ''
-  let told: Pick<Told, 'outcome' | 'detail'>
-  try {
-    const { receipt } = await runPlan(scratch.target, plan, {
-      mode: 'commit',
-      actor,
-      params,
-      hooks,
-      onBegin: (run) => (id = run.id),
-    })
-    told = { outcome: receipt.outcome, detail: null }
-  } catch (error) {
-    if (!isProblem(error)) throw error
-    told = { outcome: error.code, detail: error.detail }
-  } finally {
-    await end?.()
-  }
-  const { rows } = await scratch.asKeeper(
-    `select count(*) from ledgerman.entry where id = $1 and outcome = 'committed'`,
-    [id],
-  )
-  return { ...told, differing: await scratch.differing(), isBooked: rows[0]?.[0] === '1' }
+  const carried = await carrier.run(limits, hooks).finally(() => end?.())
+  return { ...carried, differing: await scratch.differing() }
 }
 
 /** Refusals with which a run has not even begun: there is nothing to disturb then. */
@@ -172,7 +158,7 @@ class Judge {
       outcome,
       differing: shown(differing),
       staged: true,
-      agrees: isBooked === isCommitted && (isCommitted || differing.length === 0),
+      agrees: isBooked !== !isCommitted && (isCommitted || differing.length === 0),
       message: isCommitted ? `committed, ${rowsWord(differing.length)} written` : `refused: ${detail}`,
     }
   }
@@ -189,6 +175,7 @@ class Judge {
       agrees,
       message,
     })
+    if (outcome === 'outcome-unknown') return this.#unknown(told, differing, result)
     const prevented = other && 'prevented' in other ? `Could not be staged: ${other.prevented}. ` : ''
     if (!isCommitted) {
       if (differing.length > 0)
@@ -196,7 +183,7 @@ class Judge {
       if (isBooked) return result(false, `The caller was told ${outcome}, and the book has it as committed.`)
       return result(true, `${prevented}${detail ?? 'Nothing was changed.'}`)
     }
-    if (!isBooked) return result(false, 'The caller was told committed, and the book has no such entry.')
+    if (isBooked === false) return result(false, 'The caller was told committed, and the book has no such entry.')
     if (this.first.outcome !== 'committed') return result(false, 'Committed, which undisturbed it is not.')
     const lost = other && 'difference' in other ? this.#overwritten(told.differing, other) : null
     if (lost) return result(false, `Committed, and what another had changed in between is lost: ${lost}.`)
@@ -206,6 +193,23 @@ class Judge {
     if ((!other || 'prevented' in other) && !isSameMap(images, this.#whole))
       return result(false, 'Committed, with other values than undisturbed.')
     return result(true, `${prevented}Committed as a whole, as the caller was told.`)
+  }
+
+  /** The caller was told that nobody knows: then it was done as a whole, or not at all. */
+  #unknown<T>(
+    { isBooked }: Told,
+    differing: readonly SnapshotDifference[],
+    result: (agrees: boolean, message: string) => T,
+  ): T {
+    const isWhole = isSameMap(this.#images(differing), this.#whole)
+    const agrees = differing.length === 0 ? isBooked !== true : isWhole && isBooked !== false
+    const what =
+      differing.length === 0
+        ? 'nothing was changed'
+        : isWhole
+          ? 'it was committed as a whole'
+          : 'it was committed in part'
+    return result(agrees, `The caller was told that it is not known; ${what}.`)
   }
 
   /** The column that another changed and that has the undisturbed run's value now, as if nobody had. */

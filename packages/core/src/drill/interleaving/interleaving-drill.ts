@@ -3,12 +3,10 @@ import {
   DRILL_GUARDS,
   ISOLATIONS,
   LedgermanProblem,
-  type Anomaly,
   type DrillGuard,
   type InterleavingDrill,
   type InterleavingInput,
   type Isolation,
-  type ScheduleStep,
 } from '@ledgerman/contract'
 import type { Session } from '../../sessions/session-pool.js'
 import { DrillClock } from '../clock.js'
@@ -16,11 +14,12 @@ import { drilledPlan, NoSuchGuard, refuseGuard, type Definitions } from '../dril
 import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
-import { toRowDifference } from '../scratch/snapshot.js'
-import { volatileColumns, type Volatile } from '../volatile.js'
-import type { Trial } from './history.js'
-import { judge, nameOfRun, type Serial } from './judge.js'
-import { turnsOf } from './lane.js'
+import type { Volatile } from '../volatile.js'
+import { nameOfRun } from './judge.js'
+import { Cell } from './cell.js'
+import { LaneMaker } from './lane-maker.js'
+import { SerialOrders } from './serial-orders.js'
+import { turnsOf } from './turns.js'
 import { runSchedule, type TriedSchedule } from './run-schedule.js'
 import { allSchedules, countSchedules, permutations, sampleSchedules, type Schedule } from './schedules.js'
 
@@ -34,13 +33,14 @@ export async function drillInterleavings(
   source: ScratchSource,
   input: InterleavingInput,
   definitions: Definitions,
-  { signal, onProgress }: DrillOptions = {},
+  { signal, onProgress, tools }: DrillOptions = {},
 ): Promise<InterleavingDrill> {
   const started = performance.now()
   const asWritten = await Promise.all(input.runs.map((run) => drilledPlan(source.target, run, definitions)))
   const observing = input.runs.map((run) => drilledPlan(source.target, run, definitions, { observes: true }))
   const scratch = await ScratchDatabase.build(source, await Promise.all(observing))
   const sessions: Session[] = []
+  const ends: (() => Promise<void>)[] = []
   try {
     for (const _ of input.runs) {
       const session = await scratch.runSession()
@@ -56,12 +56,15 @@ export async function drillInterleavings(
     const schedules = seed === null ? [...allSchedules(lengths)] : sampleSchedules(lengths, input.atMost, seed)
     const clock = new DrillClock()
     const variants = await variantsOf(scratch, input, definitions, clock)
-    const { results, notCompared, notRun } = await tryAll(scratch, variants, schedules, sessions, clock, {
+    const lanes = new LaneMaker(scratch, sessions, clock)
+    if (input.code) ends.push(await lanes.byCode(variants, input.code, tools))
+    const { results, notCompared, notRun } = await tryAll(scratch, variants, schedules, lanes, clock, {
       signal,
       onProgress,
     })
     return {
       kind: 'interleaving',
+      of: input.code ? 'code' : 'definition',
       passed: notRun === null && results.every(({ anomalies }) => anomalies.length === 0),
       notRun,
       notCompared,
@@ -74,6 +77,7 @@ export async function drillInterleavings(
       durationMs: Math.round(performance.now() - started),
     }
   } finally {
+    for (const end of ends) await end()
     for (const session of sessions) session.release(true)
     await scratch.drop()
   }
@@ -96,12 +100,12 @@ async function tryAll(
   scratch: ScratchDatabase,
   variants: readonly Variant[],
   schedules: readonly Schedule[],
-  sessions: readonly Session[],
+  lanes: LaneMaker,
   clock: DrillClock,
   options: DrillOptions,
 ): Promise<Tried> {
   for (let beginning = 1; beginning <= MOST_BEGINNINGS; beginning++) {
-    const tried = await tryOnce(scratch, variants, schedules, sessions, clock, options)
+    const tried = await tryOnce(scratch, variants, schedules, lanes, clock, options)
     if (tried !== 'restart') return tried
   }
   throw new LedgermanProblem(
@@ -114,7 +118,7 @@ async function tryOnce(
   scratch: ScratchDatabase,
   variants: readonly Variant[],
   schedules: readonly Schedule[],
-  sessions: readonly Session[],
+  lanes: LaneMaker,
   clock: DrillClock,
   { signal, onProgress }: DrillOptions,
 ): Promise<Tried | 'restart'> {
@@ -125,17 +129,25 @@ async function tryOnce(
   let hasCommitted = false
   for (const { isolation, guard, drilled } of variants) {
     const cell = new Cell(isolation, guard)
-    const orders = new SerialOrders(scratch, drilled, sessions, clock)
+    if (lanes.isByCode && (await fetchForAnyOrder(scratch, drilled, lanes, clock))) return 'restart'
+    const orders = new SerialOrders(scratch, drilled, (volatile) => lanes.of(drilled, volatile), clock)
     const first = await orders.prepare()
     if (await fetchAny(scratch, first.missing)) return 'restart'
     for (const [table, columns] of orders.volatile) for (const column of columns) notCompared.add(`${table}.${column}`)
     refused.push(...first.trial.events.filter(({ action }) => action === 'refused').map(({ message }) => message))
     for (const schedule of schedules) {
       if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
-      const tried = await runSchedule(scratch, drilled, sessions, schedule, orders.volatile, clock)
+      const tried = await runSchedule(
+        scratch,
+        drilled,
+        lanes.of(drilled, orders.volatile),
+        schedule,
+        orders.volatile,
+        clock,
+      )
       if (await fetchAny(scratch, tried.missing)) return 'restart'
       hasCommitted ||= tried.trial.refusals.includes(null)
-      // Runs that do not meet come to what they come to: one after the other is what all is compared with.
+      // Runs that do not meet have the result they have: one after the other is what all is compared with.
       cell.count(tried, isSerial(schedule) ? null : await orders.ofCommitted(tried.trial))
       onProgress?.(++done, schedules.length * variants.length, `${isolation}, ${guard}`)
     }
@@ -149,6 +161,29 @@ async function fetchAny(scratch: ScratchDatabase, missing: TriedSchedule['missin
   let hasFetched = false
   for (const { mapping, key } of missing) hasFetched = (await scratch.fetchMissing(mapping, key)) || hasFetched
   return hasFetched
+}
+
+/** The code tells nobody which record it looked for in vain: the core runs every order first, so that all are there. */
+async function fetchForAnyOrder(
+  scratch: ScratchDatabase,
+  drilled: readonly Drilled[],
+  lanes: LaneMaker,
+  clock: DrillClock,
+): Promise<boolean> {
+  for (const order of permutations(drilled.map((_, run) => run))) {
+    const schedule = order.flatMap((run) => Array.from({ length: turnsOf(drilled[run] as Drilled) }, () => run))
+    const nothingHidden: Volatile = new Map()
+    const tried = await runSchedule(
+      scratch,
+      drilled,
+      lanes.byCore(drilled, nothingHidden),
+      schedule,
+      nothingHidden,
+      clock,
+    )
+    if (await fetchAny(scratch, tried.missing)) return true
+  }
+  return false
 }
 
 /** Whether each run is over before the next begins. */
@@ -197,110 +232,4 @@ async function variantsOf(
         if (!(isAll && error instanceof NoSuchGuard)) refuseGuard(error)
       }
   return variants
-}
-
-/** The committed runs one after another, in every order: each order is run once, when it is first asked for. */
-class SerialOrders {
-  readonly #known = new Map<string, Serial>()
-  volatile: Volatile = new Map()
-
-  constructor(
-    readonly scratch: ScratchDatabase,
-    readonly drilled: readonly Drilled[],
-    readonly sessions: readonly Session[],
-    readonly clock: DrillClock,
-  ) {}
-
-  /** Runs one order twice, to see what a clock or chance decides. */
-  async prepare(): Promise<TriedSchedule> {
-    const order = this.drilled.map((_, run) => run)
-    const once = await this.#run(order)
-    const again = await this.#run(order)
-    this.volatile = volatileColumns(once.differing, again.differing, this.clock)
-    return once
-  }
-
-  async ofCommitted({ refusals }: Trial): Promise<Serial[]> {
-    const committed = refusals.flatMap((refusal, run) => (refusal === null ? [run] : []))
-    const serials: Serial[] = []
-    for (const order of permutations(committed)) {
-      const key = order.join()
-      let serial = this.#known.get(key)
-      if (!serial) this.#known.set(key, (serial = { order, trial: (await this.#run(order)).trial }))
-      serials.push(serial)
-    }
-    return serials
-  }
-
-  #run(order: readonly number[]): Promise<TriedSchedule> {
-    const schedule: Schedule = order.flatMap((run) =>
-      Array.from({ length: turnsOf(this.drilled[run] as Drilled) }, () => run),
-    )
-    return runSchedule(this.scratch, this.drilled, this.sessions, schedule, this.volatile, this.clock)
-  }
-}
-
-/** What came of all schedules at one level and with one guard. */
-class Cell {
-  #tried = 0
-  #committed = 0
-  readonly #refusals: Record<string, number> = {}
-  readonly #anomalies = new Map<string, Anomaly>()
-
-  constructor(
-    readonly isolation: string,
-    readonly guard: string,
-  ) {}
-
-  /** @param serials what to compare it with; null for a schedule that is one of them itself */
-  count({ trial, differing }: TriedSchedule, serials: readonly Serial[] | null): void {
-    this.#tried++
-    if (trial.refusals.every((refusal) => refusal === null)) this.#committed++
-    for (const refusal of trial.refusals)
-      if (refusal !== null) this.#refusals[refusal] = (this.#refusals[refusal] ?? 0) + 1
-    const verdict = serials && judge(trial, serials)
-    if (!verdict) return
-    const known = this.#anomalies.get(verdict.name)
-    if (known) known.schedules++
-    else
-      this.#anomalies.set(verdict.name, {
-        ...verdict,
-        schedules: 1,
-        schedule: toScheduleSteps(trial),
-        final: differing.map(toRowDifference),
-      })
-  }
-
-  result(): InterleavingDrill['results'][number] {
-    return {
-      isolation: this.isolation,
-      guard: this.guard,
-      tried: this.#tried,
-      committed: this.#committed,
-      refused: this.#tried - this.#committed,
-      refusals: this.#refusals,
-      anomalies: [...this.#anomalies.values()],
-    }
-  }
-}
-
-function toScheduleSteps({ events }: Trial): ScheduleStep[] {
-  return events.map(({ run, step, kind, message, action, rows }) => ({
-    run: nameOfRun(run),
-    step,
-    kind,
-    message,
-    action,
-    reads: rows.flatMap(({ mapping, key, before, isWritten }) =>
-      isWritten || before === null ? [] : [{ mapping, key, values: before }],
-    ),
-    writes: rows.flatMap(({ mapping, key, before, after, isWritten }) => {
-      if (!isWritten) return []
-      const names = Object.keys(before ?? after ?? {}).filter(
-        (name) => !before || !after || JSON.stringify(before[name]) !== JSON.stringify(after[name]),
-      )
-      const pick = (row: typeof before) => row && Object.fromEntries(names.map((name) => [name, row[name]]))
-      return [{ mapping, key, before: pick(before), after: pick(after) }]
-    }),
-  }))
 }

@@ -5,22 +5,16 @@ import type { SeenRows } from '../../run/seen-rows.js'
 import type { Session } from '../../sessions/session-pool.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { attemptOf, type Drilled } from '../scratch/observe-run.js'
-import type { Mapping } from '../../mapping/mapping.js'
 import { isDatabaseError } from '../../sessions/database-error.js'
 import { shownRecord } from '../../receipt/record-row.js'
 import { BY_CHANCE, type DrillClock } from '../clock.js'
 import type { HistoryEvent, SeenRow } from './history.js'
-import { describeStep } from '../describe-step.js'
+import { historyEvent } from './history-event.js'
+import { aMoment, unitsOf, type MissingRecord, type Turning } from './turns.js'
 import { isByChance, type Volatile } from '../volatile.js'
 
-/** A record that a run looked for in vain. */
-export interface MissingRecord {
-  mapping: Mapping
-  key: RecordValues
-}
-
 /** One run in a schedule: its session, how far it is, and what it did. */
-export class Lane {
+export class Lane implements Turning {
   readonly #attempt: Attempt
   readonly #units: readonly (readonly PlannedStep[])[]
   #at = 0
@@ -150,14 +144,8 @@ export class Lane {
     matched: number | null,
     why?: string,
   ): HistoryEvent {
-    const told = step ? describeStep(step, this.drilled) : 'commit'
     const event: HistoryEvent = {
-      run: this.run,
-      step: step?.no ?? 'commit',
-      kind: step?.kind ?? 'commit',
-      mapping: step && 'mapping' in step ? step.mapping.name : null,
-      message: why === undefined ? told : `${told}: ${why}`,
-      action,
+      ...historyEvent(this.run, this.drilled, step, action, why),
       isByCondition: step !== null && isByCondition(step, this.drilled),
       rows,
       matched,
@@ -218,23 +206,6 @@ export class Lane {
   }
 }
 
-/** The statements that take turns: each step, with what is only judged by what it brought. */
-function unitsOf({ plan }: Drilled): PlannedStep[][] {
-  const units: PlannedStep[][] = []
-  for (const step of plan.steps) {
-    const last = units.at(-1)
-    // A require looks at no row: it is no turn of its own.
-    if (step.kind === 'require' && last) last.push(step)
-    else units.push([step])
-  }
-  return units
-}
-
-/** How many turns a run takes, its commit among them. */
-export function turnsOf(drilled: Drilled): number {
-  return unitsOf(drilled).length + 1
-}
-
 function isByCondition(step: PlannedStep, { plan }: Drilled): boolean {
   const definition = plan.definition.steps[step.no - 1] ?? {}
   return 'where' in definition || (step.kind === 'load' && !('key' in definition))
@@ -251,9 +222,4 @@ function isBlind(step: PlannedStep, { plan }: Drilled): boolean {
     ([property, expression]) =>
       !new RegExp(`(?<![.\\p{L}\\p{N}_:])${property}(?![\\p{L}\\p{N}_])`, 'u').test(String(expression)),
   )
-}
-
-/** Long enough for a statement that waits for nobody to be done mostly, in which case nobody is asked. */
-function aMoment(): Promise<void> {
-  return new Promise((resolve) => setTimeout(resolve, 2))
 }

@@ -1,4 +1,3 @@
-import type { Session } from '../../sessions/session-pool.js'
 import { keyColumns, readRow, type SnapshotDifference } from '../scratch/snapshot.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
@@ -7,7 +6,7 @@ import type { HistoryEvent, Trial } from './history.js'
 import type { Table } from '../../catalogue/table.js'
 import type { DrillClock } from '../clock.js'
 import { isByChance, type Volatile } from '../volatile.js'
-import { Lane, type MissingRecord } from './lane.js'
+import type { MakeLane, MissingRecord, Turning } from './turns.js'
 import type { Schedule } from './schedules.js'
 
 /** A trial, and what the rows were like after it. */
@@ -22,28 +21,26 @@ export interface TriedSchedule {
  * Runs one schedule on real connections, and puts the rows back. A run whose turn it is while it waits for a lock passes; what is
  * left when all turns were taken goes on in order.
  *
- * @param sessions one for each run.
+ * @param makeLane how a run is carried out.
  */
 export async function runSchedule(
   scratch: ScratchDatabase,
   drilled: readonly Drilled[],
-  sessions: readonly Session[],
+  makeLane: MakeLane,
   schedule: Schedule,
   volatile: Volatile,
   clock: DrillClock,
 ): Promise<TriedSchedule> {
   const events: HistoryEvent[] = []
   const taking = new Set(schedule)
-  const lanes = drilled.map(
-    (each, run) => new Lane(run, scratch, sessions[run] as Session, each, volatile, clock, events),
-  )
-  const turn = async (lane: Lane) => {
+  const lanes = drilled.map((_, run) => makeLane(run, events))
+  const turn = async (lane: Turning) => {
     await lane.turn()
     // What one does may let another go on, or break it off.
     for (const other of lanes) if (other !== lane && other.isWaiting) await other.settle()
   }
   for (const run of schedule) {
-    const lane = lanes[run] as Lane
+    const lane = lanes[run] as Turning
     if (!lane.isWaiting) await turn(lane)
   }
   for (;;) {

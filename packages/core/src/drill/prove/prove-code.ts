@@ -22,18 +22,10 @@ import type { Drilled } from '../scratch/observe-run.js'
 import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
 import { toRowDifference, type SnapshotDifference } from '../scratch/snapshot.js'
 import { volatileColumns, type Volatile } from '../volatile.js'
+import { entriesSince, entriesText, newestEntry } from './entries-written.js'
 import { whatDiffers } from './what-differs.js'
 import { toArgument } from './arguments.js'
-
-/** Written code that can be called: what its index exports. */
-export type CodeModule = Readonly<Record<string, unknown>>
-
-/** What a proof needs from outside the core: written code is compiled, and a pool of node-postgres made, by whoever runs it. */
-export interface ProofTools {
-  load(files: readonly CodeFile[]): Promise<CodeModule>
-  /** A pool for this database, and its end. */
-  pool(url: string): { pool: unknown; end(): Promise<void> }
-}
+import type { CodeModule, ProofTools } from './proof-tools.js'
 
 /** How many records of each mapping are tried. */
 const RECORDS = 3
@@ -71,9 +63,9 @@ export async function proveCode(
     const cases: ProvenCase[] = []
     for (const [at, each] of runs.entries()) {
       const drilled = await drilledPlan(scratch.target, each.run, definitions)
-      for (const { what, ours, theirs } of waysOf(scratch, each, drilled, code, pool)) {
+      for (const way of waysOf(scratch, each, drilled, code, pool)) {
         if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the proof was stopped.')
-        cases.push(await compare(scratch, what, ours, theirs))
+        cases.push(await compare(scratch, way, 'configureBook' in code))
       }
       onProgress?.(at + 1, runs.length, each.what)
     }
@@ -200,31 +192,32 @@ function waysOf(
 
 interface Done {
   told: string
+  /** What the book got; nothing is looked up where the code writes no entries. */
+  entries: Awaited<ReturnType<typeof entriesSince>>
   differing: SnapshotDifference[]
 }
 
 /** Does it twice our way, so that what a clock or chance gives is known, and once theirs. */
-async function compare(
-  scratch: ScratchDatabase,
-  what: string,
-  ours: Way['ours'],
-  theirs: Way['theirs'],
-): Promise<ProvenCase> {
-  const [first, second] = [await doIt(scratch, ours), await doIt(scratch, ours)]
-  const code = await doIt(scratch, theirs)
+async function compare(scratch: ScratchDatabase, { what, ours, theirs }: Way, isBooked: boolean): Promise<ProvenCase> {
+  const [first, second] = [await doIt(scratch, isBooked, ours), await doIt(scratch, isBooked, ours)]
+  const code = await doIt(scratch, isBooked, theirs)
   const volatile: Volatile = volatileColumns(first.differing, second.differing)
   const rows = whatDiffers(first.differing, code.differing, volatile)
+  const entries = { service: entriesText(first.entries, volatile), code: entriesText(code.entries, volatile) }
+  const sameEntries = entries.service === entries.code
   return {
     what,
     service: first.told,
     code: code.told,
     rows: first.differing.length,
-    same: first.told === code.told && rows.length === 0,
+    same: first.told === code.told && rows.length === 0 && sameEntries,
+    ...(sameEntries ? {} : { entries }),
     differing: rows.map(toRowDifference),
   }
 }
 
-async function doIt(scratch: ScratchDatabase, work: () => Promise<unknown>): Promise<Done> {
+async function doIt(scratch: ScratchDatabase, isBooked: boolean, work: () => Promise<unknown>): Promise<Done> {
+  const newest = isBooked ? await newestEntry(scratch) : ''
   const told = await work().then(
     // Read and written again, so that no space of a json value counts.
     (value) => printJson(parseJson(printJson(value))),
@@ -235,9 +228,10 @@ async function doIt(scratch: ScratchDatabase, work: () => Promise<unknown>): Pro
       throw error
     },
   )
+  const entries = isBooked ? await entriesSince(scratch, newest) : []
   const differing = await scratch.differing()
   await scratch.reset(differing)
-  return { told, differing }
+  return { told, entries, differing }
 }
 
 function countsOf({

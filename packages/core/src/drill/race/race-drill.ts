@@ -4,6 +4,7 @@ import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { answerOf, codeRunOf, type CodeRun } from '../written/code-run.js'
 import { holds, readInvariant, valueOf, type Invariant } from './invariant.js'
 
 /** How often the invariants are looked at while the runs go on, in milliseconds. */
@@ -18,12 +19,13 @@ export async function drillRace(
   source: ScratchSource,
   input: RaceInput,
   definitions: Definitions,
-  { signal, onProgress }: DrillOptions = {},
+  { signal, onProgress, tools }: DrillOptions = {},
 ): Promise<RaceDrill> {
   const started = performance.now()
   const { times, atOnce } = input
   const observing = input.runs.map((run) => drilledPlan(source.target, run, definitions, { observes: true }))
   const scratch = await ScratchDatabase.build(source, await Promise.all(observing))
+  const ends: (() => Promise<void>)[] = []
   try {
     const kept = await Promise.all(
       input.keep.map(async (expression) =>
@@ -35,6 +37,12 @@ export async function drillRace(
         drilledPlan(scratch.target, run, definitions, { isolation: input.isolation, retries: true }),
       ),
     )
+    const { code: form } = input
+    if (form !== undefined && !tools) throw new TypeError('written code is drilled with tools that compile it')
+    const codes =
+      form && tools ? await Promise.all(drilled.map((each) => codeRunOf(scratch.target, each, form, tools))) : null
+    const written = codes && tools ? tools.pool(scratch.url, atOnce) : null
+    if (written) ends.push(written.end)
     const count = new RaceCount()
     let next = 0
     const timer = setInterval(() => void Promise.all(kept.map((keeper) => keeper.look())), LOOK_EVERY_MS)
@@ -43,7 +51,10 @@ export async function drillRace(
       await Promise.all(
         Array.from({ length: Math.min(atOnce, times) }, async () => {
           while (next < times && !signal?.aborted) {
-            await count.run(scratch, drilled[next++ % drilled.length] as Drilled)
+            const at = next++ % drilled.length
+            await (codes && written
+              ? count.runCode(codes[at] as CodeRun, written.pool)
+              : count.run(scratch, drilled[at] as Drilled))
             onProgress?.(count.done, times, 'runs')
           }
         }),
@@ -60,6 +71,7 @@ export async function drillRace(
       told.committed === 0 ? `None of ${times} runs was committed: ${Object.keys(told.refusals).join(', ')}.` : null
     return {
       kind: 'race',
+      of: input.code ? 'code' : 'definition',
       passed: notRun === null && results.every(({ held }) => held),
       notRun,
       times,
@@ -70,6 +82,7 @@ export async function drillRace(
       durationMs: Math.round(performance.now() - started),
     }
   } finally {
+    for (const end of ends) await end()
     await scratch.drop()
   }
 }
@@ -93,6 +106,15 @@ class RaceCount {
       const { attempts = 1 } = (error.facts['receipt'] ?? {}) as { attempts?: number }
       this.#retries += attempts - 1
     }
+    this.#latencies.push(performance.now() - began)
+    this.done++
+  }
+
+  async runCode(code: CodeRun, pool: unknown): Promise<void> {
+    const began = performance.now()
+    const { outcome } = await answerOf(code.call(pool))
+    if (outcome === 'committed') this.#committed++
+    else this.#refusals[outcome] = (this.#refusals[outcome] ?? 0) + 1
     this.#latencies.push(performance.now() - began)
     this.done++
   }

@@ -1,0 +1,241 @@
+import pg from 'pg'
+import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
+import { asComparable } from '../statement/image-sql.js'
+import { keyConditionSql, sameKeySql } from '../statement/key-sql.js'
+import {
+  brokenRuleSql,
+  changesKey,
+  freshNames,
+  guardAfterSql,
+  mayWriteSql,
+  outputSql,
+  verdictSql,
+} from '../statement/keyed-statement.js'
+import { ruleVerdictSql } from '../statement/rule-sql.js'
+import { versionBumpSql } from '../statement/set-sql.js'
+import { SlotList, type Slot } from '../statement/statement.js'
+import { storedSql } from '../values/sql-form.js'
+import { FindCode } from './find-code.js'
+import { HOLE, unmarked, withHole } from './mapping-code.js'
+import { inTemplate, memberName, quoted } from './text.js'
+
+/**
+ * The function that changes one record: an UPDATE that finds the row only as it was loaded, and a look at the row where it finds none. Where it
+ * is booked the entry needs the row before, so that one statement locks, judges and writes.
+ */
+export class ChangeCode extends FindCode {
+  change(): string {
+    const { mapping, type } = this
+    const slots = new SlotList()
+    const condition = keyConditionSql(mapping.key, 't', slots)
+    const guardHolds = mapping.guard.by === 'none' ? 'true' : guardHoldsSql(mapping.guard, 't', slots)
+    const texts = this.isBooked
+      ? this.#bookedTexts(condition, guardHolds, slots)
+      : this.#plainTexts(condition, guardHolds)
+    return `${this.#settable(slots)}
+${texts}
+/**
+ * Changes the named properties of one record, where it is still as it was loaded. A record that has these values already is not written.
+ *
+ * @throws RecordMissing, RecordChanged, RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
+ */
+export async function ${this.fn.change}(
+  db: s.Db,
+  loaded: s.Loaded<${type}>,
+  changes: ${type}Changes,
+): Promise<s.Written<${type}>> {
+  const set = s.namesOf<keyof ${type}Changes>(changes, SET)
+  if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
+  const key = loaded.record
+  const text = updateText(set)
+  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
+${this.isBooked ? this.#bookedWork(slots) : this.#plainWork()}
+}
+${this.isBooked ? this.#judged() : this.#looked()}${this.rules()}`
+  }
+
+  /** What can be set, and how each is written and compared. */
+  #settable({ slots }: SlotList): string {
+    const { mapping, type, writable, isBooked } = this
+    const set = writable.map((property) => {
+      const { name, column } = property
+      const next = storedSql(HOLE, column.type)
+      return `  ${memberName(name)}: {
+    column: \`${inTemplate(column.sql)}\`,
+    now: \`${inTemplate(asComparable(`t.${column.sql}`, column.type.kind))}\`,
+    stored: (bind) => \`${withHole(next, '${bind}')}\`,
+    compared: (bind) => \`${withHole(asComparable(next, column.type.kind), '${bind}')}\`,
+${isBooked ? `    isUnique: ${changesKey(mapping, [property])},\n` : ''}  },\n`
+    })
+    const unique = `  /** Whether it is part of a unique index: then PostgreSQL locks the row harder. */
+  isUnique: boolean
+`
+    return `interface Settable {
+  column: string
+  /** The column as it is compared, and the value that is bound, as it is stored and as it is compared. */
+  now: string
+  stored: (bind: string) => string
+  compared: (bind: string) => string
+${isBooked ? unique : ''}}
+
+const SET: Readonly<Record<keyof ${type}Changes, Settable>> = {
+${set.join('')}}
+
+/** The parts of a statement that sets these properties. */
+function partsOf(set: readonly (keyof ${type}Changes)[]) {
+  const parts = set.map((name, at) => ({ ...SET[name], bind: \`$\${at + ${slots.length + 1}}\` }))
+  const [now, next] = [parts.map((part) => part.now), parts.map(({ compared, bind }) => compared(bind))]
+  return {
+    assignments: parts.map(({ column, stored, bind }) => \`\${column} = \${stored(bind)}\`).join(', '),
+    differs: \`pg_catalog.record_image_ne(row(\${now.join(', ')}), row(\${next.join(', ')}))\`,
+${isBooked ? `    lock: parts.some(({ isUnique }) => isUnique) ? 'update' : '${mapping.table.kind === 'view' ? 'update' : 'no key update'}',\n` : ''}  }
+}
+`
+  }
+
+  #plainTexts(condition: string, guardHolds: string): string {
+    const { mapping, type } = this
+    const { table, properties, rules } = mapping
+    const guardAfter = this.guard.column === '' ? '' : `, ${inTemplate(guardAfterSql(mapping, 't'))}`
+    const rule =
+      rules.length === 0
+        ? ''
+        : `, ${inTemplate(unmarked(ruleVerdictSql(mapping, ({ column }) => `t.${column.sql}`, new Literals())))}`
+    const bump = versionBumpSql(mapping, 't').map((each) => `, ${each}`)
+    const asLoaded = guardHolds === 'true' ? '' : ` and ${inTemplate(guardHolds)}`
+    return `/** Writes the row where it is still as it was loaded, and would differ. */
+const updateText = s.madeOnce((set: readonly (keyof ${type}Changes)[]) => {
+  const { assignments, differs } = partsOf(set)
+  return \`
+update ${inTemplate(table.sql)} as t
+set \${assignments}${inTemplate(bump.join(''))}
+where ${inTemplate(condition)}${asLoaded} and \${differs}
+returning ${inTemplate(outputSql('t', properties))}${guardAfter}${rule}\`
+})
+
+/** Locks the row that was not written, and tells why: whether it is as it was loaded, and would differ. */
+function currentText(set: readonly (keyof ${type}Changes)[]): string {
+  return \`
+select ${inTemplate(outputSql('t', properties))}${inTemplate(this.guard.column)}, ${inTemplate(guardHolds)}, \${partsOf(set).differs}
+from ${inTemplate(table.sql)} as t
+where ${inTemplate(condition)}
+for no key update\`
+}
+`
+  }
+
+  #plainWork(): string {
+    const { mapping } = this
+    const notWritten = quoted(`${mapping.name}: the record was found, and not written.`)
+    return `  return s.inTransaction(db, LIMITS, async (client) => {
+    const first = await s.ask(client, text, values)
+    if (first.length > 0) return written(first)
+    const unchanged = judged(await s.ask(client, currentText(set), values), loaded, s.partOf(changes, set))
+    if (unchanged) return unchanged
+    // It could be written by now, and is locked.
+    const second = await s.ask(client, text, values)
+    if (second.length === 0) throw new s.RowNotWritten(${notWritten})
+    return written(second)
+  })`
+  }
+
+  /** What is said of a row that was written, and of one that was not. */
+  #looked(): string {
+    const { mapping, type } = this
+    const behind = mapping.properties.length + (this.guard.column === '' ? 0 : 1)
+    const name = quoted(mapping.name)
+    const rule = this.assertRule(`row[${behind}]`)
+    return `
+/** The row as it was written${rule && ', and the first rule that it breaks'}. */
+function written(rows: s.Row[]): s.Written<${type}> {
+  s.expectCount(${name}, 'one', rows.length, true)
+  const [row = []] = rows
+${rule && `  ${rule}\n`}  return { ...loadedFrom(row), matched: 1, changed: 1 }
+}
+
+/** Why a row was not written: null where it is as it was loaded, and differs. */
+function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> | null {
+  s.expectCount(${name}, 'one', rows.length, true)
+  const [row = []] = rows
+  const current = loadedFrom(row)
+  if (row[${behind}] !== 't') throw s.changedSince(${name}, loaded.record, yours, current.record, current.guard)
+  return row[${behind + 1}] === 't' ? null : { ...current, matched: 1, changed: 0 }
+}
+`
+  }
+
+  #bookedTexts(condition: string, guardHolds: string, slots: SlotList): string {
+    const { mapping, type } = this
+    const { table, guard, properties } = mapping
+    const extra = freshNames(mapping, ['guard_holds', 'differs', 'guard', 'written'])
+    const written = `done.${extra.written}`
+    const rule = unmarked(brokenRuleSql(mapping, written, ({ column }) => `done.${column.sql}`, slots))
+    const bump = versionBumpSql(mapping, 'hit').map((each) => `, ${each}`)
+    const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`)
+    return `/** Locks the row, judges what was locked, and writes it where it differs. */
+const updateText = s.madeOnce((set: readonly (keyof ${type}Changes)[]) => {
+  const { assignments, differs, lock } = partsOf(set)
+  return \`
+with hit as (
+  select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},
+    ${inTemplate(guardHolds)} as ${extra.guard_holds},
+    \${differs} as ${extra.differs},
+    ${inTemplate(guardValueSql(guard, 't'))} as ${extra.guard}
+  from ${inTemplate(table.sql)} as t
+  where ${inTemplate(condition)}
+  for \${lock}
+), done as (
+  update ${inTemplate(table.sql)} as t
+  set \${assignments}${inTemplate(bump.join(''))}
+  from hit
+  where ${inTemplate(sameKeySql(mapping.key, 't', 'hit'))} and ${inTemplate(mayWrite)} and hit.${extra.differs}
+  returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
+)
+select ${inTemplate(outputSql('hit', properties))},
+  ${inTemplate(verdictSql(`hit.${extra.guard_holds}`, 'true', `hit.${extra.differs}`, written))}, hit.${extra.guard}, done.${extra.guard}, ${inTemplate(rule)},
+  ${inTemplate(outputSql('done', properties))}
+from hit left join done on true\`
+})
+`
+  }
+
+  #bookedWork(slots: SlotList): string {
+    return this.transaction(
+      `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])])`,
+      `const rows = await s.ask(client, text, values)
+    const result = judged(rows, loaded, s.partOf(changes, set))`,
+      { before: 0, after: this.mapping.properties.length + 4 },
+    )
+  }
+
+  /** What a booked change's row says. */
+  #judged(): string {
+    const { mapping, type } = this
+    const width = mapping.properties.length
+    const [name, letter] = [quoted(mapping.name), quoted(this.letter)]
+    return `
+/** What became of a change: its row holds the record before, a verdict, both guards, a broken rule, and the record after. */
+function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> {
+  s.expectCount(${name}, 'one', rows.length, true)
+  const [row = []] = rows
+  const before = s.readRecord<${type}>(READ, row)
+  const [guardHolds, , differs, written] = row[${width}] ?? ''
+  const guard = s.toGuard(row[${width + 1}], ${letter})
+  if (guardHolds !== 't') throw s.changedSince(${name}, loaded.record, yours, before, guard)
+  if (differs !== 't') return { record: before, guard, matched: 1, changed: 0 }
+  if (written !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not written.`)})
+  ${this.assertRule(`row[${width + 3}]`)}
+  const after = s.readRecord<${type}>(READ, row, ${width + 4})
+  return { record: after, guard: s.toGuard(row[${width + 2}], ${letter}), matched: 1, changed: 1 }
+}
+`
+  }
+}
+
+/** Literals of a rule as they stand in a text: the look at a row that was not written has no rules, and so no place for their values. */
+class Literals extends SlotList {
+  override add({ source }: Slot): string {
+    if (source.from !== 'literal') throw new TypeError(`a rule of a mapping has no ${source.from}`)
+    return source.text === null ? 'null' : pg.escapeLiteral(source.text)
+  }
+}

@@ -1,0 +1,107 @@
+import type { Plan, PlannedStep } from '../../plan/plan.js'
+import { isWrite } from '../../plan/plan.js'
+import type { HookedSession, RunHooks } from '../../run/run-request.js'
+import type { Rows } from '../../sessions/queryable.js'
+
+/** The parts of a client of node-postgres that the written code, and a drill, use. */
+interface Client {
+  processID: number
+  query(...words: unknown[]): Promise<unknown>
+  release(isBroken?: boolean): void
+  on(event: 'error', listener: () => void): unknown
+  off(event: 'error', listener: () => void): unknown
+  connection?: { stream: { destroy(): void } }
+}
+
+interface Pool {
+  connect(): Promise<Client>
+  query(...words: unknown[]): Promise<unknown>
+}
+
+/**
+ * A pool for the written code that tells a drill where a run is: which statement belongs to which step is known by its text.
+ *
+ * @param onSession told of each session that a run takes.
+ */
+export function hookedPool(pool: unknown, plan: Plan, hooks: RunHooks, onSession?: (pid: number) => void) {
+  const real = pool as Pool
+  return {
+    // By this the code knows a pool from a client.
+    totalCount: 1,
+    query: (...words: unknown[]) => real.query(...words),
+    async connect() {
+      const client = await real.connect()
+      onSession?.(client.processID)
+      const hooked = new HookedClient(client, plan, hooks)
+      return {
+        query: (...words: unknown[]) => hooked.query(...words),
+        release: (isBroken?: boolean) => client.release(isBroken),
+        on: (event: 'error', listener: () => void) => client.on(event, listener),
+        off: (event: 'error', listener: () => void) => client.off(event, listener),
+      }
+    },
+  }
+}
+
+class HookedClient {
+  readonly #steps: readonly { no: number; own: ReadonlySet<string>; before: ReadonlySet<string> }[]
+  readonly #session: HookedSession
+  /** The step whose statements are being sent; 0 before the first, null behind the last. */
+  #at: number | null = 0
+  /** Whether the statement of that step was sent, and not only what is asked before it. */
+  #isSent = false
+
+  constructor(
+    readonly client: Client,
+    plan: Plan,
+    readonly hooks: RunHooks,
+  ) {
+    this.#steps = plan.steps.map((step) => ({ no: step.no, ...textsOf(step) }))
+    this.#session = {
+      query: async (text) => (await client.query(text)) as Rows,
+      breakOff: () => client.connection?.stream.destroy(),
+    }
+  }
+
+  async query(...words: unknown[]): Promise<unknown> {
+    const [first] = words
+    const text = (typeof first === 'string' ? first : (first as { text: string }).text).trim()
+    if (text.startsWith('begin ')) this.#at = 0
+    else if (text === 'commit') {
+      await this.#leave()
+      await this.hooks.beforeCommit?.(this.#session)
+      if (this.hooks.commit) return this.hooks.commit(this.#session)
+    } else if (text.startsWith('insert into ledgerman.entry ')) await this.#leave()
+    else await this.#enter(text)
+    return this.client.query(...words)
+  }
+
+  async #enter(text: string): Promise<void> {
+    const at = this.#at ?? Infinity
+    // Two steps may have the same statement: sent once more it is the next one's.
+    const step = this.#steps.find(({ no, own, before }) =>
+      no === at ? !this.#isSent && (own.has(text) || before.has(text)) : no > at && (own.has(text) || before.has(text)),
+    )
+    if (!step) return
+    const isNext = step.no !== at
+    if (isNext) await this.#leave()
+    this.#at = step.no
+    this.#isSent = step.own.has(text)
+    if (isNext) await this.hooks.beforeStep?.(step.no, this.#session)
+  }
+
+  async #leave(): Promise<void> {
+    const at = this.#at
+    this.#at = null
+    if (at !== null && at > 0) await this.hooks.afterStep?.(at, this.#session)
+  }
+}
+
+function textsOf(step: PlannedStep): { own: Set<string>; before: Set<string> } {
+  const own =
+    step.kind === 'require' ? [step.judgement.statement] : isWrite(step) ? [step.step, step.run] : [step.statement]
+  const when = step.when ? [step.when.statement] : []
+  const found = 'foundKeys' in step && step.foundKeys ? [step.foundKeys] : []
+  const texts = (statements: readonly { text: string }[]) => new Set(statements.map(({ text }) => text.trim()))
+  return { own: texts(own), before: texts([...when, ...found]) }
+}
