@@ -9,7 +9,7 @@ interface Kept<T> {
 
 /**
  * Answers of the home database that hold for a moment. All who ask for the same share one question, and what is asked for again and again
- * is asked anew before its time is over, so that nobody waits for it: with many callers each of them did, once a second.
+ * is asked again before its time is over, so that nobody waits for it: with many callers each of them did, once a second.
  */
 export class KeptAnswers<T> {
   readonly #kept: LRUCache<string, Kept<T>>

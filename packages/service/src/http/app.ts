@@ -208,7 +208,7 @@ function assertStorable({ params, query, url }: Request): void {
     )
 }
 
-/** What an error would have been answered with; one of our own making is told as such, and nothing of it. */
+/** What an error would have been answered with; one of our own making is reported as internal, without its words. */
 function toAnswer(error: unknown): { status: number; body: unknown } {
   const problem = toProblem(error) ?? new LedgermanProblem('internal', 'Something went wrong in Ledgerman.')
   const body = toProblemDocument(problem.code, problem.detail, problem.facts)

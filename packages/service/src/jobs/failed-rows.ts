@@ -2,7 +2,8 @@ import { stringify } from 'csv-stringify/sync'
 import { printJson, type Json } from '@ledgerman/contract'
 import { jsonOfText, readCopyLine, readColumns, type Mapping } from '@ledgerman/core'
 import { CSV_RULES } from '../http/rows-as-text.js'
-import type { ClaimedJob, JobStore } from './job-store.js'
+import type { ClaimedJob } from './job-row.js'
+import type { JobStore } from './job-store.js'
 
 /** The rows of a file that were not applied, in the form they came in, each with its reason: to be put right and sent again. */
 export async function* failedRows(

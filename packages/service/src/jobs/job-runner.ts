@@ -13,7 +13,8 @@ import type { Logger } from 'pino'
 import type { ServiceConfig } from '../config/service-config.js'
 import type { RehearsalStore } from '../home/rehearsal-store.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
-import { LEASE_MS, type ClaimedJob, type JobStore } from './job-store.js'
+import type { ClaimedJob } from './job-row.js'
+import { LEASE_MS, type JobStore } from './job-store.js'
 import { runJob } from './run-job.js'
 
 /** How often it is looked for jobs that wait, or whose runner is gone, in milliseconds. */

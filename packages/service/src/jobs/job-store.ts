@@ -1,102 +1,21 @@
 import {
   LedgermanProblem,
-  parseJson,
   printJson,
   type FailedRow,
-  type Images,
   type Job,
-  type JobInput,
-  type JobKind,
   type JobList,
   type JobProgress,
   type JobQuery,
   type JobReport,
   type JobState,
-  type OnMissing,
   type ProblemDocument,
-  type RunMode,
 } from '@ledgerman/contract'
-import type { BulkEvidence } from '@ledgerman/core'
 import type { HomeDatabase } from '../home/home-database.js'
-
-/** All that a job needs to be run by whichever service takes it. */
-export type JobRequest =
-  | { kind: 'filter'; input: JobInput; rehearsed: BulkEvidence | null; subject: string }
-  | {
-      kind: 'reversal'
-      /** Ids, the newest first. */
-      entries: string[]
-      onlyUnchanged: boolean
-      rehearsed: BulkEvidence[] | null
-      subject: string
-    }
-  | {
-      kind: 'file'
-      form: 'csv' | 'ndjson'
-      delimiter: string
-      /** The names of the columns, as they stand in the file. */
-      names: string[]
-      guard: string | null
-      onMissing: OnMissing
-      images: Images
-      chunk: number | null
-      rehearsed: BulkEvidence | null
-      subject: string
-    }
-
-export interface NewJob {
-  id: string
-  target: string
-  mapping: string
-  revision: number
-  mode: RunMode
-  actor: string
-  note: string | null
-  condition: string | null
-  rows: number | null
-  request: JobRequest
-  /** A request that takes effect once: its Idempotency-Key, and a digest of all it asks. */
-  once?: { key: string; digest: string } | undefined
-}
-
-/** A job as its runner has it. */
-export interface ClaimedJob extends NewJob {
-  chunksDone: number
-  failures: number
-  report: JobReport | null
-  entries: string[]
-}
-
-interface JobRow {
-  id: string
-  target: string
-  mapping: string
-  revision: number
-  kind: JobKind
-  mode: RunMode
-  state: JobState
-  actor: string
-  note: string | null
-  condition: string | null
-  request: string
-  rows: string | null
-  created_at: Date
-  started_at: Date | null
-  ended_at: Date | null
-  failures: number
-  chunks_done: number
-  progress: string | null
-  report: string | null
-  entries: string[]
-  rehearsal: string | null
-  problem: string | null
-}
+import { JOB_COLUMNS, toClaimed, toJob, type ClaimedJob, type JobRow, type NewJob } from './job-row.js'
 
 /** For how long a job is a runner's, in milliseconds, unless it says again that it still runs it. */
 export const LEASE_MS = 5_000
 const CLAIM_LOCK = 4_680_300
-const COLUMNS =
-  'id, target, mapping, revision, kind, mode, state, actor, note, condition, request::text, rows, created_at, started_at, ended_at, failures, chunks_done, progress::text, report::text, entries, rehearsal, problem::text'
 
 /** Jobs, in the home database: every service on it sees them all, and runs those of its targets. */
 export class JobStore {
@@ -112,7 +31,7 @@ export class JobStore {
     const [row] = await this.home.query<JobRow>(
       `insert into ledgerman_home.job (id, target, mapping, revision, kind, mode, state, actor, note, condition, rows, request, request_key, request_digest)
        values ($1, $2, $3, $4, $5, $6, 'queued', $7, $8, $9, $10, $11, $12, $13)
-       on conflict (actor, request_key) where request_key is not null do nothing returning ${COLUMNS}`,
+       on conflict (actor, request_key) where request_key is not null do nothing returning ${JOB_COLUMNS}`,
       [
         id,
         target,
@@ -131,7 +50,7 @@ export class JobStore {
     )
     if (row) return { job: toJob(row), isNew: true }
     const [before] = await this.home.query<JobRow & { request_digest: string }>(
-      `select ${COLUMNS}, request_digest from ledgerman_home.job where actor = $1 and request_key = $2`,
+      `select ${JOB_COLUMNS}, request_digest from ledgerman_home.job where actor = $1 and request_key = $2`,
       [actor, once?.key],
     )
     if (before && before.request_digest === once?.digest) return { job: toJob(before), isNew: false }
@@ -149,7 +68,7 @@ export class JobStore {
 
   async #row(id: string, targets: readonly string[] | null): Promise<JobRow> {
     const [row] = UUID.test(id)
-      ? await this.home.query<JobRow>(`select ${COLUMNS} from ledgerman_home.job where id = $1`, [id])
+      ? await this.home.query<JobRow>(`select ${JOB_COLUMNS} from ledgerman_home.job where id = $1`, [id])
       : []
     if (!row || (targets !== null && !targets.includes(row.target)))
       throw new LedgermanProblem('not-found', `There is no job ${id}.`, { job: id })
@@ -159,7 +78,7 @@ export class JobStore {
   /** The newest first. */
   async list({ target, state, limit, after }: JobQuery, targets: readonly string[] | null): Promise<JobList> {
     const rows = await this.home.query<JobRow>(
-      `select ${COLUMNS} from ledgerman_home.job
+      `select ${JOB_COLUMNS} from ledgerman_home.job
        where ($1::text is null or target = $1) and ($2::text is null or state = $2) and ($3::text[] is null or target = any($3))
          and ($4::uuid is null or id < $4) order by id desc limit $5`,
       [target ?? null, state ?? null, targets, after ?? null, limit + 1],
@@ -181,7 +100,7 @@ export class JobStore {
              and (j.not_before is null or j.not_before <= now())
              and (select count(*) from ledgerman_home.job r where r.target = j.target and r.state = 'running' and r.lease_until >= now()) < $4
            order by j.created_at limit 1)
-         returning ${COLUMNS}`,
+         returning ${JOB_COLUMNS}`,
         [instance, LEASE_MS, targets, perTarget],
       )
       return row && toClaimed(row)
@@ -274,7 +193,7 @@ export class JobStore {
     const [row] = await this.home.query<JobRow>(
       `update ledgerman_home.job set cancel_asked = true, state = case when state = 'queued' then 'cancelled' else state end,
          ended_at = case when state = 'queued' then now() end
-       where id = $1 and state in ('queued', 'running') returning ${COLUMNS}`,
+       where id = $1 and state in ('queued', 'running') returning ${JOB_COLUMNS}`,
       [id],
     )
     if (row) return toJob(row)
@@ -290,7 +209,7 @@ export class JobStore {
     const [row] = await this.home.query<JobRow>(
       `update ledgerman_home.job set state = 'queued', cancel_asked = false, ended_at = null, not_before = null, failures = 0, problem = null
        where id = $1 and state in ('failed', 'cancelled')
-         and (kind <> 'file' or exists (select from ledgerman_home.job_part p where p.job = job.id)) returning ${COLUMNS}`,
+         and (kind <> 'file' or exists (select from ledgerman_home.job_part p where p.job = job.id)) returning ${JOB_COLUMNS}`,
       [id],
     )
     if (row) return toJob(row)
@@ -356,48 +275,3 @@ export class JobStore {
 }
 
 const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i
-
-function toClaimed(row: JobRow): ClaimedJob {
-  const { id, target, mapping, revision, mode, actor, note, condition, entries, failures } = row
-  return {
-    id,
-    target,
-    mapping,
-    revision,
-    mode,
-    actor,
-    note,
-    condition,
-    rows: row.rows === null ? null : Number(row.rows),
-    request: parseJson(row.request) as unknown as JobRequest,
-    chunksDone: row.chunks_done,
-    failures,
-    report: row.report === null ? null : (JSON.parse(row.report) as JobReport),
-    entries,
-  }
-}
-
-function toJob(row: JobRow): Job {
-  const total = row.rows === null ? null : Number(row.rows)
-  return {
-    id: row.id,
-    target: row.target,
-    mapping: row.mapping,
-    kind: row.kind,
-    mode: row.mode,
-    state: row.state,
-    actor: row.actor,
-    note: row.note,
-    condition: row.condition,
-    startedAt: row.started_at?.toISOString() ?? null,
-    endedAt: row.ended_at?.toISOString() ?? null,
-    progress:
-      row.progress === null
-        ? { rows: 0, total, perSecond: null, remainingMs: null, chunk: null, phase: null }
-        : (JSON.parse(row.progress) as JobProgress),
-    entries: row.entries,
-    rehearsal: row.rehearsal,
-    report: row.report === null ? null : (JSON.parse(row.report) as JobReport),
-    problem: row.problem === null ? null : (parseJson(row.problem) as unknown as ProblemDocument),
-  }
-}

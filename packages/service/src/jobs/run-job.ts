@@ -16,7 +16,8 @@ import {
 import type { RehearsalStore } from '../home/rehearsal-store.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
 import type { ProgressMeter } from './job-runner.js'
-import type { ClaimedJob, JobRequest, JobStore } from './job-store.js'
+import type { ClaimedJob, JobRequest } from './job-row.js'
+import type { JobStore } from './job-store.js'
 
 /** How many rows a report shows. */
 const SHOWN_ROWS = 100

@@ -19,6 +19,7 @@ import {
 } from '@ledgerman/core'
 import type { z } from 'zod'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
+import { proofTools } from '../code/load-code.js'
 import { drillDefinitions, drillSource } from '../drills/drill-source.js'
 import type { Services } from './services.js'
 
@@ -77,7 +78,7 @@ export function drillRoutes(services: Services) {
         return {
           status: 200,
           body: await metrics.drilled(
-            drill(targetOf(call), call.body, call.caller.actor, { signal: call.gone(), onProgress }),
+            drill(targetOf(call), call.body, call.caller.actor, { signal: call.gone(), onProgress, tools: proofTools }),
           ),
         }
       },

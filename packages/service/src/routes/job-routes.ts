@@ -28,7 +28,7 @@ import { readIdempotencyKey } from '../http/idempotency-key.js'
 import { assertNamed } from '../http/limited-token.js'
 import { AS_IT_COMES, defineRoute, type Call, type Reply } from '../http/route.js'
 import { failedRows } from '../jobs/failed-rows.js'
-import type { NewJob } from '../jobs/job-store.js'
+import type { NewJob } from '../jobs/job-row.js'
 import { readFile } from '../jobs/read-file.js'
 import type { Services } from './services.js'
 

@@ -12,6 +12,7 @@ import {
   record,
   recordAsOf as recordAsOfSchema,
   recordHistory,
+  rowWaits,
   removedRecord,
   setAndLoaded,
   toRecordAddress,
@@ -25,6 +26,7 @@ import {
   addRecord,
   changeRecord,
   explainLoad,
+  listRowWaits,
   loadRecord,
   parseKeyParts,
   parseUniqueKey,
@@ -127,6 +129,22 @@ export function recordRoutes({ targets, rehearsals }: Services) {
         const { property, from, until, after, limit } = call.query
         const key = readKey(call, mapping, mapping.key)
         return { status: 200, body: await readHistory(target, mapping, key, { property, from, until, after, limit }) }
+      },
+    }),
+    defineRoute({
+      method: 'get',
+      path: `${RECORDS}/{key}/waits`,
+      role: 'author',
+      summary: 'Who waits for this record, and for whom; nobody where the list is empty.',
+      queryFamilies: KEY_FAMILY,
+      replies: { 200: { description: 'The roots first.', schema: rowWaits } },
+      problems: ['no-key', 'value-invalid'],
+      handle: async (call) => {
+        const { target, mapping } = await placeOf(call)
+        return {
+          status: 200,
+          body: { sessions: await listRowWaits(target, mapping, readKey(call, mapping, mapping.key)) },
+        }
       },
     }),
     defineRoute<typeof changeQuery, RecordValues | PatchOperation[] | SetAndLoaded>({

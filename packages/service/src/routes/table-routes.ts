@@ -88,6 +88,7 @@ function toSummary(table: Table, mappings: string[]): TableSummary {
     columns: columns.length,
     key: keys[0]?.columns ?? null,
     approximateRows,
+    approximateBytes: table.approximateBytes,
     references: references.map((each) => ({ columns: each.columns, table: each.table })),
     mappings,
     cannotChange: whyUnchangeable(table),
@@ -107,6 +108,7 @@ function toTableInfo(table: Table): TableInfo {
     triggers,
     rowSecurity,
     approximateRows,
+    approximateBytes,
   } = table
   return {
     schema,
@@ -127,5 +129,6 @@ function toTableInfo(table: Table): TableInfo {
     triggers,
     rowSecurity,
     approximateRows,
+    approximateBytes,
   }
 }

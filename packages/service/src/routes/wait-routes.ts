@@ -108,7 +108,7 @@ export function waitRoutes({ home, targets }: Services) {
           if (!ended)
             throw new LedgermanProblem(
               'not-found',
-              `There is no session ${pid} that began at ${startedAt} any more: it has ended by itself, or its pid is another one's now.`,
+              `There is no session ${pid} that began at ${startedAt} any more: it has ended, or another session has its pid now.`,
               { pid },
             )
           await home.query(
@@ -125,7 +125,7 @@ export function waitRoutes({ home, targets }: Services) {
       path: '/v1/targets/{target}/staged',
       role: 'writer',
       summary:
-        'On the demo only: stage a held row or table, a forgotten transaction, or a competing edit. It ends by itself.',
+        'On the demo only: stage a held row or table, a forgotten transaction, or a competing edit. It ends on its own.',
       body: { 'application/json': { schema: stagedInput } },
       replies: { 200: { description: 'What was staged.', schema: staged } },
       problems: ['media-type'],

@@ -117,7 +117,7 @@ export class TargetRegistry {
   /** The latest revision of a transaction, or an earlier one, as a plan that fits the target. @throws LedgermanProblem not-found, definition-invalid */
   async plan(target: Target, name: string, revision?: number): Promise<Plan> {
     const found = await this.transaction(target, name, revision)
-    // A plan is good as long as every mapping it uses is the same object: neither published anew nor altered underneath.
+    // A plan is good as long as every mapping it uses is the same object: neither published again nor altered underneath.
     const key = `${target.name} ${name} ${found.revision}`
     const mappings = await Promise.all([...mappingNamesOf(found.definition)].map((each) => this.mapping(target, each)))
     const kept = this.#plans.get(key)

@@ -265,3 +265,53 @@ describe('step by step', () => {
     expect(await everything()).toEqual(before)
   })
 })
+
+describe('the code that is written', () => {
+  const withCode = (form: 'plain' | 'booked') => ({ code: form })
+
+  it('is told the truth about, under every fault, as its definition is', async () => {
+    const params = { from: 'P-107', to: 'P-112', hours: '4' }
+    const request = { kind: 'fault', transaction: 'move-hours', params } as const
+    const [own, code] = [await target().drill(request), await target().drill({ ...request, ...withCode('booked') })]
+    expect([own.of, code.of, own.passed, code.passed]).toEqual(['definition', 'code', true, true])
+    expect(code.results.map(({ fault }) => fault)).toEqual(own.results.map(({ fault }) => fault))
+    const rows = ({ results }: typeof code) => results.map(({ differing }) => differing.length)
+    expect(rows(code)).toEqual(rows(own))
+    const lost = code.results.find(({ fault }) => fault.endsWith('before the answer'))
+    expect(lost).toMatchObject({ outcome: 'outcome-unknown', message: expect.stringMatching(/committed as a whole/) })
+  }, 60_000)
+
+  it('goes through the same interleavings, and loses an update where its definition does', async () => {
+    const careless = `transaction: careless
+params: { code: { type: text }, hours: { type: numeric } }
+steps:
+  - { load: programme, as: p, key: { code: ':code' } }
+  - { change: programme, key: { code: ':code' }, guard: any, compute: { hoursLeft: 'p.hoursLeft - :hours' }, expect: 1 }
+`
+    await target().publish([{ source: careless }])
+    const runs = ['1', '2'].map((hours) => ({ transaction: 'careless', params: { code: 'P-107', hours } }))
+    const [own, code] = [await interleave(runs), await interleave(runs, withCode('plain'))]
+    const cells = ({ results }: InterleavingDrill) =>
+      results.map(({ isolation, tried, committed, refusals, anomalies }) => [
+        isolation,
+        tried,
+        committed,
+        refusals,
+        anomalies.reduce((sum, { schedules }) => sum + schedules, 0),
+      ])
+    expect(cells(code)).toEqual(cells(own))
+    expect(code.passed).toBe(false)
+    expect(code.results[0]?.anomalies[0]?.schedule.length).toBeGreaterThan(3)
+  }, 120_000)
+
+  it('is raced, and keeps what has to stay; steps that are sent have none', async () => {
+    const runs = [move('P-107', 'P-112', '0.10'), move('P-112', 'P-107', '0.10')]
+    const race = { kind: 'race', runs, times: 100, keep: ['sum(programme.hoursLeft)'], ...withCode('booked') } as const
+    expect(await target().drill(race)).toMatchObject({ of: 'code', passed: true, committed: 100, refused: 0 })
+    await expect(target().drill({ kind: 'fault', run: save('3.00'), ...withCode('plain') })).rejects.toMatchObject({
+      code: 'request-invalid',
+      detail: expect.stringMatching(/no published transaction/),
+    })
+    expect(await leftDatabases()).toEqual([])
+  }, 60_000)
+})

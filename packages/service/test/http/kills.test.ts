@@ -8,9 +8,9 @@ import { isProblem, type Job } from '@ledgerman/contract'
 import { findFreePort, removeCluster, startCluster, startService, type Cluster } from '@ledgerman/local'
 
 // Every committed change has its entry and every entry its change, whoever is killed in the middle of it.
-const KILLS = Number(process.env['LEDGERMAN_TEST_KILLS'] ?? 12)
+const KILLS = Number(process.env['LEDGERMAN_TEST_KILLS'] ?? 10)
 /** Each job that is killed waits for its lease to be over. */
-const JOB_KILLS = Math.min(KILLS, Number(process.env['LEDGERMAN_TEST_JOB_KILLS'] ?? 3))
+const JOB_KILLS = Math.min(KILLS, Number(process.env['LEDGERMAN_TEST_JOB_KILLS'] ?? 2))
 const JOB_ROWS = 4_000
 const JOB_CHUNK = 100
 const CALLERS = 8
@@ -162,29 +162,51 @@ async function expectBookAndTableAgree(told: string[]): Promise<number> {
   return known.size
 }
 
-/** Begins a job of many chunks, has something done in the middle of it, and waits for its end, whoever runs it then. */
-async function jobWith(kill: () => Promise<void>, round: number): Promise<Job> {
+/** A new table of so many rows, all 0, and its mapping. */
+async function makeLot(rows: number): Promise<void> {
   await sql(`drop table if exists lot; create table lot (id integer primary key, amount integer not null, row_version integer not null default 1);
-    insert into lot select n, 0 from generate_series(1, ${JOB_ROWS}) n`)
+    insert into lot select n, 0 from generate_series(1, ${rows}) n`)
   const properties = 'id: { column: id }, amount: { column: amount }, rowVersion: { column: row_version }'
   await target.publishMapping(
     'lot',
     `{ mapping: lot, table: public.lot, key: [id], guard: { by: version, property: rowVersion }, properties: { ${properties} } }`,
   )
+}
+
+/** The job at its end, whoever runs it then. */
+async function endOf(id: string): Promise<Job> {
+  const lookAt = () => client.job(id).catch(() => undefined)
+  for (const deadline = Date.now() + 60_000; Date.now() < deadline; await delay(50)) {
+    const job = await lookAt()
+    if (job && job.state !== 'queued' && job.state !== 'running') return job
+  }
+  throw new Error('the job did not come to its end within 60 s', { cause: await lookAt() })
+}
+
+async function killPostgres(): Promise<void> {
+  cluster.process.kill('SIGKILL')
+  while (cluster.process.exitCode === null && cluster.process.signalCode === null) await delay(5)
+  cluster = await startCluster({ dataDir, port: postgresPort })
+}
+
+async function killService(): Promise<void> {
+  service.process.kill('SIGKILL')
+  const port = Number(new URL(service.url).port)
+  service = await startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${port}`, env })
+}
+
+/** Begins a job of many chunks, has something done in the middle of it, and waits for its end. */
+async function jobWith(kill: () => Promise<void>, round: number): Promise<Job> {
+  await makeLot(JOB_ROWS)
   const file = `id,amount\n${Array.from({ length: JOB_ROWS }, (_, at) => `${at + 1},${round + 1}`).join('\n')}\n`
   const { id } = await target.beginFileJob(new Blob([file]), 'csv', {
     mapping: 'lot',
     mode: 'commit',
     chunk: JOB_CHUNK,
   })
-  const lookAt = () => client.job(id).catch(() => undefined)
-  while (((await lookAt())?.progress.chunk ?? 0) < 1 + (round % 5)) await delay(5)
+  while (((await client.job(id).catch(() => undefined))?.progress.chunk ?? 0) < 1 + (round % 5)) await delay(5)
   await kill()
-  for (const deadline = Date.now() + 60_000; Date.now() < deadline; await delay(50)) {
-    const job = await lookAt()
-    if (job && job.state !== 'queued' && job.state !== 'running') return job
-  }
-  throw new Error('the job did not come to its end within 60 s', { cause: await lookAt() })
+  return endOf(id)
 }
 
 /** Every row written once, with one image, by chunks that stand in the book once each. */
@@ -203,15 +225,7 @@ describe('a job in chunks', () => {
   it(
     `is applied once, whole, though PostgreSQL is killed in the middle of it, ${JOB_KILLS} times`,
     async () => {
-      for (let kill = 0; kill < JOB_KILLS; kill++)
-        await expectAppliedOnce(
-          await jobWith(async () => {
-            cluster.process.kill('SIGKILL')
-            while (cluster.process.exitCode === null && cluster.process.signalCode === null) await delay(5)
-            cluster = await startCluster({ dataDir, port: postgresPort })
-          }, kill),
-          kill,
-        )
+      for (let kill = 0; kill < JOB_KILLS; kill++) await expectAppliedOnce(await jobWith(killPostgres, kill), kill)
     },
     60_000 + JOB_KILLS * 30_000,
   )
@@ -219,15 +233,7 @@ describe('a job in chunks', () => {
   it(
     `is applied once, whole, though the service that runs it is killed, ${JOB_KILLS} times`,
     async () => {
-      for (let kill = 0; kill < JOB_KILLS; kill++)
-        await expectAppliedOnce(
-          await jobWith(async () => {
-            service.process.kill('SIGKILL')
-            const port = Number(new URL(service.url).port)
-            service = await startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${port}`, env })
-          }, kill),
-          kill,
-        )
+      for (let kill = 0; kill < JOB_KILLS; kill++) await expectAppliedOnce(await jobWith(killService, kill), kill)
     },
     60_000 + JOB_KILLS * 30_000,
   )
@@ -242,9 +248,7 @@ describe('entries and changes', () => {
         const running = load()
         await running.hasCommitted(1)
         await delay(17 * (kill % 7))
-        cluster.process.kill('SIGKILL')
-        while (cluster.process.exitCode === null && cluster.process.signalCode === null) await delay(5)
-        cluster = await startCluster({ dataDir, port: postgresPort })
+        await killPostgres()
         await delay(30)
         told.push(...(await running.stop()))
       }
@@ -261,9 +265,7 @@ describe('entries and changes', () => {
         const running = load()
         await running.hasCommitted(1)
         await delay(17 * (kill % 7))
-        service.process.kill('SIGKILL')
-        const port = Number(new URL(service.url).port)
-        service = await startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${port}`, env })
+        await killService()
         await delay(30)
         told.push(...(await running.stop()))
       }
@@ -271,4 +273,31 @@ describe('entries and changes', () => {
     },
     60_000 + KILLS * 8_000,
   )
+})
+
+describe('a reversal of many rows', () => {
+  it('is done once, whole, though the service, or PostgreSQL, is killed in the middle of it', async () => {
+    const rows = 60_000
+    for (const [round, kill] of [killService, killPostgres].entries()) {
+      await makeLot(rows)
+      const begun = await target.beginJob({
+        mode: 'commit',
+        mapping: 'lot',
+        compute: { amount: 'amount + 1' },
+        everyRow: true,
+        expect: rows,
+      })
+      const { entries } = await endOf(begun.id)
+      const { id } = (await target.reverse(entries[0] ?? '', { mode: 'commit' })) as Job
+      while ((await client.job(id)).state === 'queued') await delay(5)
+      await delay(60 + 60 * round)
+      await kill()
+      expect(await endOf(id)).toMatchObject({ state: 'done', report: { matched: rows, changed: rows } })
+      expect(await sql(`select amount, row_version, count(*)::int as rows from lot group by 1, 2`)).toEqual([
+        { amount: 0, row_version: 3, rows },
+      ])
+      const reversals = `select count(*)::int as n from ledgerman.entry where outcome = 'committed' and run->'reverses' ? '${entries[0]}'`
+      expect(await sql(reversals)).toEqual([{ n: 1 }])
+    }
+  }, 180_000)
 })

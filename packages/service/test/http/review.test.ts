@@ -72,6 +72,33 @@ describe('a review', () => {
     expect(rulesOf(await review(query(sql, values))).sort()).toEqual(rules)
   })
 
+  const readsAll = async (sql: string) =>
+    rulesOf(await review(query(sql, sql.includes('$2') ? ', [1, 2]' : ', [1]'))).includes('warning no-index')
+  it.each([
+    'select id from visit where badge = $1',
+    'select id from visit where upper(badge) = $1',
+    'select id, seen from visit where badge like $1',
+    'select count(*) from visit where badge = $1 and seen is not null',
+    'select v.id from visit v join programme p on p.code = v.badge where v.badge <> $1',
+    'select badge, count(*) from visit where badge <> $1 group by badge',
+    'update visit set seen = now() where badge = $1',
+    'delete from visit where badge = any($1)',
+  ])('finds that no index serves: %s', async (sql) => {
+    expect(await readsAll(sql)).toBe(true)
+  })
+  it.each([
+    'select id from visit where id = $1',
+    'select id from visit where seen > $1',
+    'select id from visit where seen between $1 and $2',
+    'select badge from visit where id = any($1)',
+    'select id from visit where seen > $1 and badge = $2',
+    'select id from visit where seen >= $1 order by seen limit 10',
+    'select v.id from visit v join programme p on p.id = v.id where p.code = $1',
+    'select title from programme where semester = $1',
+  ])('finds an index, or a table so small that it needs none: %s', async (sql) => {
+    expect(await readsAll(sql)).toBe(false)
+  })
+
   it('says how many rows share a value today', async () => {
     const { findings } = await review(query('delete from visit where badge = $1', ', [1]'))
     expect(findings.find(({ rule }) => rule === 'not-one-row')?.message).toMatch(

@@ -4,6 +4,7 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 
 let service: RunningService
 const W = '/v1/targets/observatory/waits'
+const P = '/v1/targets/observatory/mappings/programme/records'
 const JSON_TYPE = { 'content-type': 'application/json' }
 const open: pg.Client[] = []
 const session = async (application: string, url = service.observatory.ownerUrl) => {
@@ -42,6 +43,11 @@ describe('who waits for whom', () => {
     const sessions = await look()
     const ours = sessions.find(({ run }) => run !== null)
     expect(ours).toMatchObject({ blockedBy: [sessions[0]?.pid], wants: 'row', table: 'programme' })
+    // The same, for whoever looks at that record; nobody waits for another one.
+    const rowWaits = (code: string) => service.request('GET', `${P}/${code}/waits`)
+    const ofRow = (await rowWaits('P-107')).body.sessions as WaitingSession[]
+    expect(ofRow.map(({ pid }) => pid).sort()).toEqual([sessions[0]?.pid, ours?.pid].sort())
+    expect((await rowWaits('P-112')).body).toEqual({ sessions: [] })
     // What the link from the waits leads to while there is no entry yet.
     const target = service.client.target('observatory')
     expect(await target.runState(ours?.run ?? '')).toMatchObject({

@@ -1,4 +1,4 @@
-import type { HistoryEvent, Job } from '@ledgerman/contract'
+import { isProblem, type HistoryEvent, type Job } from '@ledgerman/contract'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // What was done is looked back at, and put back: through every kind of entry, and only where nobody came in between.
@@ -141,6 +141,50 @@ describe('what was done', () => {
     const answers = await Promise.all(Array.from({ length: 8 }, () => reverse(receipt.id)))
     expect(answers.map(({ status }) => status).sort()).toEqual([201, ...Array.from({ length: 7 }, () => 409)])
   })
+})
+
+describe('under load', () => {
+  it('16 callers change the rows that are put back, and the book tells all of it', async () => {
+    const records = ['P-131', 'P-132', 'P-133']
+    const since = new Date().toISOString()
+    let isOver = false
+    const callers = Array.from({ length: 16 }, async (_, at) => {
+      const key = [records[at % records.length] ?? '']
+      while (!isOver) {
+        const { record, guard } = await target().load('programme', key)
+        const values = { priority: 1 + (Number(record['priority']) % 5) }
+        await target()
+          .change('programme', key, values, { guard: guard ?? '' })
+          .catch((error: unknown) => {
+            if (!isProblem(error)) throw error
+          })
+      }
+    })
+    const outcomes = new Map<string, number>()
+    for (let round = 0; round < 12; round++) {
+      const { entries } = await target().entries({ outcome: 'committed', from: since, limit: 1 })
+      const outcome = await target()
+        .reverse(entries[0]?.id ?? '', { mode: 'commit' })
+        .then(
+          () => 'committed',
+          (error: unknown) => (isProblem(error) ? error.code : String(error)),
+        )
+      outcomes.set(outcome, (outcomes.get(outcome) ?? 0) + 1)
+    }
+    isOver = true
+    await Promise.all(callers)
+    expect(
+      [...outcomes.keys()].filter((code) => !['committed', 'reversal-conflict', 'not-found'].includes(code)),
+    ).toEqual([])
+    expect(outcomes.get('committed')).toBeGreaterThan(0)
+    for (const code of records) {
+      const { record } = await target().load('programme', [code])
+      const { history } = await target().history('programme', [code], { property: 'priority', limit: 500 })
+      expect(history[0]?.changes[0]?.after).toBe(record['priority'])
+      expect(history.filter(({ kind }) => kind === 'outside')).toEqual([])
+    }
+    expect(await target().book.verify()).toMatchObject({ ok: true })
+  }, 60_000)
 })
 
 describe('a record', () => {
