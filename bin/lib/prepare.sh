@@ -38,6 +38,16 @@ need_chromium() {
   [ -x /usr/bin/chromium ] || install_debian_packages chromium fonts-liberation
 }
 
+# Other languages, for the examples in them. Without one its tests are skipped, so that none of this is a reason to stop.
+need_languages() {
+  local missing=()
+  command -v php >/dev/null || missing+=(php-cli)
+  command -v go >/dev/null || missing+=(golang-go)
+  dpkg -s php-pgsql >/dev/null 2>&1 || missing+=(php-pgsql)
+  [ -x /usr/bin/python3 ] && /usr/bin/python3 -c 'import psycopg2' 2>/dev/null || missing+=(python3-psycopg2)
+  [ "${#missing[@]}" -eq 0 ] || (install_debian_packages "${missing[@]}") || say "going on without: ${missing[*]}"
+}
+
 # npm packages as the lock file has them; the stamp tells which lock file they came from.
 need_packages() {
   local stamp=node_modules/.ledgerman-packages now

@@ -19,6 +19,8 @@ export default defineConfig({
     emptyOutDir: false,
     minify: true,
     rolldownOptions: {
+      // What nobody parses needs no schema.
+      treeshake: { manualPureFunctions: ['z'] },
       output: { format: 'cjs', entryFileNames: 'ledgerman.cjs', chunkFileNames: 'chunks/[name].cjs' },
     },
   },

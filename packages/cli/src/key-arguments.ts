@@ -1,3 +1,4 @@
+import { Option } from 'commander'
 import { propertyFromText } from '@ledgerman/client'
 import {
   LedgermanProblem,
@@ -112,8 +113,13 @@ export function splitPair(pair: string, option: string): [string, string] {
   throw new LedgermanProblem('request-invalid', `--${option} ${pair}: expected name=value.`, { where: option })
 }
 
+/** The values of parameters, by name. */
+export function paramOption(description: string): Option {
+  return new Option('--bind, --param <name=value>', description).argParser(bindValue).default({}, 'none')
+}
+
 /** Collects the values that expressions name as `:name`. */
-export function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
+function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
   const [name, value] = splitPair(pair, 'param')
   return { ...all, [name.replace(/^:/, '')]: value }
 }

@@ -50,7 +50,7 @@ export function createProgram(context: CommandContext, asked?: string): Command 
     .option('-t, --target <name>', 'the target to work on (LEDGERMAN_TARGET; not needed where there is only one)')
     .configureOutput({
       writeOut: context.terminal.out,
-      // For programs a usage error is told as JSON, by whoever catches it.
+      // For programs a usage error is printed as JSON, by whoever catches it.
       writeErr: (text) => (process.argv.includes('--json') ? undefined : context.terminal.err(text)),
     })
     .configureHelp({ showGlobalOptions: true })

@@ -61,6 +61,8 @@ export interface Request {
   timeLimitMs?: number
   /** Whether it may leave something changed: without an answer nobody knows then what became of it. */
   mayChange?: boolean
+  /** Gives it up: the service then ends what it does for it. */
+  signal?: AbortSignal | undefined
 }
 
 /** Told on a call's way. */
@@ -90,8 +92,11 @@ export class HttpClient {
   /** @throws LedgermanProblem as the service answered it; target-unavailable where the service does not answer. */
   async send<T>(path: string, request: Request = {}): Promise<Answer<T>> {
     const timeLimitMs = request.timeLimitMs ?? this.#options.timeLimitMs ?? 60_000
-    const answer = await this.#fetch(path, request, 'application/json', AbortSignal.timeout(timeLimitMs))
+    const limit = AbortSignal.timeout(timeLimitMs)
+    const signal = request.signal ? AbortSignal.any([limit, request.signal]) : limit
+    const answer = await this.#fetch(path, request, 'application/json', signal)
     const text = await answer.text().catch((error: unknown) => {
+      if (isGivenUp(request)) throw givenUp(error)
       throw lostAnswer(this.#url, request, error)
     })
     if (!answer.ok) throw problemFrom(answer, text)
@@ -153,13 +158,19 @@ export class HttpClient {
    *
    * @throws LedgermanProblem as `send`; target-unavailable where the transfer breaks off before its end.
    */
-  async *receive(path: string, request: Request, accept: string, signal?: AbortSignal): AsyncGenerator<string> {
+  async *receive(
+    path: string,
+    request: Request,
+    accept: string,
+    signal: AbortSignal | undefined = request.signal,
+  ): AsyncGenerator<string> {
     const answer = await this.#fetch(path, request, accept, signal)
     if (!answer.ok) throw problemFrom(answer, await answer.text())
     const decoder = new TextDecoder()
     try {
       for await (const bytes of answer.body ?? []) yield decoder.decode(bytes, { stream: true })
     } catch (error) {
+      if (isGivenUp(request)) throw givenUp(error)
       throw new LedgermanProblem(
         'target-unavailable',
         'The transfer broke off before its end: what was received is not all.',
@@ -192,9 +203,19 @@ export class HttpClient {
       ...(stream === undefined ? {} : { body: stream, duplex: 'half' as const }),
       ...(body === undefined ? {} : { body: typeof body === 'string' ? body : printJson(body) }),
     }).catch((error: unknown) => {
+      if (isGivenUp(request)) throw givenUp(error)
       throw wasNeverSent(error) ? unreachable(this.#url, error) : lostAnswer(this.#url, request, error)
     })
   }
+}
+
+/** Whether the caller gave up a call that changes nothing: of one that does, nobody knows what became of it. */
+function isGivenUp({ signal, mayChange = false }: Request): boolean {
+  return signal?.aborted === true && !mayChange
+}
+
+function givenUp(cause: unknown): LedgermanProblem {
+  return new LedgermanProblem('cancelled', 'Stopped.', {}, { cause })
 }
 
 /** Whether nobody was there to take the request. */

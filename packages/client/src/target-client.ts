@@ -1,19 +1,10 @@
 import {
   LedgermanProblem,
-  parseJson,
   toRecordAddress,
   type BookPrepared,
   type ChangedRecord,
-  type CodeFile,
-  type Adoption,
-  type Overview,
-  type CodeInput,
-  type CodeProof,
   type DefinitionsInput,
   type DefinitionsPublished,
-  type DrilledRun,
-  type DrillReport,
-  type DrillRequest,
   type DerivedMapping,
   type EntryInfo,
   type EntryList,
@@ -26,31 +17,25 @@ import {
   type LoadedRecord,
   type MappingInfo,
   type MappingSummary,
-  type Progress,
   type Receipt,
   type RecordAsOf,
   type RecordHistory,
   type RecordValues,
   type RemovedRecord,
-  type Review,
-  type ReviewInput,
   type ReversalInput,
   type ReversalsInput,
   type RunInput,
   type RunState,
-  type SessionEnded,
-  type Staged,
-  type StagedInput,
   type TableInfo,
   type TableSummary,
   type TransactionInfo,
   type TransactionSummary,
-  type Waits,
-  type Walk,
+  type WaitingSession,
 } from '@ledgerman/contract'
 import { BookClient, type EntryChoice } from './book-client.js'
 import { reapplied, written, type ChangeOptions, type OnWait } from './change-options.js'
 import type { HttpClient, Request, StreamedBody } from './http-client.js'
+import { TargetTools } from './target-tools.js'
 
 /** A change of many records as it is asked for; what is left out has its default. */
 export type JobRequest = Omit<JobInput, 'images'> & Partial<Pick<JobInput, 'images'>>
@@ -58,17 +43,14 @@ export type JobRequest = Omit<JobInput, 'images'> & Partial<Pick<JobInput, 'imag
 /** How long a reversal may take, in milliseconds. */
 const REVERSAL_LIMIT_MS = 16 * 60_000
 
-/** How long a review may take, in milliseconds. */
-const REVIEW_LIMIT_MS = 6 * 60_000
-
 /** How long a file may take to be sent, in milliseconds. */
 const UPLOAD_LIMIT_MS = 60 * 60_000
 
 /** What to find: everything the interface's find takes but what decides the form of the answer. */
 export type Find = Omit<FindBody, 'expect' | 'explain'>
 
-/** The calls of one target. */
-export class TargetClient {
+/** The calls of one target: its definitions, records, runs, jobs and entries. */
+export class TargetClient extends TargetTools {
   readonly #http: HttpClient
   readonly #path: string
   readonly book: BookClient
@@ -77,9 +59,11 @@ export class TargetClient {
     http: HttpClient,
     readonly name: string,
   ) {
+    const path = `/v1/targets/${encodeURIComponent(name)}`
+    super(http, path)
     this.#http = http
-    this.#path = `/v1/targets/${encodeURIComponent(name)}`
-    this.book = new BookClient(http, this.#path)
+    this.#path = path
+    this.book = new BookClient(http, path)
   }
 
   async prepareBook(): Promise<BookPrepared> {
@@ -147,7 +131,7 @@ export class TargetClient {
     return this.#write<Receipt>(`${this.#path}/runs`, request, onWait)
   }
 
-  /** Begins a change or removal of all records that a condition is true of. */
+  /** Begins a change or removal of all records that match a condition. */
   async beginJob(job: JobRequest, { idempotencyKey }: { idempotencyKey?: string | undefined } = {}): Promise<Job> {
     const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
     return (await this.#http.send<Job>(`${this.#path}/jobs`, { method: 'POST', body: job, headers })).body
@@ -165,57 +149,6 @@ export class TargetClient {
     return (await this.#http.send<RunState>(`${this.#path}/runs/${encodeURIComponent(id)}`)).body
   }
 
-  /** What needs attention, and what the newest entries add up to. */
-  async overview(): Promise<Overview> {
-    return (await this.#http.send<Overview>(`${this.#path}/overview`)).body
-  }
-
-  /** Drills runs in a scratch database, and is told how far that is. */
-  async drill<Kind extends DrillReport['kind']>(
-    input: DrillRequest & { kind: Kind },
-    onProgress?: (progress: Progress) => void,
-  ): Promise<Extract<DrillReport, { kind: Kind }>> {
-    const request = { method: 'POST' as const, body: input }
-    return this.#http.follow(`${this.#path}/drills`, request, { onProgress })
-  }
-
-  /** Begins to go through a run step by step in a scratch database. */
-  async beginWalk(run: DrilledRun): Promise<Walk> {
-    return (await this.#http.send<Walk>(`${this.#path}/walks`, { method: 'POST', body: { run } })).body
-  }
-
-  /** Runs the next step, or after the last one the commit. */
-  async nextStep(walk: string): Promise<Walk> {
-    return (await this.#http.send<Walk>(`${this.#path}/walks/${encodeURIComponent(walk)}/next`, { method: 'POST' }))
-      .body
-  }
-
-  async stopWalk(walk: string): Promise<void> {
-    await this.#http.send(`${this.#path}/walks/${encodeURIComponent(walk)}`, { method: 'DELETE' })
-  }
-
-  /** Who blocks whom, right now. */
-  async waits(): Promise<Waits> {
-    return (await this.#http.send<Waits>(`${this.#path}/waits`)).body
-  }
-
-  /** The same, again and again, until `signal` fires. */
-  async *watchWaits(signal?: AbortSignal): AsyncGenerator<Waits> {
-    for await (const { data } of this.#http.events(`${this.#path}/waits/events`, {}, signal))
-      yield parseJson(data) as unknown as Waits
-  }
-
-  /** Cancels what a session runs, or ends it: the session of that pid that began at that moment. */
-  async endSession(pid: number, startedAt: string, action: 'cancel' | 'end'): Promise<SessionEnded> {
-    const request = { method: 'POST' as const, body: { startedAt } }
-    return (await this.#http.send<SessionEnded>(`${this.#path}/waits/${pid}/${action}`, request)).body
-  }
-
-  /** Stages what goes wrong between two programs, on the demo only. */
-  async stage(input: Partial<StagedInput> & Pick<StagedInput, 'what'>): Promise<Staged> {
-    return (await this.#http.send<Staged>(`${this.#path}/staged`, { method: 'POST', body: input })).body
-  }
-
   /** Publishes definitions from the texts of their files, all or none; with `check` only says what would become of them. */
   async publish(
     definitions: DefinitionsInput['definitions'],
@@ -226,8 +159,8 @@ export class TargetClient {
   }
 
   /** Finds records, a page at a time. */
-  async find(mapping: string, find: Find = {}): Promise<FoundRecords> {
-    return (await this.#http.send<FoundRecords>(this.#findPath(mapping), { method: 'POST', body: find })).body
+  async find(mapping: string, find: Find = {}, signal?: AbortSignal): Promise<FoundRecords> {
+    return (await this.#http.send<FoundRecords>(this.#findPath(mapping), { method: 'POST', body: find, signal })).body
   }
 
   /** Finds the one record that fits. @throws LedgermanProblem no-such-record, record-ambiguous */
@@ -276,6 +209,12 @@ export class TargetClient {
   ): Promise<RecordHistory> {
     const { path, query } = await this.#recordPlace(mapping, key)
     return (await this.#http.send<RecordHistory>(`${path}/history`, { query: { ...query, ...filter } })).body
+  }
+
+  /** Who waits for one record, and for whom. */
+  async rowWaits(mapping: string, key: readonly string[]): Promise<WaitingSession[]> {
+    const { path, query } = await this.#recordPlace(mapping, key)
+    return (await this.#http.send<{ sessions: WaitingSession[] }>(`${path}/waits`, { query })).body.sessions
   }
 
   /** Shows how a record would be loaded. */
@@ -357,35 +296,6 @@ export class TargetClient {
         query: { ...query, key: key && toRecordAddress(key) },
       })
     ).body
-  }
-
-  /** Writes data-access code for these mappings and transactions; for all where nothing is said. */
-  async code(input: CodeInput = {}): Promise<CodeFile[]> {
-    const request = { method: 'POST' as const, body: input }
-    return (await this.#http.send<{ files: CodeFile[] }>(`${this.#path}/code`, request)).body.files
-  }
-
-  /** Runs examples and records through the service and through the written code, in a scratch database, and compares. */
-  async proveCode(input: CodeInput = {}, onProgress?: (progress: Progress) => void): Promise<CodeProof> {
-    const request = { method: 'POST' as const, body: input }
-    return this.#http.follow(`${this.#path}/code/proof`, request, { onProgress })
-  }
-
-  /** Reviews the statements in files against the live catalogue. */
-  async review(input: ReviewInput): Promise<Review> {
-    const request = { method: 'POST' as const, body: input, timeLimitMs: REVIEW_LIMIT_MS }
-    return (await this.#http.send<Review>(`${this.#path}/review`, request)).body
-  }
-
-  /** Makes transactions of the functions in files that change records; nothing is published. */
-  async adopt(input: ReviewInput): Promise<Adoption> {
-    const request = { method: 'POST' as const, body: input, timeLimitMs: REVIEW_LIMIT_MS }
-    return (await this.#http.send<Adoption>(`${this.#path}/review/adoption`, request)).body
-  }
-
-  /** The tables as a review without a database needs them. */
-  async reviewCatalogue(): Promise<Record<string, unknown>> {
-    return (await this.#http.send<Record<string, unknown>>(`${this.#path}/review/catalogue`)).body
   }
 
   /** Puts an entry back; one of many rows is a job. */

@@ -16,7 +16,7 @@ export interface Kept {
  * Keeps a started process running: a database or service that was killed comes back, and the other one, which stays up,
  * finds it again.
  *
- * @param again starts it anew; undefined where somebody else already has.
+ * @param again starts it again; undefined where somebody else already has.
  */
 export function keepRunning(
   name: string,
@@ -34,7 +34,7 @@ export function keepRunning(
       if (current) {
         await ended(current.process)
         if (stopping.signal.aborted) return
-        say(`${name} ended by itself; starting it again in ${waitMs / 1000} s`)
+        say(`${name} ended unexpectedly; starting it again in ${waitMs / 1000} s`)
         current = undefined
       }
       await delay(waitMs, undefined, { signal: stopping.signal }).catch(() => undefined)

@@ -76,7 +76,7 @@ export function addBook(program: Command, context: CommandContext): void {
     .option('--from <moment>', 'only those since then, such as 2026-02-03 or 2026-02-03T21:00:00Z', readMoment)
     .option('--until <moment>', 'only those before then', readMoment)
     .option('--limit <events>', 'at most 500', '20')
-    .option('--after <place>', 'the next page: the place that the page before ended at')
+    .option('--after <place>', 'the next page: the place where the page before ended')
     .addHelpText('after', `\nExample:\n  ledgerman book history programme P-107 --property hoursLeft`)
     .action(async (mapping: string, key: string[], options: HistoryFlags, command: Command) => {
       const target = await context.target(command)

@@ -50,7 +50,7 @@ export async function isLong(target: TargetClient, mapping: MappingInfo, flags: 
   return count >= LONG_ROWS
 }
 
-/** Changes or removes all that a condition is true of, as a job. */
+/** Changes or removes all that match a condition, as a job. */
 export async function changeByJob(
   context: CommandContext,
   target: TargetClient,

@@ -3,7 +3,7 @@ import { Option, type Command } from 'commander'
 import { LedgermanProblem, type MappingInfo, type Receipt, type RunInput } from '@ledgerman/contract'
 import type { TargetClient } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
-import { bindValue, keyOfRecord, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
+import { paramOption, keyOfRecord, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
 import { changeByJob, changeFromFile, isLong, type FileFlags, type ManyFlags } from './change-many.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import {
@@ -31,7 +31,7 @@ export function addChange(program: Command, context: CommandContext): void {
   writingCommand(
     program,
     'change',
-    'Change properties of one record, or with --where of all that a condition is true of.',
+    'Change properties of one record, or with --where of all that match a condition.',
     '[words...]',
     'the key values (none with --where), then property=value pairs',
   )
@@ -39,8 +39,8 @@ export function addChange(program: Command, context: CommandContext): void {
     .option('--by <properties>', 'find it by another unique key than that of the mapping, such as email')
     .addOption(NULL)
     .option('--merge', 'an object for a json property sets only the members that it names')
-    .option('--where <expression>', 'all records that this is true of, in one statement')
-    .option('--bind, --param <name=value>', 'a value for a :name in the expressions (repeatable)', bindValue, {})
+    .option('--where <expression>', 'all records that match it, in one statement')
+    .addOption(paramOption('a value for a :name in the expressions (repeatable)'))
     .option(
       '--compute <property=expression>',
       "from the row's own values, such as 'hoursLeft=hoursLeft - 1' (repeatable)",
@@ -50,12 +50,12 @@ export function addChange(program: Command, context: CommandContext): void {
       '--expect <count>',
       'how many rows --where has to match: one, some, any, a number, or a range such as 2..40',
     )
-    .option('--every-row', 'all records; or, with --where, that the condition leaves none out, and that is meant')
+    .option('--every-row', 'all records; or, with --where: yes, it matches every row')
     .addOption(IMAGES)
     .option('--from <file>', 'a file of corrections: CSV with a header line, or NDJSON; - for standard input')
     .addOption(new Option('--form <form>', 'what the file is, where its name does not say').choices(['csv', 'ndjson']))
-    .option('--delimiter <character>', 'what stands between two fields of the CSV file, where it is no comma')
-    .option('--chunk <rows>', 'commit so many rows of the file at a time; rows that fail are told, and left')
+    .option('--delimiter <character>', 'the delimiter between the fields of the CSV file, where it is not a comma')
+    .option('--chunk <rows>', 'commit so many rows of the file at a time; rows that fail are reported, and skipped')
     .option('--guard <column>', "the column of the file that holds each row's guard")
     .addOption(
       new Option('--on-missing <what>', 'rows of the file whose record is not there').choices(['refuse', 'add']),
@@ -105,7 +105,7 @@ Examples:
     })
 }
 
-/** Removes all records that a condition is true of, as a run of one step. */
+/** Removes all records that match a condition, as a run of one step. */
 export async function removeMany(
   context: CommandContext,
   target: TargetClient,

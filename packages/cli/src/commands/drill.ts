@@ -17,6 +17,7 @@ import type { CommandContext } from '../command-context.js'
 import type { KeptDrill } from '../drill/drill-file.js'
 import type { DrillCase } from '../drill/junit.js'
 import { parsePairs, splitArguments } from '../key-arguments.js'
+import { formOfCode } from '../drill/code-form.js'
 import { formatDrill, verdict } from '../output/drill-text.js'
 import { paramsOf } from '../run-arguments.js'
 import { wholeNumber } from '../whole-number.js'
@@ -34,6 +35,7 @@ interface DrillFlags {
   example?: string
   all?: string
   junit?: string
+  code?: string
 }
 
 /** For a drill that tried nothing, so that nobody takes it for one that passed or failed. */
@@ -58,6 +60,7 @@ export function addDrill(program: Command, context: CommandContext): void {
     .option('--at-once <runs>', 'so many of them at the same time', '16')
     .option('--invariant <expression>', "what has to stay, such as 'sum(programme.hoursLeft)' (repeatable)", collect)
     .option('--example <number>', 'take the parameters of that example of the definition, counted from 1')
+    .option('--code <folder>', 'drill the code that `emit` wrote there, in place of the definitions')
     .option('--all <folder>', 'run the drills that are kept in files, NAME.drill.yaml')
     .addOption(new Option('--junit <file>', 'write what came of --all as JUnit XML'))
     .addHelpText(
@@ -68,6 +71,7 @@ Examples:
   ledgerman drill move-hours --example 1 --with move-hours from=P-112 to=P-107 hours=1 --isolation all
   ledgerman drill programme P-107 hoursLeft=3 --with programme P-107 hoursLeft=4 --guard all
   ledgerman drill move-hours --example 1 --times 500 --invariant 'sum(programme.hoursLeft)'
+  ledgerman drill move-hours --example 1 --fault all --code src/data
   ledgerman drill --all drills --junit drills.xml`,
     )
     .action(async (what: string | undefined, words: string[], options: DrillFlags, command: Command) => {
@@ -78,6 +82,7 @@ Examples:
           where: 'what',
         })
       const request = await toRequest(target, [what, ...words], options, groupsOf(program, '--with'))
+      if (options.code !== undefined) request.code = await formOfCode(target, options.code, request)
       const report = await follow(target, request)
       context.print(command, report, () => formatDrill(report))
       if (!report.passed) process.exitCode = report.notRun === null ? FAILED : NOT_RUN
@@ -99,8 +104,8 @@ Examples:
     }
     context.print(command, { drills: cases }, () =>
       failed.length === 0
-        ? colors.green(`${cases.length} drills came to what they expect.`)
-        : colors.red(`${failed.length} of ${cases.length} drills did not come to what they expect.`),
+        ? colors.green(`${cases.length} drills met their expectations.`)
+        : colors.red(`${failed.length} of ${cases.length} drills did not meet their expectations.`),
     )
     if (failed.length > 0) process.exitCode = FAILED
   }

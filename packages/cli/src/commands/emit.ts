@@ -5,6 +5,7 @@ import type { Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type CodeFile, type CodeInput, type CodeProof } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
+import { countOf } from '../output/count-of.js'
 import { formatProof } from '../output/proof-text.js'
 
 /** What every file begins with that was written here: others in the folder are left alone. */
@@ -14,7 +15,7 @@ export function addEmit(program: Command, context: CommandContext): void {
   program
     .command('emit')
     .description(
-      'Write data-access code out of the definitions: TypeScript for node-postgres, all of it or what is named.',
+      'Write data-access code from the definitions: TypeScript for node-postgres, for all of them or those named.',
     )
     .argument('<dir>', 'the folder to write into')
     .option('--mapping <name...>', 'these mappings')
@@ -104,13 +105,13 @@ function write(dir: string, changes: Change[]): void {
 
 function format(dir: string, changes: Change[], isCheck: boolean): string {
   const differing = changes.filter(({ state }) => state !== 'same')
-  if (differing.length === 0) return `${dir} is as the definitions say: ${changes.length} files.`
+  if (differing.length === 0) return `${dir} is as the definitions say: ${countOf(changes.length, 'file')}.`
   const words = isCheck
     ? { new: 'missing', changed: 'differs', gone: 'not needed any more' }
     : { new: 'written', changed: 'rewritten', gone: 'removed' }
   const lines = differing.map(({ path, state }) => `${colors.yellow(words[state as 'new'])}  ${join(dir, path)}`)
   const last = isCheck
     ? `${dir} is not as the definitions say. Write it: ledgerman emit ${dir}`
-    : `${changes.length} files in ${dir}`
+    : `${countOf(changes.length, 'file')} in ${dir}`
   return `${lines.join('\n')}\n\n${last}`
 }

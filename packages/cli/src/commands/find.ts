@@ -4,7 +4,7 @@ import { Option, type Command } from 'commander'
 import colors from 'picocolors'
 import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
-import { bindValue } from '../key-arguments.js'
+import { paramOption } from '../key-arguments.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord, formatRecords } from '../output/record-text.js'
 import { writeLines } from '../output/write-lines.js'
@@ -31,23 +31,20 @@ const ROWS_A_PAGE = 1000
 export function addFind(program: Command, context: CommandContext): void {
   program
     .command('find')
-    .description('Find records: all of a mapping, or those that an expression is true of.')
+    .description('Find records: all of a mapping, or those that match an expression.')
     .argument('<mapping>')
     .argument('[expression]', 'such as: hoursLeft < 5 and lead.familyName = :name')
     .option('--named <find>', 'a find that the mapping names, in place of an expression')
-    .option(
-      '--bind, --param <name=value>',
-      'the value of a parameter, :name in the expression (repeatable)',
-      bindValue,
-      {},
-    )
+    .addOption(paramOption('the value of a parameter, :name in the expression (repeatable)'))
     .option('--order <terms>', 'such as: hoursLeft desc, code')
     .option('--properties <paths>', 'only these, links followed: code,lead.familyName')
-    .option('--limit <rows>', 'rows a page, at most 1000; 50 where not said')
-    .option('--after <place>', 'the next page: the place that the page before ended at')
-    .option('--all', 'not only a page, but all')
-    .addOption(new Option('--expect <count>', 'exactly one record has to fit').choices(['one']))
-    .addOption(new Option('--count [kind]', 'how many fit in all; about: as the planner estimates').choices(['about']))
+    .option('--limit <rows>', 'rows a page, at most 1000 (default: 50)')
+    .option('--after <place>', 'the next page: the place where the page before ended')
+    .option('--all', 'all of them, not only a page')
+    .addOption(new Option('--expect <count>', 'exactly one record has to match').choices(['one']))
+    .addOption(
+      new Option('--count [kind]', 'how many match in all; about: as the planner estimates').choices(['about']),
+    )
     .option('--explain', 'show how they would be found, without finding them')
     .addOption(styleOption())
     .addOption(new Option('--ndjson', 'a JSON object a line, as it comes').conflicts('csv'))

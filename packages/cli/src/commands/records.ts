@@ -2,7 +2,7 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
-import { bindValue, keyOfRecord, parsePairs, splitArguments } from '../key-arguments.js'
+import { paramOption, keyOfRecord, parsePairs, splitArguments } from '../key-arguments.js'
 import { formatAsOf } from '../output/history-text.js'
 import { formatExplained } from '../output/explained-text.js'
 import { formatRecord } from '../output/record-text.js'
@@ -111,16 +111,16 @@ export function addRecords(program: Command, context: CommandContext): void {
   writingCommand(
     program,
     'remove',
-    'Remove one record, or with --where all that a condition is true of.',
+    'Remove one record, or with --where all that match a condition.',
     '[key...]',
     'the key values, in key order (none with --where)',
   )
     .option(...GUARD)
     .option(...REHEARSAL)
-    .option('--where <expression>', 'all records that this is true of, in one statement')
-    .option('--bind, --param <name=value>', 'a value for a :name in the condition (repeatable)', bindValue, {})
+    .option('--where <expression>', 'all records that match it, in one statement')
+    .addOption(paramOption('a value for a :name in the condition (repeatable)'))
     .option('--expect <count>', 'how many rows --where has to match: one, some, any, a number, or a range')
-    .option('--every-row', 'all records; or, with --where, that the condition leaves none out, and that is meant')
+    .option('--every-row', 'all records; or, with --where: yes, it matches every row')
     .addOption(IMAGES)
     .addHelpText(
       'after',

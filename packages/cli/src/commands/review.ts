@@ -9,7 +9,6 @@ import {
 } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatReview } from '../output/review-text.js'
-import { adoptAll } from '../review/adopt.js'
 import { fingerprint } from '../review/baseline.js'
 import { loadReview } from '../review/load-review.js'
 import { gatherFiles } from '../review/gather-files.js'
@@ -65,7 +64,10 @@ export function addReview(program: Command, context: CommandContext): void {
       const { files, skipped } = gatherFiles(paths, only)
       for (const { path, why } of skipped) context.terminal.err(`not read: ${path}: ${why}\n`)
       const review = await reviewed(context, command, files, flags)
-      if (flags.adopt !== undefined) return adoptAll(context, command, flags.adopt, review)
+      if (flags.adopt !== undefined) {
+        const { adoptAll } = await import('../review/adopt.js')
+        return adoptAll(context, command, flags.adopt, review)
+      }
       const texts = new Map(files.map(({ path, text }) => [path, text.split('\n')]))
       const textOf = (path: string) => texts.get(path) ?? []
       const left = withoutKnown(review, flags, textOf)

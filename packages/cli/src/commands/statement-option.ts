@@ -1,6 +1,6 @@
 import { Option } from 'commander'
 
-/** Which form of a statement is shown: what it comes to, or what was run. */
+/** Which form of a statement is shown: the short one, or the one that was run. */
 export const STATEMENT_FORMS = ['short', 'whole'] as const
 export type StatementForm = (typeof STATEMENT_FORMS)[number]
 

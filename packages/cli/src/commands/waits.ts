@@ -58,7 +58,7 @@ export function addWaits(program: Command, context: CommandContext): void {
 
   program
     .command('demo')
-    .description('Stage what goes wrong between two programs, on the demo observatory only. It ends by itself.')
+    .description('Stage what goes wrong between two programs, on the demo observatory only. It ends on its own.')
     .argument(
       '<what>',
       'hold: a held row or table · idle: a forgotten transaction, others behind · edit: a competing edit',

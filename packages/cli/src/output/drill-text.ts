@@ -1,11 +1,12 @@
 import colors from 'picocolors'
 import type { Anomaly, DrillReport, FaultResult, InterleavingDrill, RaceDrill, ScratchInfo } from '@ledgerman/contract'
 import { indent } from './receipt-text.js'
+import { countOf } from './count-of.js'
 import { formatTable, formatValue } from './table.js'
 
 const MOST_VALUES = 4
 
-/** What a drill came to, for people. */
+/** A drill's result, for people. */
 export function formatDrill(report: DrillReport): string {
   const body =
     report.kind === 'fault'
@@ -13,11 +14,8 @@ export function formatDrill(report: DrillReport): string {
       : report.kind === 'interleaving'
         ? formatInterleavings(report)
         : formatRace(report)
-  return `${body}\n\n${verdict(report)}\n${colors.dim(formatScratch(report.scratch))}`
-}
-
-function countOf(number: number, what: string): string {
-  return `${number} ${what}${number === 1 ? '' : 's'}`
+  const of = report.of === 'code' ? 'What ran is the code that is written for it, not the definition.\n' : ''
+  return `${body}\n\n${verdict(report)}\n${colors.dim(of + formatScratch(report.scratch))}`
 }
 
 /** One line that says whether a drill found something. */
@@ -73,7 +71,9 @@ function formatFaults(results: readonly FaultResult[]): string {
 }
 
 function formatInterleavings({ runs, results, notCompared }: InterleavingDrill): string {
-  const who = runs.map(({ run, what, statements }) => `${run}  ${what}, ${statements} statements with its commit`)
+  const who = runs.map(
+    ({ run, what, statements }) => `${run}  ${what}, ${countOf(statements, 'statement')} with its commit`,
+  )
   const table = formatTable(
     ['isolation', 'guard', 'tried', 'committed', 'refused', 'why', 'anomalies'],
     results.map(({ isolation, guard, tried, committed, refused, refusals, anomalies }) => [

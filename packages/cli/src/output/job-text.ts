@@ -1,6 +1,7 @@
 import colors from 'picocolors'
 import type { FailedRow, Job, JobReport } from '@ledgerman/contract'
 import { formatDifferences } from './differences-text.js'
+import { countOf } from './count-of.js'
 import { formatTable, formatValue } from './table.js'
 
 /** How many rows are shown where not all are asked for. */
@@ -79,7 +80,7 @@ function keyOf({ key }: FailedRow): string {
 export function progressText({ progress, state }: Pick<Job, 'progress' | 'state'>): string {
   const { rows, total, perSecond, remainingMs, chunk, phase } = progress
   if (state === 'queued') return 'waits for its turn'
-  const of = total === null ? `${rows} rows` : `${rows} of ${total} rows`
+  const of = total === null ? countOf(rows, 'row') : `${rows} of ${countOf(total, 'row')}`
   return [
     phase ?? '',
     of,

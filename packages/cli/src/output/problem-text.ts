@@ -44,7 +44,7 @@ function brokenLine({ property, value, masked }: BrokenValue): string[] {
   return [property, masked ? colors.dim('not shown') : formatValue(value)]
 }
 
-/** What was loaded, what is wanted and what is there now, side by side; what nobody knows is told as that. */
+/** What was loaded, what is wanted and what is there now, side by side; what is not known is said so. */
 function formatConflict(problem: LedgermanProblem, width: number): string[] {
   const facts = problem.facts as Record<string, Record<string, unknown> | undefined>
   const { current, loaded = {}, by, tested } = facts

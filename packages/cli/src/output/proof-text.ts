@@ -1,5 +1,6 @@
 import colors from 'picocolors'
 import type { CodeProof, ProvenCase } from '@ledgerman/contract'
+import { countOf } from './count-of.js'
 import { formatTable, formatValue } from './table.js'
 
 /** What was done through the service and through the written code, for people. */
@@ -10,7 +11,7 @@ export function formatProof({ cases, notTried, durationMs }: CodeProof): string 
     cases.length === 0
       ? colors.red('Nothing was tried.')
       : different.length === 0
-        ? colors.green(`${cases.length} cases in ${seconds}: the written code does what the service does.`)
+        ? colors.green(`${countOf(cases.length, 'case')} in ${seconds}: the written code does what the service does.`)
         : colors.red(`${different.length} of ${cases.length} cases in ${seconds} come out differently.`)
   const rows = cases.map(({ what, service, code, rows: written, same }) => [
     same ? colors.green('same') : colors.red('differs'),
@@ -32,8 +33,11 @@ function told(text: string): string {
   return text.startsWith('{"record"') ? 'the record and its guard' : text
 }
 
-function rowsOf({ what, differing }: ProvenCase): string[] {
-  if (differing.length === 0) return []
+function rowsOf({ what, differing, entries }: ProvenCase): string[] {
+  const book = entries
+    ? [`${colors.bold(`${what}: the book`)}\nservice  ${entries.service}\ncode     ${entries.code}`]
+    : []
+  if (differing.length === 0) return book
   const lines = differing.flatMap(({ table, key, before, after }) =>
     Object.keys(after ?? before ?? {}).map((column) => [
       `${table} ${Object.values(key).map(String).join(',')}`,
@@ -42,5 +46,5 @@ function rowsOf({ what, differing }: ProvenCase): string[] {
       after ? formatValue(after[column]) : 'no row',
     ]),
   )
-  return [`${colors.bold(what)}\n${formatTable(['row', 'column', 'service', 'code'], lines)}`]
+  return [`${colors.bold(what)}\n${formatTable(['row', 'column', 'service', 'code'], lines)}`, ...book]
 }

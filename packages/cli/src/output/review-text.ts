@@ -1,4 +1,5 @@
 import colors from 'picocolors'
+import { countOf } from './count-of.js'
 import type { Review, ReviewFinding } from '@ledgerman/contract'
 
 const LEVEL_COLORS = { error: colors.red, warning: colors.yellow, note: colors.cyan }
@@ -26,8 +27,8 @@ export function formatReview({ findings, summary }: Review, textOf: (path: strin
         ]
   const counts = (['error', 'warning', 'note'] as const)
     .filter((level) => summary[level] > 0)
-    .map((level) => LEVEL_COLORS[level](`${summary[level]} ${level}${summary[level] === 1 ? '' : 's'}`))
-  const read = `${summary.statements} statements in ${summary.files} ${summary.files === 1 ? 'file' : 'files'}`
+    .map((level) => LEVEL_COLORS[level](countOf(summary[level], level)))
+  const read = `${countOf(summary.statements, 'statement')} in ${countOf(summary.files, 'file')}`
   return [
     ...groups,
     ...known,

@@ -69,7 +69,7 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
 
   /**
    * Takes a record that was loaded elsewhere, as it was loaded there: it is guarded by what was seen then. One that is in the draft
-   * already is taken anew, and what was assigned to it stays assigned.
+   * already is loaded again, and what was assigned to it stays assigned.
    */
   async adopt<Name extends keyof Records & string>(mapping: Name, loaded: LoadedRecord): Promise<Records[Name]> {
     const { record, guard } = loaded
