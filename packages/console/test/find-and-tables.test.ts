@@ -60,7 +60,84 @@ describe('the list of records', () => {
   })
 })
 
+describe('a find that the mapping names', () => {
+  it('is chosen from a list, asks for its parameters, and stands in the address', async () => {
+    await open('/t/observatory/records/programme')
+    await page.click('[data-test=finds]')
+    await page.click('[data-test=find-shortOfHours]')
+    await page.getByText('Give least to find records.').waitFor()
+    await page.fill('[data-test=param-least] input', '9')
+    await page.click('[data-test=find]')
+    await page.locator('[data-test=rows]', { hasText: '8 rows' }).waitFor()
+    expect(page.url()).toMatch(/find=shortOfHours&params.least=9/)
+    await page.click('[data-test=close-named-find]')
+    await page.locator('[data-test=rows]', { hasText: '25 rows' }).waitFor()
+  })
+})
+
+describe('a narrow window', () => {
+  it('keeps the key in place while the rest of a row moves', async () => {
+    await page.setViewportSize({ width: 900, height: 700 })
+    await open('/t/observatory/records/programme')
+    await page.locator('[data-test=records].more-right').waitFor()
+    await page.locator('.v-table__wrapper').evaluate((box) => (box.scrollLeft = box.scrollWidth))
+    const [key, frame] = [page.locator('[data-test=records] td.stays').first(), page.locator('.v-table__wrapper')]
+    const left = async (at: typeof key) => Math.round((await at.boundingBox())?.x ?? -1)
+    expect(await left(key)).toBe(await left(frame))
+    expect(await page.locator('[data-test=records].more-right').count()).toBe(0)
+    await page.setViewportSize({ width: 1280, height: 800 })
+  })
+})
+
+describe('the keys', () => {
+  it('lead from the menu to a record, its fields, a rehearsal and back, and are listed on a sheet', async () => {
+    await open('/t/observatory')
+    await page.locator('h1').waitFor()
+    await page.keyboard.press('?')
+    expect(await page.locator('[data-test=keys]').innerText()).toMatch(/Ctrl \+ Enter\s+Rehearse/)
+    await page.keyboard.press('Escape')
+    await page.keyboard.press('Alt+2')
+    await page.locator('[data-test=rows]').waitFor()
+    await open('/t/observatory/records/programme')
+    await page.locator('[data-test=rows]').waitFor()
+    await page.keyboard.press('ArrowDown')
+    await page.keyboard.press('ArrowDown')
+    await page.keyboard.press('Enter')
+    await page.waitForURL(/P-102$/)
+    await page.locator('[data-test=title]', { hasText: 'P-102' }).waitFor()
+    await page.keyboard.press('e')
+    await page.keyboard.type('Faint ')
+    await page.keyboard.press('Control+Enter')
+    await page.locator('[data-test=receipt]').waitFor()
+    page.once('dialog', (dialog) => void dialog.accept())
+    await page.keyboard.press('Alt+ArrowUp')
+    await page.waitForURL(/records\/programme(\?|$)/)
+  })
+})
+
 describe('the page of tables', () => {
+  it('shows rows and sizes, labels that do not lie on each other, and one table with its neighbours', async () => {
+    await open('/t/observatory/tables')
+    expect(await page.locator('.table-box', { hasText: /^exposure/ }).innerText()).toMatch(/200,000 rows · \d+ MB/)
+    const labels = await page.locator('.line-label').all()
+    const boxes = (await Promise.all(labels.map((label) => label.boundingBox()))).flatMap((box) => box ?? [])
+    const overlapping = boxes.flatMap((one, at) =>
+      boxes
+        .slice(at + 1)
+        .filter(
+          (other) =>
+            Math.abs(one.x - other.x) < (one.x < other.x ? one.width : other.width) &&
+            Math.abs(one.y - other.y) < (one.y < other.y ? one.height : other.height),
+        ),
+    )
+    expect([labels.length, overlapping]).toEqual([7, []])
+    await page.fill('[data-test=search-tables] input', 'hours')
+    await page.waitForFunction(() => document.querySelectorAll('.table-box').length === 1)
+    await page.locator('.table-box').click()
+    await page.click('[data-test=near] input')
+    await page.waitForFunction(() => document.querySelectorAll('.table-box').length === 2)
+  })
+
   it('draws them, and saves a corrected mapping as a revision that can be compared', async () => {
     await open('/t/observatory/tables')
     await page.locator('.table-box', { hasText: /^telescope/ }).click()

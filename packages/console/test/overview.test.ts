@@ -17,7 +17,7 @@ const go = (path: string) => page.goto(`${console.service.url}/t/observatory${pa
 
 it('a new target says where to begin; a used one what needs attention, and what happens', async () => {
   await go('')
-  expect(await open('begin').innerText()).toMatch(/Open a record[\s\S]*Rehearse[\s\S]*Commit[\s\S]*Reverse/)
+  expect(await open('begin').innerText()).toMatch(/A first visit[\s\S]*rehearsal[\s\S]*commit[\s\S]*put it back/)
   expect(await open('attention').innerText()).toMatch(/Nothing needs attention/)
   const target = console.service.client.target('observatory')
   await target.change('programme', ['P-107'], { priority: 5 }, { guard: '*' })
@@ -30,6 +30,34 @@ it('a new target says where to begin; a used one what needs attention, and what 
   expect(await open('busiest-records').innerText()).toMatch(/programme P-107\s+1/)
   await open('busiest-records').getByRole('link', { name: 'programme P-107' }).click()
   await open('title').filter({ hasText: 'P-107' }).waitFor()
+}, 60_000)
+
+it('a first visit is guided from a table to a change that is put back', async () => {
+  const guide = (words: string | RegExp) => open('guide').filter({ hasText: words }).waitFor()
+  await go('')
+  await open('begin-guide').click()
+  await guide(/1 of 6.*Choose a table/)
+  await page.locator('.table-box', { hasText: /^telescope/ }).click()
+  await guide(/2 of 6.*Look at its mapping/)
+  await open('tab-mapping').click()
+  await guide(/3 of 6.*press Rehearse/)
+  await page.getByRole('link', { name: 'Records', exact: true }).last().click()
+  await page.locator('[data-test=records] tbody tr').first().click()
+  await page.fill('[data-test=property-apertureM] input', '4.25')
+  await open('rehearse').click()
+  await guide(/4 of 6.*press Commit/)
+  await open('commit').click()
+  await guide(/5 of 6.*Open the entry/)
+  await open('guide-go').click()
+  await page.locator('[data-test=entries] tbody tr').first().click()
+  await guide(/6 of 6.*Press Put it back/)
+  await open('reverse').click()
+  await open('commit-reversal').click()
+  await guide(/put back\./)
+  await page.reload()
+  await guide(/put back\./)
+  await open('guide-end').click()
+  await open('guide').waitFor({ state: 'detached' })
 }, 60_000)
 
 it('an address that leads nowhere keeps the target and its menu', async () => {

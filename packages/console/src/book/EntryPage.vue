@@ -3,6 +3,7 @@ import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { includesRole, isProblem, toRecordAddress, type EntryInfo, type RunState } from '@ledgerman/contract'
 import { client } from '../client.js'
+import { useGuide } from '../guide/useGuide.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
@@ -43,6 +44,7 @@ async function show(name: string, id: string) {
   problem.value = null
   try {
     entry.value = await target.entry(id)
+    useGuide().did('entry')
     run.value = null
   } catch (error) {
     if (isProblem(error, 'not-found')) run.value = await target.runState(id).catch(() => null)

@@ -3,6 +3,7 @@ import { ref, watch } from 'vue'
 import { isProblem, type EntryInfo, type Receipt } from '@ledgerman/contract'
 import { useRouter } from 'vue-router'
 import { client } from '../client.js'
+import { useGuide } from '../guide/useGuide.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 
@@ -37,7 +38,9 @@ async function run(mode: 'rehearse' | 'commit') {
     if ('progress' in done)
       return void (await router.push({ name: 'job', params: { target: props.target, job: done.id } }))
     receipt.value = done
-    if (mode === 'commit') emit('done')
+    if (mode !== 'commit') return
+    useGuide().did('reverse')
+    emit('done')
   } catch (error) {
     problem.value = error
     receipt.value = null

@@ -13,6 +13,7 @@ import {
 } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import { useLongWork } from '../problems/useLongWork.js'
 import FaultTable from './FaultTable.vue'
 import InterleavingResults from './InterleavingResults.vue'
 import RaceResult from './RaceResult.vue'
@@ -35,8 +36,15 @@ const atOnce = ref('16')
 const keep = ref('')
 const report = ref<DrillReport | null>(null)
 const progress = ref<Progress | null>(null)
+/** What is drilled: the definitions, or the code that is written for them. */
+const WHAT = [
+  { title: 'the definition', value: null },
+  { title: 'its written code', value: 'plain' as const },
+  { title: 'its code with entries', value: 'booked' as const },
+]
+const code = ref<(typeof WHAT)[number]['value']>(null)
 const problem = ref<unknown>(null)
-const isBusy = ref(false)
+const { isBusy, run, stop } = useLongWork(problem)
 const found = computed(() => (report.value?.kind === kind.value ? report.value : null))
 
 watch(
@@ -98,17 +106,15 @@ function toRequest(): DrillRequest | undefined {
 }
 
 async function drill() {
-  problem.value = report.value = progress.value = null
-  isBusy.value = true
-  try {
-    const request = toRequest()
-    if (request) report.value = await client.target(target.value).drill(request, (told) => (progress.value = told))
-  } catch (error) {
-    problem.value = error
-  } finally {
-    isBusy.value = false
-    progress.value = null
-  }
+  report.value = progress.value = null
+  const asked = toRequest()
+  if (!asked) return
+  const request = code.value === null ? asked : { ...asked, code: code.value }
+  const told = await run((signal) =>
+    client.target(target.value).drill(request, (now) => (progress.value = now), signal),
+  )
+  if (told) report.value = told
+  progress.value = null
 }
 </script>
 
@@ -161,6 +167,14 @@ async function drill() {
               data-test="keep"
             />
           </template>
+          <v-select
+            v-model="code"
+            :items="WHAT"
+            label="Drill"
+            hide-details
+            style="max-width: 220px"
+            data-test="drill-what"
+          />
           <v-spacer v-if="kind === 'fault'" />
           <v-btn color="primary" variant="flat" :disabled="isBusy" data-test="drill" @click="drill">Drill</v-btn>
         </div>
@@ -172,7 +186,8 @@ async function drill() {
         :indeterminate="!progress"
         :model-value="progress ? (100 * progress.done) / progress.total : 0"
       />
-      <p class="small-note text-medium-emphasis mt-1">
+      <p class="small-note text-medium-emphasis mt-1 d-flex align-center ga-3">
+        <v-btn size="small" data-test="stop" @click="stop">Stop</v-btn>
         {{ progress ? `${progress.done} of ${progress.total}: ${progress.what}` : 'building the scratch database' }}
       </p>
     </div>

@@ -4,7 +4,7 @@ import type { FaultDrill, FaultResult } from '@ledgerman/contract'
 import { computed } from 'vue'
 import RowDifferences from './RowDifferences.vue'
 
-/** What each fault came to: what the caller was told, and whether the rows and the book say the same. */
+/** The result of each fault: what the caller was told, and whether the rows and the book say the same. */
 const props = defineProps<{ drill: FaultDrill }>()
 const results = computed((): FaultResult[] => [props.drill.undisturbed, ...props.drill.results])
 </script>

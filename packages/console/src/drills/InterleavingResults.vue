@@ -3,7 +3,7 @@ import { ref, watch } from 'vue'
 import type { Anomaly, InterleavingDrill } from '@ledgerman/contract'
 import SchedulePicture from './SchedulePicture.vue'
 
-/** What every interleaving came to by level and guard; one bad schedule of it is drawn. */
+/** The results of the interleavings by level and guard; one bad schedule of it is drawn. */
 const props = defineProps<{ drill: InterleavingDrill }>()
 const chosen = ref<Anomaly | null>(null)
 watch(

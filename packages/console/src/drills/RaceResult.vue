@@ -2,7 +2,7 @@
 import { mdiAlertCircle, mdiCheck } from '@mdi/js'
 import type { RaceDrill } from '@ledgerman/contract'
 
-/** What many runs at once came to. */
+/** The result of many runs at once. */
 defineProps<{ drill: RaceDrill }>()
 </script>
 

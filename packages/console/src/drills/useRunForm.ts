@@ -68,7 +68,10 @@ export function useRunForm(target: Ref<string>) {
   /** What was filled in, as the interface takes it; undefined where nothing was chosen. */
   function toRun(): DrilledRun | undefined {
     if (form.transaction)
-      return { transaction: form.transaction.name, params: paramValues(form.transaction, form.values) }
+      return {
+        transaction: form.transaction.name,
+        params: paramValues(form.transaction.definition.params, form.values),
+      }
     if (!form.mapping) return undefined
     const { name, key } = form.mapping
     const filled = Object.entries(form.values).filter(([, text]) => text !== '')

@@ -22,7 +22,7 @@ export function describeProgress({ state, progress }: Job): string {
   const { rows, total, perSecond, remainingMs, chunk, phase } = progress
   return [
     phase ?? '',
-    total === null ? `${rows} rows` : `${rows} of ${total} rows`,
+    `${rows}${total === null ? '' : ` of ${total}`} ${(total ?? rows) === 1 ? 'row' : 'rows'}`,
     chunk === null ? '' : `chunk ${chunk}`,
     perSecond ? `${perSecond} a second` : '',
     remainingMs ? `${Math.max(1, Math.round(remainingMs / 1000))} s left` : '',

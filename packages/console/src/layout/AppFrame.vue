@@ -4,6 +4,7 @@ import {
   mdiCodeBraces,
   mdiFileSearchOutline,
   mdiFireExtinguisher,
+  mdiKeyboardOutline,
   mdiLogout,
   mdiPencilBoxMultipleOutline,
   mdiPlaylistCheck,
@@ -14,13 +15,16 @@ import {
   mdiTrayFull,
   mdiViewDashboardOutline,
 } from '@mdi/js'
-import { computed, onMounted } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
 import { useTargets } from '../targets/useTargets.js'
 import { rememberTheme } from '../theme.js'
+import GuideBar from '../guide/GuideBar.vue'
+import KeySheet from './KeySheet.vue'
+import { useKeys } from './useKeys.js'
 
 /** The pages of a target: a link to the first route, which is marked on all of them. */
 const PAGES: { title: string; icon: string; routes: string[] }[] = [
@@ -58,6 +62,15 @@ const pages = computed(() =>
     isActive: routes.includes(String(route.name)),
   })),
 )
+
+const isSheetOpen = ref(false)
+useKeys({
+  showSheet: () => (isSheetOpen.value = true),
+  openPage: (at) => {
+    const page = pages.value[at]
+    if (target.value !== '' && page) void router.push(page.to)
+  },
+})
 
 // The page itself says what is wrong when the service does not answer.
 onMounted(() => void refresh().catch(() => undefined))
@@ -118,6 +131,16 @@ async function leave() {
       >Draft: {{ staged }}</v-btn
     >
     <span class="text-medium-emphasis mr-3">{{ session?.actor }} · {{ session?.role }}</span>
+    <v-btn
+      icon
+      variant="text"
+      size="small"
+      aria-label="Keys"
+      title="Keys: ?"
+      data-test="show-keys"
+      @click="isSheetOpen = true"
+      ><v-icon :icon="mdiKeyboardOutline"
+    /></v-btn>
     <v-btn icon variant="text" size="small" aria-label="Light or dark" title="Light or dark" @click="switchTheme"
       ><v-icon :icon="mdiThemeLightDark"
     /></v-btn>
@@ -141,4 +164,6 @@ async function leave() {
   <v-main>
     <slot />
   </v-main>
+  <GuideBar v-if="target !== ''" :target="target" />
+  <KeySheet v-model="isSheetOpen" />
 </template>

@@ -1,27 +1,103 @@
 import dagre from '@dagrejs/dagre'
 
+export interface Point {
+  x: number
+  y: number
+}
+
 export interface Box {
   id: string
   width: number
   height: number
 }
 
-/** Places boxes in layers, so that arrows lead one way. Gives each box's upper left corner. */
-export function arrange(
-  boxes: readonly Box[],
-  arrows: readonly { source: string; target: string }[],
-  direction: 'LR' | 'TB',
-): Map<string, { x: number; y: number }> {
-  const graph = new dagre.graphlib.Graph()
-  graph.setGraph({ rankdir: direction, nodesep: 24, ranksep: 70 })
-  graph.setDefaultEdgeLabel(() => ({}))
+export interface Arrow {
+  id: string
+  source: string
+  target: string
+  label: string
+}
+
+/** Where an arrow's line goes so that it meets no box, and where its label stands. */
+export interface Line {
+  points: Point[]
+  labelAt: Point
+}
+
+export interface Layers {
+  /** Each box's upper left corner. */
+  places: Map<string, Point>
+  lines: Map<string, Line>
+  width: number
+  height: number
+}
+
+const GAP = 28
+const LABEL = { characterWidth: 6.2, height: 16 }
+/** How near to a box's corner a line may begin or end. */
+const CORNER = 16
+
+/** Places boxes in layers, so that arrows lead one way, and routes the arrows' lines beside the boxes. */
+export function arrange(boxes: readonly Box[], arrows: readonly Arrow[], direction: 'LR' | 'TB'): Layers {
+  if (boxes.length === 0) return { places: new Map(), lines: new Map(), width: 0, height: 0 }
+  const graph = new dagre.graphlib.Graph({ multigraph: true })
+  graph.setGraph({ rankdir: direction, nodesep: GAP, ranksep: 50, edgesep: 16 })
   for (const { id, width, height } of boxes) graph.setNode(id, { width, height })
-  for (const { source, target } of arrows) graph.setEdge(source, target)
+  for (const { source, target, label, id } of arrows)
+    graph.setEdge(
+      source,
+      target,
+      { width: label.length * LABEL.characterWidth, height: LABEL.height, labelpos: 'c' },
+      id,
+    )
   dagre.layout(graph)
-  return new Map(
+  const places = new Map(
     boxes.map(({ id, width, height }) => {
       const { x, y } = graph.node(id)
       return [id, { x: x - width / 2, y: y - height / 2 }]
     }),
   )
+  const lines = new Map(
+    arrows.map(({ id, source, target }) => {
+      const edge = graph.edge(source, target, id)
+      const points = [...edge.points]
+      // From side to facing side, so that the ends too pass beside every box of either layer.
+      points[0] = onSide(graph.node(source), points[0], points[1], direction)
+      points[points.length - 1] = onSide(graph.node(target), points.at(-1), points.at(-2), direction)
+      return [id, { points, labelAt: { x: edge.x ?? 0, y: edge.y ?? 0 } }]
+    }),
+  )
+  const { width = 0, height = 0 } = graph.graph()
+  return { places, lines, width, height }
+}
+
+/** The place nearest to a line's end on the side of a box that faces the line. */
+function onSide(
+  box: Point & { width: number; height: number },
+  end: Point = box,
+  before: Point = end,
+  direction: 'LR' | 'TB',
+): Point {
+  const along = (value: number, middle: number, size: number) => {
+    const reach = size / 2 - CORNER
+    return Math.min(Math.max(value, middle - reach), middle + reach)
+  }
+  const facing = (value: number, middle: number, size: number) => middle + (Math.sign(value - middle) * size) / 2
+  return direction === 'TB'
+    ? { x: along(end.x, box.x, box.width), y: facing(before.y, box.y, box.height) }
+    : { x: facing(before.x, box.x, box.width), y: along(end.y, box.y, box.height) }
+}
+
+/** A line through points, its corners rounded. */
+export function pathThrough(points: readonly Point[]): string {
+  const [first, ...rest] = points
+  if (!first) return ''
+  const parts = [`M ${first.x} ${first.y}`]
+  rest.forEach((point, at) => {
+    const next = rest[at + 1]
+    // A curve to the middle of the next stretch, with the corner as its pull.
+    if (next) parts.push(`Q ${point.x} ${point.y} ${(point.x + next.x) / 2} ${(point.y + next.y) / 2}`)
+    else parts.push(`L ${point.x} ${point.y}`)
+  })
+  return parts.join(' ')
 }

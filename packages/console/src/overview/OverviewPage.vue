@@ -1,15 +1,18 @@
 <script setup lang="ts">
 import { mdiAlertOutline, mdiCheckCircleOutline } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
-import { useRoute, type RouteLocationRaw } from 'vue-router'
+import { useRoute, useRouter, type RouteLocationRaw } from 'vue-router'
 import { toRecordAddress, type EntrySummary, type Overview } from '@ledgerman/contract'
 import { formatInstant } from '../book/format-instant.js'
 import { client } from '../client.js'
+import { useGuide } from '../guide/useGuide.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import HourChart from './HourChart.vue'
 
 /** The first page of a target: what needs attention, what happens, where to go on. */
 const route = useRoute()
+const router = useRouter()
+const guide = useGuide()
 const target = computed(() => String(route.params['target']))
 const overview = ref<Overview | null>(null)
 const entries = ref<EntrySummary[]>([])
@@ -30,6 +33,11 @@ async function open() {
   } catch (error) {
     problem.value = error
   }
+}
+
+function beginGuide() {
+  guide.begin()
+  void router.push({ name: 'tables', params: { target: target.value } })
 }
 
 function placeOf({ kind, about }: Overview['attention'][number]): RouteLocationRaw | undefined {
@@ -66,6 +74,8 @@ function definitionPlace({ name, kind }: Overview['busiest']['definitions'][numb
           overview.looked.entries >= 50000 ? `, of which the newest ${overview.looked.entries} entries` : ''
         }}</span
       >
+      <v-spacer />
+      <v-btn v-if="overview && !isQuiet" size="small" data-test="begin-guide" @click="beginGuide">Guide me</v-btn>
     </div>
     <ProblemAlert :problem="problem" class="mb-3"
       ><v-btn size="small" class="mt-2" @click="open">Try again</v-btn></ProblemAlert
@@ -87,36 +97,27 @@ function definitionPlace({ name, kind }: Overview['busiest']['definitions'][numb
         </v-list>
       </v-card>
       <v-card v-if="isQuiet" class="mb-4" data-test="begin">
-        <v-card-title>Where to begin</v-card-title>
+        <v-card-title>A first visit</v-card-title>
         <v-card-text>
-          <ol class="steps">
-            <li v-if="overview.mappings === 0">
-              <router-link :to="{ name: 'tables', params: { target } }">Choose a table</router-link>, look at the
-              mapping made for it, and publish it.
-            </li>
-            <li v-else>
-              <router-link :to="{ name: 'records', params: { target } }">Open a record</router-link> of one of the
-              {{ overview.mappings }} mappings, and change a property.
-            </li>
-            <li><em>Rehearse</em> runs the change and rolls it back: read what would differ.</li>
-            <li><em>Commit</em> keeps it, and writes an entry to the book.</li>
-            <li>
-              In the <router-link :to="{ name: 'book', params: { target } }">book</router-link> open the entry, and put
-              it back with <em>Reverse</em>.
-            </li>
-          </ol>
+          <p>
+            Choose a table, see its mapping, change a record in rehearsal, read what would differ, commit it, find it in
+            the book, and put it back: about two minutes.
+          </p>
+          <v-btn color="primary" variant="flat" class="mt-3" data-test="begin-guide" @click="beginGuide"
+            >Guide me</v-btn
+          >
         </v-card-text>
       </v-card>
       <v-row v-if="!isQuiet">
         <v-col cols="12" md="6">
           <v-card data-test="runs-chart">
-            <v-card-title>Runs an hour</v-card-title>
+            <v-card-title>Runs per hour</v-card-title>
             <v-card-text><HourChart :hours="overview.hours" :of="['committed', 'refused']" /></v-card-text>
           </v-card>
         </v-col>
         <v-col cols="12" md="6">
           <v-card data-test="rows-chart">
-            <v-card-title>Rows changed an hour</v-card-title>
+            <v-card-title>Rows changed per hour</v-card-title>
             <v-card-text><HourChart :hours="overview.hours" :of="['rows']" /></v-card-text>
           </v-card>
         </v-col>
@@ -184,10 +185,6 @@ function definitionPlace({ name, kind }: Overview['busiest']['definitions'][numb
 </template>
 
 <style scoped>
-.steps {
-  padding-inline-start: 1.25rem;
-  line-height: 1.8;
-}
 .recent :deep(td) {
   padding-inline: 10px !important;
 }

@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { restyle, type PlaceholderStyle, type StepReceipt } from '@ledgerman/contract'
 import ValueText from './ValueText.vue'
 
-/** A statement and its bound values: what it comes to, and, when asked for, all that was run. */
+/** A statement and its bound values: in short, and all that was run when asked for. */
 const props = defineProps<{ step: Pick<StepReceipt, 'statement' | 'binds' | 'short'> }>()
 
 const isWhole = ref(false)

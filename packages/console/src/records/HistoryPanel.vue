@@ -98,7 +98,8 @@ async function load(after?: string) {
         @close="asOf = null"
       />
       <p v-if="isLoaded && history.length === 0 && !problem" class="text-medium-emphasis">
-        The book has nothing of it{{ property === null ? '' : ' for this property' }}.
+        Nothing in the book yet{{ property === null ? '' : ' for this property' }}: it was not changed through
+        Ledgerman.
       </p>
       <ol class="timeline">
         <li v-for="(event, at) in history" :key="at" :class="event.kind" data-test="event">

@@ -12,10 +12,12 @@ import HistoryPanel from './HistoryPanel.vue'
 import PropertyField from './PropertyField.vue'
 import RelatedPanel from './RelatedPanel.vue'
 import { linkedRecords, type LinkedRecord } from './linked-records.js'
+import RowWaits from '../waits/RowWaits.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
 import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
 import { useListPlace } from './useListPlace.js'
+import { queryOf } from './useListView.js'
 import { useRecordForm } from './useRecordForm.js'
 
 const route = useRoute()
@@ -50,7 +52,7 @@ const following = computed(() => neighbour(target.value, name.value, address.val
 const backToList = computed(() => ({
   name: 'records',
   params: { target: target.value, mapping: name.value },
-  query: isOf(target.value, name.value) ? place.view : {},
+  query: isOf(target.value, name.value) ? queryOf(place.view) : {},
 }))
 
 watch(
@@ -105,12 +107,16 @@ function go(to: string | undefined) {
   <v-container
     fluid
     class="pa-4"
-    @keydown.ctrl.enter="canRun && form.run('rehearse')"
+    @keydown.ctrl.exact.enter="canRun && form.run('rehearse')"
+    @keydown.ctrl.shift.exact.enter="canRun && commit()"
+    @keydown.alt.up.prevent="router.push(backToList)"
     @keydown.alt.left.prevent="go(previous)"
     @keydown.alt.right.prevent="go(following)"
   >
     <div class="d-flex align-center ga-2 mb-3">
-      <v-btn :to="backToList" :prepend-icon="mdiArrowLeft" size="small" data-test="back">{{ name }}</v-btn>
+      <v-btn :to="backToList" :prepend-icon="mdiArrowLeft" size="small" title="Alt and up arrow" data-test="back">{{
+        name
+      }}</v-btn>
       <h1 class="ml-2" data-test="title">{{ title }}</h1>
       <span class="text-medium-emphasis"
         >{{ mapping?.table }}<template v-if="loaded"> · guard {{ guard ?? 'none' }}</template></span
@@ -207,12 +213,25 @@ function go(to: string | undefined) {
               <v-btn :disabled="!canRun" title="Ctrl and Enter" data-test="rehearse" @click="form.run('rehearse')"
                 >Rehearse</v-btn
               >
-              <v-btn :disabled="!canRun" color="primary" variant="flat" data-test="commit" @click="commit"
+              <v-btn
+                :disabled="!canRun"
+                color="primary"
+                variant="flat"
+                title="Ctrl, Shift and Enter"
+                data-test="commit"
+                @click="commit"
                 >Commit</v-btn
               >
             </v-card-text>
           </v-card>
           <ProblemAlert :problem="problem" class="mb-3" />
+          <RowWaits
+            v-if="session && includesRole(session.role, 'author') && !isRemoved"
+            :target="target"
+            :mapping="name"
+            :record-key="keyParts"
+            class="mb-3"
+          />
           <WaitingNote :holders="waiting" :target="target" class="mb-3" />
           <ConflictPanel v-if="conflict" :key="guard ?? ''" :conflict="conflict" class="mb-3" @solve="form.solve" />
           <ReceiptCard v-if="receipt && !conflict" :receipt="receipt" class="mb-3" />

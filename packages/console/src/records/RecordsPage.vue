@@ -1,12 +1,23 @@
 <script setup lang="ts">
-import { mdiFileUploadOutline, mdiHelpCircleOutline, mdiMagnify, mdiPencilBoxMultipleOutline, mdiPlus } from '@mdi/js'
+import {
+  mdiBookmarkOutline,
+  mdiFileUploadOutline,
+  mdiHelpCircleOutline,
+  mdiMagnify,
+  mdiPencilBoxMultipleOutline,
+  mdiPlus,
+} from '@mdi/js'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { isProblem, type MappingInfo, type MappingSummary, type RecordValues } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import { useLongWork } from '../problems/useLongWork.js'
 import ExplainDialog from '../receipts/ExplainDialog.vue'
 import ColumnChooser from './ColumnChooser.vue'
+import NamedFind from './NamedFind.vue'
+import { exampleFilter } from './example-filter.js'
+import { paramValues } from '../transactions/param-form.js'
 import ExpressionField from './ExpressionField.vue'
 import RecordTable from './RecordTable.vue'
 import { addressOf } from './record-address.js'
@@ -25,11 +36,11 @@ const records = ref<RecordValues[]>([])
 const next = ref<string | null>(null)
 const count = ref<number | null>(null)
 const problem = ref<unknown>(null)
+const { isBusy: isLoading, isLong, run, stop } = useLongWork(problem)
 const filterProblem = ref<{ detail: string } | null>(null)
 const filter = ref('')
-const isLoading = ref(false)
+const findTexts = ref<Record<string, string>>({})
 const isExplaining = ref(false)
-let turns = 0
 const target = computed(() => String(route.params['target']))
 const name = computed(() => (route.params['mapping'] ? String(route.params['mapping']) : undefined))
 const { named, manyLinks } = useLinkedNames(target, mapping)
@@ -43,9 +54,26 @@ const completions = computed(() => [
   ...named.value.map(({ path, property }) => ({ label: path, detail: property.type })),
   ...manyLinks.value.map((link) => ({ label: link, detail: 'many: exists(…), count(…)' })),
 ])
+const finds = computed(() => mapping.value?.definition.finds ?? {})
+const namedFind = computed(() => (view.value.find === undefined ? undefined : finds.value[view.value.find]))
+/** The parameters that the find cannot do without, and that have no value yet. */
+const missing = computed(() =>
+  Object.entries(namedFind.value?.params ?? {}).flatMap(([param, { nullable, default: value }]) =>
+    !nullable && value === undefined && !view.value.params[param] ? [param] : [],
+  ),
+)
+/** What is looked for: by the filter, or by a find that the mapping names. */
+const sought = computed(() =>
+  view.value.find === undefined
+    ? { where: view.value.where, order: view.value.order }
+    : {
+        find: view.value.find,
+        order: view.value.order,
+        params: paramValues(namedFind.value?.params, view.value.params),
+      },
+)
 const find = computed(() => ({
-  where: view.value.where,
-  order: view.value.order,
+  ...sought.value,
   after: view.value.after,
   limit: PAGE_ROWS,
   // The key comes along, so that a record can be opened whatever is shown.
@@ -66,56 +94,58 @@ async function loadMappings() {
 }
 
 async function loadPage() {
-  if (name.value === undefined || route.name !== 'records') return
-  const turn = ++turns
-  isLoading.value = true
-  problem.value = null
+  const mappingName = name.value
+  if (mappingName === undefined || route.name !== 'records') return
   filterProblem.value = null
   count.value = null
   filter.value = view.value.where ?? ''
-  try {
+  findTexts.value = view.value.params
+  const page = await run(async (signal) => {
     const of = client.target(target.value)
-    if (mapping.value?.name !== name.value) mapping.value = await of.mapping(name.value)
-    const page = await of.find(name.value, find.value)
-    // An answer that comes after a later question is no answer any more.
-    if (turn !== turns) return
+    if (mapping.value?.name !== mappingName) mapping.value = await of.mapping(mappingName)
+    return missing.value.length > 0 ? { found: [], next: null } : of.find(mappingName, find.value, signal)
+  })
+  if (page) {
     records.value = page.found
     next.value = page.next
-    remember(
-      target.value,
-      name.value,
-      view.value,
-      addresses.value.flatMap((address) => address ?? []),
-    )
+    const shown = addresses.value.flatMap((address) => address ?? [])
+    remember(target.value, mappingName, view.value, shown)
     await nextTick()
     document.querySelector('tr.just-changed')?.scrollIntoView({ block: 'nearest' })
-  } catch (error) {
-    if (isProblem(error, 'expression-invalid')) filterProblem.value = error
-    else {
-      problem.value = error
-      records.value = []
-    }
-    if (isProblem(error, 'unauthenticated')) await router.push({ name: 'sign-in', query: { to: route.fullPath } })
-  } finally {
-    isLoading.value = false
-  }
+  } else if (isProblem(problem.value, 'expression-invalid')) {
+    filterProblem.value = problem.value
+    problem.value = null
+  } else if (problem.value !== null) records.value = []
+  if (isProblem(problem.value, 'unauthenticated')) await router.push({ name: 'sign-in', query: { to: route.fullPath } })
 }
 
 async function countAll() {
-  try {
-    const page = await client
-      .target(target.value)
-      .find(name.value ?? '', { where: view.value.where, limit: 1, count: 'all' })
-    count.value = page.count ?? null
-  } catch (error) {
-    problem.value = error
-  }
+  const counting = { ...sought.value, limit: 1, count: 'all' as const }
+  const page = await run((signal) => client.target(target.value).find(name.value ?? '', counting, signal))
+  if (page) count.value = page.count ?? null
 }
 
 function applyFilter() {
   const where = filter.value.trim() || undefined
   if (where === view.value.where) void loadPage()
   else show({ where })
+}
+
+/** Begins with the defaults of the find's parameters, and asks at once where that is enough. */
+function chooseFind(chosen: string) {
+  const params = Object.fromEntries(
+    Object.entries(finds.value[chosen]?.params ?? {}).flatMap(([param, { default: value }]) =>
+      value === undefined || value === null
+        ? []
+        : [[param, typeof value === 'string' ? value : JSON.stringify(value)] as const],
+    ),
+  )
+  show({ find: chosen, params, where: undefined, order: undefined })
+}
+
+function applyFind() {
+  show({ params: findTexts.value })
+  if (JSON.stringify(findTexts.value) === JSON.stringify(view.value.params)) void loadPage()
 }
 
 function choose(chosen: string | null) {
@@ -136,7 +166,7 @@ function open(address: string) {
         :items="mappings.map((each) => each.name)"
         label="Mapping"
         hide-details
-        style="max-width: 260px"
+        style="min-width: 190px; max-width: 260px"
         data-test="mapping"
         @update:model-value="choose"
       />
@@ -160,6 +190,7 @@ function open(address: string) {
           >From a file</v-btn
         >
         <v-btn
+          v-if="!view.find"
           :prepend-icon="mdiPencilBoxMultipleOutline"
           :to="{
             name: 'change-all',
@@ -172,15 +203,46 @@ function open(address: string) {
       </template>
     </div>
     <div v-if="mapping?.properties" class="d-flex align-center ga-2 mb-3">
+      <v-menu v-if="Object.keys(finds).length > 0">
+        <template #activator="{ props: activator }">
+          <v-btn v-bind="activator" :prepend-icon="mdiBookmarkOutline" data-test="finds">Finds</v-btn>
+        </template>
+        <v-list density="compact">
+          <v-list-item
+            v-for="(definition, find_name) in finds"
+            :key="find_name"
+            :title="String(find_name)"
+            :subtitle="definition.where"
+            :data-test="`find-${find_name}`"
+            @click="chooseFind(String(find_name))"
+          />
+        </v-list>
+      </v-menu>
+      <NamedFind
+        v-if="view.find && namedFind"
+        v-model:texts="findTexts"
+        class="flex-grow-1"
+        :name="view.find"
+        :definition="namedFind"
+        @submit="applyFind"
+        @close="show({ find: undefined, params: {} })"
+      />
       <ExpressionField
+        v-else
+        :key="mapping.name"
         v-model="filter"
         class="flex-grow-1"
         :names="completions"
-        placeholder="hoursLeft < 5 and lead.familyName = 'Brandt'"
+        :placeholder="exampleFilter(mapping)"
         :is-wrong="filterProblem !== null"
         @submit="applyFilter"
       />
-      <v-btn :prepend-icon="mdiMagnify" color="primary" variant="flat" data-test="find" @click="applyFilter"
+      <v-btn
+        :prepend-icon="mdiMagnify"
+        color="primary"
+        variant="flat"
+        data-test="find"
+        @click="view.find ? applyFind() : applyFilter()"
         >Find</v-btn
       >
       <ColumnChooser
@@ -219,8 +281,12 @@ function open(address: string) {
       />
       <v-card-actions>
         <v-btn v-if="view.after" data-test="first-page" @click="show({})">First page</v-btn>
+        <v-btn v-if="isLong" color="primary" data-test="stop" @click="stop">Stop</v-btn>
         <v-spacer />
-        <span class="text-medium-emphasis mr-3" data-test="rows"
+        <span v-if="missing.length > 0" class="text-medium-emphasis mr-3"
+          >Give {{ missing.join(', ') }} to find records.</span
+        >
+        <span v-else class="text-medium-emphasis mr-3" data-test="rows"
           >{{ records.length }} rows{{ count === null ? '' : ` of ${count}` }}</span
         >
         <v-btn v-if="count === null" data-test="count" @click="countAll">Count all</v-btn>

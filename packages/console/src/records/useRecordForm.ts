@@ -14,6 +14,7 @@ import {
   type RecordValues,
   type RunMode,
 } from '@ledgerman/contract'
+import { useGuide } from '../guide/useGuide.js'
 import { client } from '../client.js'
 import { focusFirst, refusedProperties } from '../problems/refused-properties.js'
 import { useDraft } from '../drafts/useDraft.js'
@@ -87,6 +88,7 @@ export function useRecordForm() {
         onWait: (holders) => (waiting.value = holders),
       })
       receipt.value = changed.receipt
+      useGuide().did(mode === 'rehearse' ? 'rehearse' : 'commit')
       if (mode === 'commit') {
         isCommitted = true
         take(changed.record, changed.guard)

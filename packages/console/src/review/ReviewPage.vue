@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 import type { Adoption, Review, ReviewFinding } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import { useLongWork } from '../problems/useLongWork.js'
 import { guessLanguage, LANGUAGES } from './guess-language.js'
 import { applyEdit, editFor } from './put-right.js'
 import SourceView from './SourceView.vue'
@@ -16,7 +17,7 @@ const files = ref<{ path: string; text: string }[]>([{ path: 'pasted.sql', text:
 const at = ref(0)
 const review = ref<Review | null>(null)
 const problem = ref<unknown>(null)
-const isBusy = ref(false)
+const { isBusy, isLong, run, stop } = useLongWork(problem)
 const current = computed(() => files.value[at.value] ?? { path: '', text: '' })
 const findings = computed(() => review.value?.findings.filter(({ path }) => path === current.value.path) ?? [])
 const source = ref<InstanceType<typeof SourceView>>()
@@ -38,20 +39,15 @@ async function drop(list: FileList | null | undefined) {
   if (dropped.length === 0) return
   files.value = dropped
   at.value = 0
-  await run()
+  await look()
 }
 
-async function run() {
-  isBusy.value = true
-  problem.value = null
-  try {
-    const given = files.value.filter(({ text }) => text.trim() !== '')
-    review.value = given.length === 0 ? null : await client.target(target.value).review({ files: given })
-  } catch (error) {
-    problem.value = error
-  } finally {
-    isBusy.value = false
-  }
+async function look() {
+  const given = files.value.filter(({ text }) => text.trim() !== '')
+  const found = await run((signal) =>
+    given.length === 0 ? Promise.resolve(null) : client.target(target.value).review({ files: given }, signal),
+  )
+  if (found !== undefined) review.value = found
 }
 
 /** Puts one finding right in the text, and looks again. */
@@ -60,7 +56,7 @@ async function putRight(finding: ReviewFinding) {
   const file = files.value[at.value]
   if (!edit || !file) return
   file.text = applyEdit(file.text, edit)
-  await run()
+  await look()
 }
 
 function canPutRight(finding: ReviewFinding): boolean {
@@ -76,16 +72,9 @@ const published = ref<string[]>([])
 
 /** Makes transactions of the functions in these files. */
 async function adopt() {
-  isBusy.value = true
-  problem.value = null
-  try {
-    const given = files.value.filter(({ text }) => text.trim() !== '')
-    adoption.value = (await client.target(target.value).adopt({ files: given })).adopted
-  } catch (error) {
-    problem.value = error
-  } finally {
-    isBusy.value = false
-  }
+  const given = files.value.filter(({ text }) => text.trim() !== '')
+  const made = await run((signal) => client.target(target.value).adopt({ files: given }, signal))
+  if (made) adoption.value = made.adopted
 }
 
 async function publish(name: string, source: string) {
@@ -125,6 +114,7 @@ function show(finding: ReviewFinding) {
           @change="drop(($event.target as HTMLInputElement).files)"
         />
       </v-btn>
+      <v-btn v-if="isLong" size="small" data-test="stop" @click="stop">Stop</v-btn>
       <v-btn size="small" :disabled="isBusy || review === null" data-test="adopt" @click="adopt">Adopt</v-btn>
       <v-btn
         size="small"
@@ -133,7 +123,7 @@ function show(finding: ReviewFinding) {
         :prepend-icon="mdiFileSearchOutline"
         :disabled="isBusy"
         data-test="review"
-        @click="run"
+        @click="look"
         >Review</v-btn
       >
     </div>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { mdiMagnify } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import type { DerivedMapping, MappingInfo, TableInfo, TableSummary } from '@ledgerman/contract'
@@ -6,8 +7,13 @@ import { client } from '../client.js'
 import DefinitionEditor from '../definitions/DefinitionEditor.vue'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import TableDetails from './TableDetails.vue'
+import TablesGrid from './TablesGrid.vue'
 import TablesPicture from './TablesPicture.vue'
+import { neighboursOf, pathOf } from './arrange-tables.js'
+import { useGuide } from '../guide/useGuide.js'
 
+/** With more tables than this, arrows are drawn for one of them and its neighbours only. */
+const MOST_DRAWN = 60
 const route = useRoute()
 const router = useRouter()
 const tables = ref<TableSummary[]>([])
@@ -18,8 +24,25 @@ const problem = ref<unknown>(null)
 const tab = ref('columns')
 const target = computed(() => String(route.params['target']))
 const selected = computed(() => (typeof route.query['table'] === 'string' ? route.query['table'] : null))
-const summary = computed(() => tables.value.find(({ schema, name }) => `${schema}.${name}` === selected.value))
+const summary = computed(() => tables.value.find((each) => pathOf(each) === selected.value))
+const search = ref<string | null>('')
+const schema = ref<string | null>(null)
+const isNear = ref(false)
+const schemas = computed(() => [...new Set(tables.value.map((each) => each.schema))])
+/** What the picture shows: a table and its neighbours, or all that are searched for. */
+const shown = computed(() => {
+  if (isNear.value && summary.value) return neighboursOf(tables.value, pathOf(summary.value))
+  const wanted = (search.value ?? '').trim().toLowerCase()
+  return tables.value.filter(
+    (each) => (schema.value === null || each.schema === schema.value) && pathOf(each).toLowerCase().includes(wanted),
+  )
+})
+/** Another choice is another picture, drawn to fit. */
+const pictureKey = computed(() => `${target.value} ${shown.value.map(pathOf).join(' ')}`)
 
+const { did } = useGuide()
+
+watch(tab, (now) => now === 'mapping' && did('mapping'))
 watch(target, loadTables, { immediate: true })
 watch([selected, tables], loadTable)
 
@@ -41,6 +64,7 @@ async function loadTable() {
       published === undefined ? null : of.mapping(published),
     ])
     table.value = info
+    did('table')
     mapping.value = known
   })
 }
@@ -63,6 +87,12 @@ async function attempt(work: () => Promise<void>) {
   }
 }
 
+/** Out of many tables: it is shown with its neighbours. */
+function selectNear(path: string) {
+  isNear.value = true
+  select(path)
+}
+
 function select(path: string) {
   void router.replace({ query: { table: path } })
 }
@@ -73,16 +103,64 @@ function select(path: string) {
     <div class="d-flex align-center ga-4 mb-3">
       <h1>Tables</h1>
       <span class="text-medium-emphasis"
-        >{{ tables.length }} tables, {{ tables.filter((each) => each.mappings.length > 0).length }} mapped. An arrow
-        leads to the table a foreign key refers to.</span
+        >{{ tables.length }} tables, {{ tables.filter((each) => each.mappings.length > 0).length }} mapped.
+        {{
+          shown.length > MOST_DRAWN
+            ? 'Choose one to see its keys and neighbours.'
+            : 'An arrow leads to the table a foreign key refers to.'
+        }}</span
       >
     </div>
     <ProblemAlert :problem="problem" class="mb-3" />
+    <div v-if="tables.length > 0" class="d-flex align-center ga-3 mb-3">
+      <v-text-field
+        v-model="search"
+        label="Search tables"
+        :prepend-inner-icon="mdiMagnify"
+        :disabled="isNear"
+        hide-details
+        clearable
+        style="max-width: 280px"
+        data-test="search-tables"
+      />
+      <v-select
+        v-if="schemas.length > 1"
+        v-model="schema"
+        :items="schemas"
+        label="Schema"
+        :disabled="isNear"
+        clearable
+        hide-details
+        style="max-width: 220px"
+      />
+      <v-switch
+        v-model="isNear"
+        :disabled="!summary"
+        :label="summary ? `Only ${summary.name} and its neighbours` : 'Only one table and its neighbours'"
+        color="primary"
+        density="compact"
+        hide-details
+        data-test="near"
+      />
+      <v-spacer />
+      <span v-if="shown.length < tables.length" class="text-medium-emphasis">{{ shown.length }} shown</span>
+    </div>
     <v-row>
       <v-col cols="12" :md="summary ? 6 : 12">
         <v-card
-          ><TablesPicture v-if="tables.length > 0" :key="target" :tables="tables" :selected="selected" @select="select"
-        /></v-card>
+          ><TablesGrid
+            v-if="shown.length > MOST_DRAWN"
+            :tables="shown"
+            :selected="selected"
+            @select="selectNear"
+          /><TablesPicture
+            v-else-if="shown.length > 0"
+            :key="pictureKey"
+            :tables="shown"
+            :selected="selected"
+            @select="select"
+          /><v-card-text v-else-if="tables.length > 0">No table fits.</v-card-text></v-card
+        >
       </v-col>
       <v-col v-if="summary && table" cols="12" md="6">
         <v-card>

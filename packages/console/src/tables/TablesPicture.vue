@@ -4,41 +4,48 @@ import '@vue-flow/core/dist/style.css'
 import '@vue-flow/core/dist/theme-default.css'
 import { computed } from 'vue'
 import type { TableSummary } from '@ledgerman/contract'
-import { arrange } from '../layout/arrange.js'
+import RoutedLine from '../layout/RoutedLine.vue'
+import { arrangeTables, BOX, pathOf } from './arrange-tables.js'
+import { sizeOf } from './size-of.js'
 
-/** The tables, and an arrow for each foreign key, from the table that refers to the one that is referred to. */
+/** The tables, and an arrow for the foreign keys from the table that refers to the one that is referred to. */
 const props = defineProps<{ tables: TableSummary[]; selected: string | null }>()
 const emit = defineEmits<{ select: [path: string] }>()
-const BOX = { width: 190, height: 70 }
-const pathOf = ({ schema, name }: TableSummary) => `${schema}.${name}`
 
-const edges = computed(() => {
-  const known = new Set(props.tables.map(pathOf))
-  return props.tables.flatMap((table) =>
-    table.references
-      .filter((reference) => known.has(reference.table))
-      .map(({ columns, table: other }) => ({
-        id: `${pathOf(table)} ${columns.join(',')} ${other}`,
-        source: pathOf(table),
-        target: other,
-        label: columns.join(', '),
-        markerEnd: MarkerType.ArrowClosed,
-      })),
-  )
-})
-const nodes = computed(() => {
-  const places = arrange(
-    props.tables.map((table) => ({ id: pathOf(table), ...BOX })),
-    edges.value,
-    'TB',
-  )
-  return props.tables.map((table) => ({
+const layout = computed(() => arrangeTables(props.tables))
+const edges = computed(() =>
+  layout.value.arrows.map((arrow) => ({
+    id: arrow.id,
+    source: arrow.source,
+    target: arrow.target,
+    type: 'key',
+    data: arrow.label,
+    markerEnd: MarkerType.ArrowClosed,
+  })),
+)
+const nodes = computed(() => [
+  ...layout.value.frames.map(({ schema, x, y, width, height }) => ({
+    id: `schema ${schema}`,
+    type: 'schema',
+    position: { x, y },
+    data: { schema, width, height },
+    selectable: false,
+    zIndex: -1,
+  })),
+  ...props.tables.map((table) => ({
     id: pathOf(table),
     type: 'table',
-    position: places.get(pathOf(table)) ?? { x: 0, y: 0 },
+    position: layout.value.places.get(pathOf(table)) ?? { x: 0, y: 0 },
     data: table,
-  }))
-})
+  })),
+])
+
+/** What can be done with a table's rows, and the mappings it has. */
+function standingOf({ cannotChange, key, mappings }: TableSummary): string {
+  const mapped = mappings.length > 0 ? `mapped as ${mappings.join(', ')}` : 'not mapped'
+  if (!cannotChange) return mapped
+  return `${key ? 'not changeable' : 'no key'} · ${mapped}`
+}
 </script>
 
 <template>
@@ -46,20 +53,32 @@ const nodes = computed(() => {
     :nodes="nodes"
     :edges="edges"
     :nodes-connectable="false"
-    :min-zoom="0.2"
+    :nodes-draggable="false"
+    :min-zoom="0.1"
     fit-view-on-init
     class="picture"
     data-test="tables-picture"
-    @node-click="({ node }) => emit('select', node.id)"
+    @node-click="({ node }) => node.type === 'table' && emit('select', node.id)"
   >
+    <template #edge-key="edge">
+      <RoutedLine :edge="edge" :line="layout.lines.get(edge.id) ?? null" :label="edge.data" />
+    </template>
+    <template #node-schema="{ data }">
+      <div class="schema" :style="{ width: `${data.width}px`, height: `${data.height}px` }">{{ data.schema }}</div>
+    </template>
     <template #node-table="{ id, data }">
-      <div class="table-box" :class="{ selected: id === selected, unmapped: data.mappings.length === 0 }">
+      <div
+        class="table-box"
+        :class="{ selected: id === selected, unmapped: data.mappings.length === 0 }"
+        :style="{ width: `${BOX.width}px`, height: `${BOX.height}px` }"
+        :title="id"
+      >
         <Handle type="target" :position="Position.Top" />
-        <div class="font-weight-medium">{{ data.schema === 'public' ? data.name : id }}</div>
-        <div class="small-note text-medium-emphasis">
-          {{ data.mappings.length > 0 ? `mapped as ${data.mappings.join(', ')}` : 'not mapped' }}
+        <div class="font-weight-medium text-truncate">{{ data.name }}</div>
+        <div class="small-note text-medium-emphasis text-truncate">{{ sizeOf(data) }}</div>
+        <div class="small-note text-truncate" :class="data.cannotChange ? 'text-warning' : 'text-medium-emphasis'">
+          {{ standingOf(data) }}
         </div>
-        <div v-if="data.cannotChange" class="small-note text-warning">{{ data.key ? 'not changeable' : 'no key' }}</div>
         <Handle type="source" :position="Position.Bottom" />
       </div>
     </template>
@@ -68,12 +87,10 @@ const nodes = computed(() => {
 
 <style scoped>
 .picture {
-  height: calc(100vh - 150px);
+  height: calc(100vh - 210px);
   min-height: 360px;
 }
 .table-box {
-  width: 190px;
-  min-height: 52px;
   padding: 6px 10px;
   border: 1px solid rgba(var(--v-theme-on-surface), 0.35);
   border-radius: 6px;
@@ -88,12 +105,12 @@ const nodes = computed(() => {
 .table-box.selected {
   outline: 2px solid rgb(var(--v-theme-primary));
 }
-.picture :deep(.vue-flow__edge-textbg) {
-  fill: rgb(var(--v-theme-background));
-}
-.picture :deep(.vue-flow__edge-text) {
-  fill: rgb(var(--v-theme-on-surface));
-  font-size: 10px;
+.schema {
+  border: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+  border-radius: 10px;
+  padding: 6px 12px;
+  color: rgba(var(--v-theme-on-surface), 0.75);
+  font-weight: 600;
 }
 .picture :deep(.vue-flow__handle) {
   opacity: 0;

@@ -1,4 +1,4 @@
-import { parseJson, type TransactionInfo } from '@ledgerman/contract'
+import { parseJson, type FindDefinition, type TransactionInfo } from '@ledgerman/contract'
 
 /** What the fields of a transaction's parameters begin with: the values of its example of that place, from 0. */
 export function exampleTexts({ definition }: TransactionInfo, at: number): Record<string, string> {
@@ -12,9 +12,12 @@ export function exampleTexts({ definition }: TransactionInfo, at: number): Recor
 }
 
 /** What was typed, as values: lists and json are JSON, an empty field of a parameter that may be null is null. */
-export function paramValues({ definition }: TransactionInfo, texts: Record<string, string>): Record<string, unknown> {
+export function paramValues(
+  params: FindDefinition['params'] = {},
+  texts: Record<string, string>,
+): Record<string, unknown> {
   return Object.fromEntries(
-    Object.entries(definition.params ?? {}).map(([name, { type, nullable }]) => {
+    Object.entries(params).map(([name, { type, nullable }]) => {
       const text = texts[name] ?? ''
       if (text === '' && nullable) return [name, null]
       return [name, /\[\]$|^jsonb?$/.test(type) ? parseJson(text) : text]

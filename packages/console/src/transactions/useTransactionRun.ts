@@ -41,7 +41,7 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
         {
           mode,
           transaction: info.name,
-          params: paramValues(info, params.value),
+          params: paramValues(info.definition.params, params.value),
           ...(token ? { rehearsal: token } : {}),
         },
         { onWait: (holders) => (waiting.value = holders) },

@@ -145,6 +145,17 @@ function seconds(ms: number | null): string {
         </tbody>
       </v-table>
     </v-card>
+    <v-card v-if="waits && sessions.length === 0" class="mb-3" data-test="no-waits">
+      <v-card-text>
+        Sessions that wait for a lock are listed here as soon as they wait, with the sessions that hold it. From here an
+        admin can cancel a statement or end a session. Sessions that are idle in a transaction for
+        {{ seconds(waits.idleLimitMs) }} are listed as well, since they keep what they have locked.
+        <p class="mt-3 mb-0">
+          To see one, hold a row of the demo: <code class="mono">ledgerman demo hold --code P-107</code>, and change
+          that record.
+        </p>
+      </v-card-text>
+    </v-card>
     <v-card v-if="waits && waits.ended.length > 0" title="Cancelled or ended from here lately">
       <v-list density="compact">
         <v-list-item v-for="each in waits.ended" :key="`${each.at} ${each.pid}`">

@@ -5,38 +5,48 @@ import '@vue-flow/core/dist/theme-default.css'
 import { computed, nextTick, watch } from 'vue'
 import type { WaitingSession } from '@ledgerman/contract'
 import { arrange } from '../layout/arrange.js'
+import RoutedLine from '../layout/RoutedLine.vue'
 
 /** Sessions as boxes, an arrow from each that waits to the one it waits for. */
 const props = defineProps<{ sessions: readonly WaitingSession[]; selected: number | null }>()
 const emit = defineEmits<{ select: [pid: number] }>()
-const BOX = { width: 190, height: 64 }
+const BOX = { width: 190, height: 72 }
 const { fitView } = useVueFlow('waits')
 
-const edges = computed(() =>
+const arrows = computed(() =>
   props.sessions.flatMap(({ pid, blockedBy, lock }) =>
     blockedBy.map((blocker) => ({
       id: `${pid} ${blocker}`,
       source: String(pid),
       target: String(blocker),
       label: lock ?? '',
-      animated: true,
-      markerEnd: MarkerType.ArrowClosed,
     })),
   ),
 )
-const nodes = computed(() => {
-  const places = arrange(
+const layout = computed(() =>
+  arrange(
     props.sessions.map(({ pid }) => ({ id: String(pid), ...BOX })),
-    edges.value,
+    arrows.value,
     'LR',
-  )
-  return props.sessions.map((session) => ({
+  ),
+)
+const edges = computed(() =>
+  arrows.value.map(({ label, ...arrow }) => ({
+    ...arrow,
+    type: 'wait',
+    data: label,
+    animated: true,
+    markerEnd: MarkerType.ArrowClosed,
+  })),
+)
+const nodes = computed(() =>
+  props.sessions.map((session) => ({
     id: String(session.pid),
     type: 'session',
-    position: places.get(String(session.pid)) ?? { x: 0, y: 0 },
+    position: layout.value.places.get(String(session.pid)) ?? { x: 0, y: 0 },
     data: session,
-  }))
-})
+  })),
+)
 watch(
   () => props.sessions.map(({ pid }) => pid).join(),
   async () => {
@@ -60,8 +70,15 @@ watch(
     data-test="waits-picture"
     @node-click="({ node }) => emit('select', Number(node.id))"
   >
+    <template #edge-wait="edge">
+      <RoutedLine :edge="edge" :line="layout.lines.get(edge.id) ?? null" :label="edge.data" />
+    </template>
     <template #node-session="{ id, data }">
-      <div class="session" :class="{ root: data.isRoot, idle: data.isIdleTooLong, selected: Number(id) === selected }">
+      <div
+        class="session"
+        :style="{ width: `${BOX.width}px`, height: `${BOX.height}px` }"
+        :class="{ root: data.isRoot, idle: data.isIdleTooLong, selected: Number(id) === selected }"
+      >
         <Handle type="source" :position="Position.Right" />
         <div>
           <strong>{{ id }}</strong> {{ data.application }}
@@ -79,7 +96,6 @@ watch(
   height: 300px;
 }
 .session {
-  width: 190px;
   padding: 4px 10px;
   border: 1px solid rgba(var(--v-theme-on-surface), 0.35);
   border-radius: 6px;
@@ -101,12 +117,5 @@ watch(
 }
 .picture :deep(.vue-flow__handle) {
   opacity: 0;
-}
-.picture :deep(.vue-flow__edge-textbg) {
-  fill: rgb(var(--v-theme-surface));
-}
-.picture :deep(.vue-flow__edge-text) {
-  fill: rgb(var(--v-theme-on-surface));
-  font-size: 10px;
 }
 </style>

@@ -1,0 +1,37 @@
+<script setup lang="ts">
+import { BaseEdge, EdgeLabelRenderer, getBezierPath, type EdgeProps } from '@vue-flow/core'
+import { computed } from 'vue'
+import { pathThrough, type Line } from './arrange.js'
+
+/** An arrow of a picture along its routed line, or straight across where it has none. */
+const props = defineProps<{ edge: EdgeProps; line: Line | null; label: string }>()
+
+const drawn = computed(() => {
+  if (props.line) return { path: pathThrough(props.line.points), ...props.line.labelAt }
+  const [path, x, y] = getBezierPath(props.edge)
+  return { path, x, y }
+})
+</script>
+
+<template>
+  <BaseEdge :path="drawn.path" :marker-end="edge.markerEnd" />
+  <EdgeLabelRenderer>
+    <div class="line-label" :style="{ transform: `translate(-50%, -50%) translate(${drawn.x}px, ${drawn.y}px)` }">
+      {{ label }}
+    </div>
+  </EdgeLabelRenderer>
+</template>
+
+<style scoped>
+.line-label {
+  position: absolute;
+  padding: 0 3px;
+  border-radius: 3px;
+  background: rgb(var(--v-theme-surface));
+  color: rgb(var(--v-theme-on-surface));
+  font-size: 10px;
+  line-height: 14px;
+  white-space: nowrap;
+  pointer-events: none;
+}
+</style>
