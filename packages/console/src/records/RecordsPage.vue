@@ -33,6 +33,8 @@ const { view, paths, sorted, show, sortBy } = useListView()
 const mappings = ref<MappingSummary[]>([])
 const mapping = ref<MappingInfo | null>(null)
 const records = ref<RecordValues[]>([])
+/** Whether the rows shown are an answer: how many there are is not told before. */
+const isAnswered = ref(false)
 const next = ref<string | null>(null)
 const count = ref<number | null>(null)
 const problem = ref<unknown>(null)
@@ -102,11 +104,16 @@ async function loadPage() {
   findTexts.value = view.value.params
   const page = await run(async (signal) => {
     const of = client.target(target.value)
-    if (mapping.value?.name !== mappingName) mapping.value = await of.mapping(mappingName)
+    if (mapping.value?.name !== mappingName) {
+      isAnswered.value = false
+      records.value = []
+      mapping.value = await of.mapping(mappingName)
+    }
     return missing.value.length > 0 ? { found: [], next: null } : of.find(mappingName, find.value, signal)
   })
   if (page) {
     records.value = page.found
+    isAnswered.value = true
     next.value = page.next
     const shown = addresses.value.flatMap((address) => address ?? [])
     remember(target.value, mappingName, view.value, shown)
@@ -286,8 +293,8 @@ function open(address: string) {
         <span v-if="missing.length > 0" class="text-medium-emphasis mr-3"
           >Give {{ missing.join(', ') }} to find records.</span
         >
-        <span v-else class="text-medium-emphasis mr-3" data-test="rows"
-          >{{ records.length }} rows{{ count === null ? '' : ` of ${count}` }}</span
+        <span v-else-if="isAnswered" class="text-medium-emphasis mr-3" data-test="rows"
+          >{{ records.length }} {{ records.length === 1 && count === null ? 'row' : 'rows' }}{{ count === null ? '' : ` of ${count}` }}</span
         >
         <v-btn v-if="count === null" data-test="count" @click="countAll">Count all</v-btn>
         <v-btn :disabled="next === null" data-test="next-page" @click="show({ after: next ?? undefined })"

@@ -17,6 +17,7 @@ const MOST_DRAWN = 60
 const route = useRoute()
 const router = useRouter()
 const tables = ref<TableSummary[]>([])
+const isAnswered = ref(false)
 const table = ref<TableInfo | null>(null)
 const mapping = ref<MappingInfo | null>(null)
 const derived = ref<DerivedMapping | null>(null)
@@ -49,6 +50,7 @@ watch([selected, tables], loadTable)
 async function loadTables() {
   await attempt(async () => {
     tables.value = await client.target(target.value).tables()
+    isAnswered.value = true
   })
 }
 
@@ -102,7 +104,7 @@ function select(path: string) {
   <v-container fluid class="pa-4">
     <div class="d-flex align-center ga-4 mb-3">
       <h1>Tables</h1>
-      <span class="text-medium-emphasis"
+      <span v-if="isAnswered" class="text-medium-emphasis"
         >{{ tables.length }} tables, {{ tables.filter((each) => each.mappings.length > 0).length }} mapped.
         {{
           shown.length > MOST_DRAWN
