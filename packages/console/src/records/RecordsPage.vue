@@ -294,7 +294,8 @@ function open(address: string) {
           >Give {{ missing.join(', ') }} to find records.</span
         >
         <span v-else-if="isAnswered" class="text-medium-emphasis mr-3" data-test="rows"
-          >{{ records.length }} {{ records.length === 1 && count === null ? 'row' : 'rows' }}{{ count === null ? '' : ` of ${count}` }}</span
+          >{{ records.length }} {{ records.length === 1 && count === null ? 'row' : 'rows'
+          }}{{ count === null ? '' : ` of ${count}` }}</span
         >
         <v-btn v-if="count === null" data-test="count" @click="countAll">Count all</v-btn>
         <v-btn :disabled="next === null" data-test="next-page" @click="show({ after: next ?? undefined })"
