@@ -1,5 +1,6 @@
 import type { Column, ForeignKey, Table, TableKind } from './table.js'
 import { toTablePath } from './table-path.js'
+import { SIDE_WRITERS_SQL, SIDE_WRITERS_WITH_SQL } from './side-writers-sql.js'
 import { toColumnType, type ColumnType, type TypeRow } from '../values/column-type.js'
 import type { Queryable } from '../sessions/queryable.js'
 
@@ -123,8 +124,12 @@ export const TABLE_PATHS_SQL = `
 select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where ${IS_LISTED} and not c.relispartition order by n.nspname, c.relname`
 
+const ONLY_WANTED = `($1::text is null or n.nspname = $1) and ($2::text is null or c.relname = $2)`
+
 const CATALOGUE_SQL = `
-${DOMAINS_SQL}
+${DOMAINS_SQL}, wanted as materialized (
+  select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace where ${IS_LISTED} and ${ONLY_WANTED}
+), ${SIDE_WRITERS_WITH_SQL}
 select json_build_object(
   'schema', n.nspname, 'name', c.relname, 'sql', quote_ident(n.nspname) || '.' || quote_ident(c.relname), 'kind', c.relkind,
   'rowSecurity', c.relrowsecurity,
@@ -192,9 +197,10 @@ select json_build_object(
       order by g.tgname) from pg_trigger g
     where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 1 = 1 and g.tgtype & 16 = 16), '[]'),
   'afterTriggers', coalesce((select json_agg(g.tgname order by g.tgname) from pg_trigger g
-    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'))::text
+    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'),
+  'sideWriters', ${SIDE_WRITERS_SQL})::text
 from quiet, pg_class c join pg_namespace n on n.oid = c.relnamespace
 where ${IS_LISTED}
   and (not c.relispartition or $2::text is not null)
-  and ($1::text is null or n.nspname = $1) and ($2::text is null or c.relname = $2)
+  and ${ONLY_WANTED}
 order by n.nspname, c.relname`

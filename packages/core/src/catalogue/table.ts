@@ -41,6 +41,18 @@ export interface Trigger {
   when: 'before' | 'after' | 'instead of'
 }
 
+/** What may write other rows when rows of a table are written. */
+export interface SideWriter {
+  name: string
+  by: 'trigger' | 'foreign key' | 'rule'
+  /** On which writes. */
+  on: ('insert' | 'update' | 'delete')[]
+  /** Of a foreign key: the table whose rows it removes or changes. */
+  table: string | null
+  /** Of a foreign key that an update sets off: the columns it refers to; null where any update counts. */
+  columns: string[] | null
+}
+
 /** One table, view or the like, as the live catalogue describes it. */
 export interface Table {
   schema: string
@@ -62,6 +74,8 @@ export interface Table {
   triggers: Trigger[]
   /** The triggers that fire after UPDATE or INSERT, for each row or once: they may write the same row again. */
   afterTriggers: string[]
+  /** Triggers whose function may write elsewhere, foreign keys that cascade, rules; those of partitions and of a view's tables too. */
+  sideWriters: SideWriter[]
   rowSecurity: boolean
   /** Whether the role may read all of it, its row stamp included. */
   isReadable: boolean

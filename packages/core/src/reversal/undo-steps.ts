@@ -1,6 +1,7 @@
 import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
 import type { FindMapping } from '../book/find-mapping.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { sideWrites } from '../receipt/side-writes.js'
 import type { Target } from '../target/target.js'
 
 /** One step of an entry that is to be put back. */
@@ -51,7 +52,7 @@ export async function readUndoSteps(
     if (why !== null) lost.push(`${row.no === 0 ? '' : `step ${row.no}, `}${row.kind} ${row.mapping}: ${why}`.trim())
     else if (mapping) {
       steps.push({ entry: row.entry, no: row.no, kind: row.kind as UndoStep['kind'], mapping, touched: row.touched })
-      for (const words of gapsOf(mapping)) gaps.add(words)
+      for (const words of gapsOf(mapping, row)) gaps.add(words)
     }
   }
   if (lost.length > 0)
@@ -75,9 +76,9 @@ function whyNot({ kind, images, text }: StepRow, mapping: Mapping | undefined): 
 }
 
 /** What stays as it is, by name. */
-function gapsOf({ name, table }: Mapping): string[] {
-  const late = table.triggers.filter(({ when }) => when !== 'before')
-  return late.length > 0 ? [`${name}: what ${late.map((each) => each.name).join(', ')} wrote elsewhere stays`] : []
+function gapsOf(mapping: Mapping, { kind, touched }: StepRow): string[] {
+  const written = mapping.properties.filter(({ column }) => touched.includes(column.name))
+  return sideWrites(mapping, kind, written).map((words) => `${mapping.name}: ${words}`)
 }
 
 /** The properties of which the book has only digests, among those that the images hold. */

@@ -1,0 +1,55 @@
+/** A function's text without its comments and string literals, whose words are no commands. */
+const CODE_SQL = String.raw`pg_catalog.regexp_replace(p.prosrc, $re$--[^\n]*|/\*([^*]|\*+[^*/])*\*+/|[eE]'([^'\\]|''|\\.)*'|'([^']|'')*'$re$, ' ', 'g')`
+
+/**
+ * Whether a trigger's function may write other rows than its own: it has a command that writes, text that it executes, or a call of a
+ * volatile function that is not PostgreSQL's own. What is not written in PL/pgSQL cannot be read and may do anything.
+ */
+const MAY_WRITE_SQL = String.raw`case l.lanname when 'internal' then false when 'plpgsql' then (
+  select code ~* '\m(insert|delete|merge|truncate|execute|call|copy|create|drop|alter)\M' or code ~* '(?<!\mfor\s+|\mfor\s+no\s+key\s+)\mupdate\M'
+    or exists (select from pg_catalog.regexp_matches(code, '("(?:[^"]|"")+"|[[:alpha:]_][[:alnum:]_$]*)\s*\(', 'g') as m(called)
+      join pg_proc q on q.proname = case when left(m.called[1], 1) = '"' then replace(btrim(m.called[1], '"'), '""', '"') else lower(m.called[1]) end
+      where q.pronamespace <> 'pg_catalog'::regnamespace and q.provolatile = 'v')
+  from (select ${CODE_SQL} as code) as source) else true end`
+
+/**
+ * Parts of a WITH clause, after `wanted (oid)`: the relations a write of each may reach (partitions, inheritance children, the tables
+ * under a view), and the trigger functions on them. Each function is read once, however many triggers call it.
+ */
+export const SIDE_WRITERS_WITH_SQL = `reached (root, rel) as (
+  select oid, oid from wanted
+  union
+  select r.root, n.rel from reached r cross join lateral (
+    select h.inhrelid as rel from pg_inherits h where h.inhparent = r.rel
+    union all
+    select d.refobjid from pg_rewrite w join pg_depend d on d.classid = 'pg_rewrite'::regclass and d.objid = w.oid and d.refclassid = 'pg_class'::regclass
+    where w.ev_class = r.rel and w.rulename = '_RETURN' and d.refobjid <> r.rel) as n
+), firing as materialized (
+  select r.root, g.tgname, g.tgtype, g.tgfoid from reached r join pg_trigger g on g.tgrelid = r.rel
+  where not g.tgisinternal and g.tgparentid = 0 and g.tgenabled in ('O', 'A')
+), writing as materialized (
+  select p.oid from pg_proc p join pg_language l on l.oid = p.prolang where p.oid in (select tgfoid from firing) and ${MAY_WRITE_SQL}
+)`
+
+/** What may write elsewhere of the relation \`c\`, as a JSON array of \`SideWriter\`. */
+export const SIDE_WRITERS_SQL = `coalesce((
+    select json_agg(json_build_object('name', s.name, 'by', s.by, 'on', s.events, 'table', s.relation, 'columns', s.columns) order by s.by, s.name)
+    from (
+      select g.tgname as name, 'trigger' as by, null as relation, ${eventsSql('g.tgtype & 4 = 4', 'g.tgtype & 16 = 16', 'g.tgtype & 8 = 8')} as events,
+        null::text[] as columns
+      from firing g join writing f on f.oid = g.tgfoid where g.root = c.oid
+      union
+      select k.conname, 'foreign key', quote_ident(fn.nspname) || '.' || quote_ident(fc.relname),
+        ${eventsSql('false', `k.confupdtype in ('n', 'd')`, `k.confdeltype in ('c', 'n', 'd')`)},
+        (select array_agg(a.attname::text order by a.attnum) from pg_attribute a where a.attrelid = k.confrelid and a.attnum = any (k.confkey))
+      from reached r join pg_constraint k on k.confrelid = r.rel and k.contype = 'f' and k.conparentid = 0
+      join pg_class fc on fc.oid = k.conrelid join pg_namespace fn on fn.oid = fc.relnamespace
+      where r.root = c.oid and (k.confupdtype in ('n', 'd') or k.confdeltype in ('c', 'n', 'd'))
+      union
+      select w.rulename, 'rule', null, ${eventsSql(`w.ev_type = '3'`, `w.ev_type = '2'`, `w.ev_type = '4'`)}, null
+      from reached r join pg_rewrite w on w.ev_class = r.rel and w.ev_type <> '1' and w.ev_enabled in ('O', 'A') where r.root = c.oid
+    ) as s), '[]')`
+
+function eventsSql(insert: string, update: string, remove: string): string {
+  return `array_remove(array[case when ${insert} then 'insert' end, case when ${update} then 'update' end, case when ${remove} then 'delete' end], null)`
+}
