@@ -7,7 +7,14 @@ import { findFreePort, removeCluster, startCluster } from '@ledgerman/local'
 import { allocation, Hand, makeBenchTable, sightings } from './bench-table.js'
 import { compareCommands } from './cases/commands.js'
 import { compareFinds, comparePages } from './cases/finds.js'
-import { compareExport, compareFile, compareFiltered, compareLoop, keepChanging } from './cases/many.js'
+import {
+  compareExport,
+  compareFile,
+  compareFiltered,
+  compareLoop,
+  compareReversal,
+  keepChanging,
+} from './cases/many.js'
 import { compareTransfers, transferDefinition } from './cases/transfers.js'
 import { writtenCode } from './cases/written-code.js'
 import { CALLERS, compare, type Ratio } from './compare.js'
@@ -105,6 +112,7 @@ try {
   await show('A find by expression', () => compareFinds(target, sighting, pool))
   await show('Many records: one column of 200,000, times as long', () => compareFiltered(target, pool, 200_000, 5))
   await show('Many records: one column of 1,000,000, times as long', () => compareFiltered(target, pool, 1_000_000, 3))
+  await show('Many records: 200,000 put back, times as long', () => compareReversal(target, pool, 200_000, 15))
   await show('Many records: 100,000 one by one, times as long', () => compareLoop(target, pool, 100_000))
   const both = (servers = await startServers(cluster.adminUrl('home'), url))
   const bearer = { authorization: `Bearer ${both.token}` }

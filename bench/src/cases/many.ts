@@ -7,7 +7,14 @@ import { promisify } from 'node:util'
 import type pg from 'pg'
 import { LedgermanClient } from '@ledgerman/client'
 import { mappingDefinition, type Images, type JobInput, type MappingDefinition } from '@ledgerman/contract'
-import { resolveFilterJob, resolveMapping, runFilterJob, type Mapping, type Target } from '@ledgerman/core'
+import {
+  resolveFilterJob,
+  resolveMapping,
+  reverseEntries,
+  runFilterJob,
+  type Mapping,
+  type Target,
+} from '@ledgerman/core'
 import { compareTimes, type Ratio } from '../compare.js'
 
 const execute = promisify(execFile)
@@ -44,7 +51,17 @@ async function makeReadings(target: Target, pool: pg.Pool, rows: number): Promis
   return resolveMapping(definition, 1, await target.table(definition.table))
 }
 
-async function runJob(target: Target, mapping: Mapping, asked: Partial<JobInput>): Promise<void> {
+const REQUEST = {
+  mode: 'commit' as const,
+  actor: 'bench',
+  note: null,
+  timeLimitMs: 600_000,
+  signal: new AbortController().signal,
+  onProgress: () => undefined,
+}
+
+/** @returns the entry that it left */
+async function runJob(target: Target, mapping: Mapping, asked: Partial<JobInput>): Promise<string> {
   const input = {
     mode: 'commit',
     mapping: mapping.name,
@@ -54,15 +71,9 @@ async function runJob(target: Target, mapping: Mapping, asked: Partial<JobInput>
     images: 'changed',
     ...asked,
   }
-  await runFilterJob(target, await resolveFilterJob(target, input as JobInput, () => Promise.resolve(mapping)), {
-    job: randomUUID(),
-    mode: 'commit',
-    actor: 'bench',
-    note: null,
-    timeLimitMs: 600_000,
-    signal: new AbortController().signal,
-    onProgress: () => undefined,
-  })
+  const job = await resolveFilterJob(target, input as JobInput, () => Promise.resolve(mapping))
+  const { entry } = await runFilterJob(target, job, { ...REQUEST, job: randomUUID() })
+  return entry ?? ''
 }
 
 /** One column of all rows, to the same UPDATE without a book; what the book takes stands behind. */
@@ -90,6 +101,31 @@ export async function compareFiltered(target: Target, pool: pg.Pool, rows: numbe
     ...ratios,
     { name: 'bytes of book a changed row', figure: `${sizes[0]?.rows} rows`, ratio: bytes, low: bytes, high: bytes },
   ]
+}
+
+/** Putting a change of all rows back, to that change. */
+export async function compareReversal(target: Target, pool: pg.Pool, rows: number, rounds: number): Promise<Ratio[]> {
+  const mapping = await makeReadings(target, pool, rows)
+  const after = () => pool.query(`vacuum ${mapping.name}`)
+  const change = () => runJob(target, mapping, {})
+  // One more than is put back, since the order of the two turns.
+  const entries = [await change()]
+  await after()
+  return compareTimes(
+    [
+      { name: 'a job, images: changed', once: async () => entries.push(await change()), after },
+      {
+        name: 'its reversal, with images of its own',
+        once: () =>
+          reverseEntries(target, [entries.pop() ?? ''], () => Promise.resolve(mapping), {
+            ...REQUEST,
+            onlyUnchanged: false,
+          }),
+        after,
+      },
+    ],
+    rounds,
+  )
 }
 
 /** Updates one by one, each awaited, as a loop does it. */

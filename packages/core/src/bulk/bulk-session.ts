@@ -24,8 +24,8 @@ const LONGEST_BACKOFF_MS = 500
 /** How long a cancelled session may take to be done, in milliseconds, before its connection is broken off. */
 const CANCEL_LIMIT_MS = 3_000
 
-/** Memory that a sort or a hash of such a session may take: blocks of images are put together in it. */
-const WORK_MEMORY = '64MB'
+/** Memory that such a session may take: for blocks of images, which a sort or a hash puts together, and for its temporary tables. */
+export const SESSION_MEMORY = { work_mem: '64MB', temp_buffers: '64MB' }
 
 /** What is changed, as it was asked: the same for all parts of a job. */
 export interface BulkTask {
@@ -57,7 +57,7 @@ export class BulkSession {
   static async within<T>(task: BulkTask, work: (session: BulkSession) => Promise<T>): Promise<T> {
     const { target, request } = task
     if (request.signal.aborted) throw jobCancelled()
-    const session = await target.openOwnSession(request.timeLimitMs, 'job', { work_mem: WORK_MEMORY })
+    const session = await target.openOwnSession(request.timeLimitMs, 'job', SESSION_MEMORY)
     const held = new BulkSession(task, session)
     try {
       return await work(held)

@@ -34,8 +34,16 @@ export interface GivenShape {
   hasGuard: boolean
   /** Whether rows whose record is not there are added. */
   addsMissing: boolean
-  /** Properties that have to have the values that an entry left them with, where it changed them: `changed` says which, `expected` what. */
-  expected?: readonly Property[]
+  /** Properties that have to have the values that an entry left them with, where it changed them. */
+  left?: readonly LeftProperty[]
+}
+
+/** What an entry left a property with, as text, in a column of the temporary table. */
+export interface LeftProperty {
+  property: Property
+  text: string
+  /** The column that says whether the entry changed it in that row; null where it did in all of them. */
+  isChanged: string | null
 }
 
 /** The temporary table of a file's rows, and that of the rows found. `pg_temp` is the session's own schema, whatever the search path. */

@@ -18,7 +18,6 @@ import {
   SHOWN_ROWS,
   survey,
   SURVEY,
-  surveyWithImages,
   unfound,
   unfoundRows,
 } from './find-statements.js'
@@ -34,7 +33,7 @@ const MOST_FAILED = 10_000
 /** How many statements are spent to find out which rows the database refuses, of a part that is all or nothing. */
 const MOST_TRIES = 500
 
-/** Among how many rows of a file those are looked for that are shown. */
+/** Among how many rows of a file those are looked for that are shown, where not all of them are written. */
 const SAMPLED_ROWS = 1_000
 
 /** One part of a change of many: what is found, judged and written in one transaction. */
@@ -46,6 +45,8 @@ export class BulkUnit {
   #bits = 0
   /** Whether the images stand in the book already. */
   #hasImages = false
+  /** Whether all that was found is to be written, in the snapshot that the writing sees. */
+  #isJudged = false
   #tries = 0
   #changed = 0
   #added = 0
@@ -88,6 +89,7 @@ export class BulkUnit {
     await this.#judge(found, evidence)
     if (options.isOnlyJudged) return { report: this.#report, failed: this.#failed, evidence, steps: [] }
     const toChange = found.changed
+    this.#isJudged = !this.isStaged && toChange === found.matched
     this.#tell('changing', 0, toChange)
     if (!this.#hasImages) this.#bits = blockBits(toChange + this.#report.notFound, found.bytes * 2)
     if (!this.isStaged && toChange > 0) await this.#readSample()
@@ -110,11 +112,19 @@ export class BulkUnit {
     await this.session.query('analyze pg_temp.ledgerman_hit')
   }
 
-  /** Counts; with the images of it where one look at the rows does for both. */
+  /**
+   * Counts. Where nothing stands unless all of it is written, the images are written first: where there are as many as rows were given,
+   * nothing else has to be counted.
+   */
   async #survey(withDigest: boolean): Promise<Survey> {
-    this.#hasImages = this.#takesImagesAtOnce
-    if (this.#hasImages) this.#bits = blockBits(this.options.range.last - this.options.range.first + 1, 0)
-    const { rows } = await this.#ask(this.#hasImages ? surveyWithImages(this.#rows) : survey(this.#rows, withDigest))
+    const { range, count } = this.options
+    if (this.#takesImagesFirst) {
+      this.#bits = blockBits(range.last - range.first + 1, 0)
+      const { rows } = await this.#ask(images(this.#rows))
+      this.#hasImages = true
+      if (Number(rows[0]?.[0]) === count) return allOf(count)
+    }
+    const { rows } = await this.#ask(survey(this.#rows, withDigest))
     const column = (name: (typeof SURVEY)[number]) => rows[0]?.[SURVEY.indexOf(name)] ?? null
     const number = (name: (typeof SURVEY)[number]) => Number(column(name) ?? 0)
     return {
@@ -128,9 +138,9 @@ export class BulkUnit {
     }
   }
 
-  get #takesImagesAtOnce(): boolean {
+  get #takesImagesFirst(): boolean {
     const { isStaged, shape, options } = this
-    const isWhole = !options.leavesFailed && options.rehearsed === undefined
+    const isWhole = !options.leavesFailed && options.rehearsed === undefined && options.isWitnessed !== true
     return (
       isWhole &&
       !isStaged &&
@@ -144,7 +154,8 @@ export class BulkUnit {
   /** Of a file the first rows are looked at until enough of them are written: they need no sorting. */
   async #readSample(): Promise<void> {
     const { range } = this.options
-    const last = this.shape.given ? Math.min(range.last, range.first + SAMPLED_ROWS) : range.last
+    const sampled = this.#isJudged ? SHOWN_ROWS : SAMPLED_ROWS
+    const last = this.shape.given ? Math.min(range.last, range.first + sampled - 1) : range.last
     const { rows } = await this.#ask(sample(this.#rows), { first: range.first, last })
     this.#report.rows.push(...this.#told.rows(rows))
   }
@@ -275,7 +286,7 @@ export class BulkUnit {
       this.#changed += Number(rows[0]?.[0] ?? 0)
     } else {
       if (options.isBooked && shape.images !== 'none' && !this.#hasImages) await this.#ask(images(this.#rows), range)
-      const { rowCount } = await this.#ask(write(this.#rows), range)
+      const { rowCount } = await this.#ask(write(this.#rows, this.#isJudged), range)
       this.#changed += rowCount ?? 0
     }
     if (!shape.given?.addsMissing || this.#report.notFound === 0) return
@@ -338,7 +349,7 @@ export class BulkUnit {
 
   #steps(): BulkStep[] {
     const { shape, options } = this
-    const statement = ofRequest(this.isStaged ? stagedStatements(this.#rows) : write(this.#rows))
+    const statement = ofRequest(this.isStaged ? stagedStatements(this.#rows) : write(this.#rows, this.#isJudged))
     const step = (kind: BulkStep['kind'], of: Statement, matched: number, changed: number, expected: string) => ({
       kind,
       statement: of,
@@ -385,6 +396,11 @@ export class BulkUnit {
   #tell(phase: string, rows = 0, total: number | null = null): void {
     this.request.onProgress({ phase, rows, total })
   }
+}
+
+/** What a survey says of given rows that are all found and all to be written. */
+function allOf(count: number): Survey {
+  return { matched: count, changed: count, guardBroken: 0, ruleBroken: 0, leavesOut: true, bytes: 0, digest: null }
 }
 
 const DATABASE_REFUSALS: ReadonlySet<ProblemCode> = new Set([

@@ -30,26 +30,6 @@ export function fillHitSql(rows: FoundRows, slots: SlotList): string {
 /** What was found and what would become of it, counted. */
 export function survey(rows: FoundRows, withDigest: boolean): Statement {
   const slots = new SlotList()
-  return toStatement(`select ${surveyColumns(rows, slots, withDigest)}\nfrom ${rows.hit(slots)}`, slots)
-}
-
-/**
- * The same, and the images of what will be written, with the rows found once for both: for a part of which nothing is left unless all of
- * it is written.
- */
-export function surveyWithImages(rows: FoundRows): Statement {
-  const slots = new SlotList()
-  const found = rows.found(slots)
-  const booked = rows.blockOfFound(slots, `from hit\n    where ${rows.mayWrite(slots)}`)
-  return toStatement(
-    `with hit as materialized (\n${found}\n), booked as (\n  ${booked}\n)
-select ${surveyColumns(rows, slots, false)}
-from hit`,
-    slots,
-  )
-}
-
-function surveyColumns(rows: FoundRows, slots: SlotList, withDigest: boolean): string {
   const { mapping, set, touched, checksLeftOut } = rows.shape
   const holds = `hit.${rows.extra.guard_holds}`
   const broken = rows.brokenRule(slots)
@@ -64,9 +44,13 @@ function surveyColumns(rows: FoundRows, slots: SlotList, withDigest: boolean): s
       ? '0'
       : `coalesce(pg_catalog.avg(${long.map(({ column }) => `coalesce(pg_catalog.pg_column_size(hit.${column.sql}), 0)`).join(' + ')}), 0)::bigint`
   const mayBreak = broken === null ? '' : ` and ${broken} is null`
-  return `pg_catalog.count(*), pg_catalog.count(*) filter (where ${holds} and ${rows.differs}${mayBreak}),
+  return toStatement(
+    `select pg_catalog.count(*), pg_catalog.count(*) filter (where ${holds} and ${rows.differs}${mayBreak}),
   pg_catalog.count(*) filter (where not ${holds}), ${broken === null ? '0' : `pg_catalog.count(*) filter (where ${holds} and ${rows.differs} and ${broken} is not null)`},
-  ${checksLeftOut ? rows.leavesOut(slots) : 'true'}, ${bytes}, ${digest}`
+  ${checksLeftOut ? rows.leavesOut(slots) : 'true'}, ${bytes}, ${digest}
+from ${rows.hit(slots)}`,
+    slots,
+  )
 }
 
 /** Whether a column's values can be long; numbers and dates are short. */

@@ -9,7 +9,15 @@ import type { SlotList } from '../statement/statement.js'
 import { guardPrefix } from '../mapping/guard-value.js'
 import { comparedSql, storedSql } from '../values/sql-form.js'
 import { equalSql } from '../values/operator-sql.js'
-import { GIVEN, givenColumn, HIT, keptProperties, type BulkShape, type GivenShape } from './bulk-shape.js'
+import {
+  GIVEN,
+  givenColumn,
+  HIT,
+  keptProperties,
+  type BulkShape,
+  type GivenShape,
+  type LeftProperty,
+} from './bulk-shape.js'
 
 /**
  * The rows that a change of many finds are a part called `hit`: each with its values before, its new ones
@@ -53,7 +61,7 @@ export class FoundRows {
 
   get isGuarded(): boolean {
     const { given } = this.shape
-    return given !== null && (given.hasGuard || given.kept.length > 0 || given.expected !== undefined)
+    return given !== null && (given.hasGuard || given.kept.length > 0 || given.left !== undefined)
   }
 
   get line(): string {
@@ -116,9 +124,7 @@ export class FoundRows {
     const guard = given?.hasGuard
       ? [`coalesce('${guardPrefix(mapping)}' || ${guardValueSql(mapping.guard, 't')} = g.guard, false)`]
       : []
-    if (given?.expected) {
-      guard.push(`${leftTextsSql(given.expected, slots)} is not distinct from g.expected`)
-    }
+    if (given?.left) guard.push(asLeftSql(given.left, slots))
     const kept = given?.kept ?? []
     if (kept.length === 0) return guard.join(' and ')
     const row = (sqlOf: (property: Property) => string) =>
@@ -200,13 +206,13 @@ export class FoundRows {
   }
 }
 
-/** What the row under `t` has of the columns that the entry changed in it, as the image says; null for those it did not. */
-export function leftTextsSql(expected: readonly Property[], slots: SlotList): string {
-  const texts = expected.map(
-    (property, at) =>
-      `case when g.changed[${at + 1}] then ${imageTextSql(`t.${property.column.sql}`, property, slots)} end`,
-  )
-  return `array[${texts.join(', ')}]::text[]`
+/** The condition that the row under `t` has what the entry left it with, in all that the entry changed. */
+export function asLeftSql(left: readonly LeftProperty[], slots: SlotList): string {
+  const same = left.map(({ property, text, isChanged }) => {
+    const holds = `${imageTextSql(`t.${property.column.sql}`, property, slots)} is not distinct from g.${text}`
+    return isChanged === null ? holds : `(not g.${isChanged} or ${holds})`
+  })
+  return same.join(' and ') || 'true'
 }
 
 /** The condition that the row under `t` has the key of the given one under `g`. */

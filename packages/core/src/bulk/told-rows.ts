@@ -50,8 +50,8 @@ export class ToldRows {
 
   /** Why a row is not as its line says it was. */
   get conflictWords(): string {
-    const { hasGuard, kept, expected } = this.shape.given ?? { hasGuard: false, kept: [], expected: undefined }
-    if (expected) return 'It was changed since.'
+    const { hasGuard, kept, left } = this.shape.given ?? { hasGuard: false, kept: [], left: undefined }
+    if (left) return 'It was changed since.'
     const names = kept.map(({ name }) => name).join(', ')
     if (kept.length === 0) return 'It was changed since its guard was read.'
     return `It is not as in the file: ${hasGuard ? 'its guard, ' : ''}${names} ${kept.length === 1 && !hasGuard ? 'differs' : 'differ'}.`

@@ -14,29 +14,29 @@ import { fillHitSql, SHOWN_ROWS } from './find-statements.js'
 import type { FoundRows } from './found-rows.js'
 import { orderSql } from './found-rows.js'
 
-/** The images of the rows that will be written, where what they will be is known before. */
+/** The images of the rows that will be written, where what they will be is known before; gives how many those are. */
 export function images(rows: FoundRows): Statement {
   const slots = new SlotList()
-  return toStatement(rows.blockOfFound(slots, `from ${rows.hit(slots)}\n    where ${rows.mayWrite(slots)}`), slots)
+  const block = rows.blockOfFound(slots, `from ${rows.hit(slots)}\n    where ${rows.mayWrite(slots)}`)
+  return toStatement(
+    `with booked as (\n  ${block}\n  returning rows\n)\nselect coalesce(pg_catalog.sum(rows), 0) from booked`,
+    slots,
+  )
 }
 
-/** Writes the rows; its command tag says how many. What it writes was computed in the same snapshot as everything before. */
-export function write(rows: FoundRows): Statement {
+/**
+ * Writes the rows; its command tag says how many. What it writes was computed in the same snapshot as everything before.
+ *
+ * @param isJudged whether all rows that are found were found to be written, in this snapshot: then nothing is asked of them twice.
+ */
+export function write(rows: FoundRows, isJudged: boolean): Statement {
   const slots = new SlotList()
   const { mapping, kind, set, given } = rows.shape
   const joins = rows.shape.newJoins()
   const news = rows.shape.news(joins, slots)
   const condition = rows.shape.condition(joins, slots)
-  const rowOf = (all: readonly string[]) =>
-    `row(${all.map((sql, at) => asComparable(sql, set[at]?.column.type.kind ?? '')).join(', ')})`
-  const differs = `pg_catalog.record_image_ne(${rowOf(set.map(({ column }) => `t.${column.sql}`))}, ${rowOf(news)})`
-  const rule =
-    kind === 'remove' || mapping.rules.length === 0
-      ? ''
-      : ` and (${ruleVerdictSql(mapping, (property) => rows.valueAfter(property, 't', news), slots)}) is null`
-  const guard = rows.isGuarded ? ` and ${rows.guardHolds(slots)}` : ''
   const lines = given ? ` and ${rows.lines(slots)}` : ''
-  const where = `(${condition})${lines}${guard}${kind === 'remove' ? '' : ` and ${differs}`}${rule}`
+  const where = `(${condition})${lines}${isJudged ? '' : judgedSql(rows, news, slots)}`
   const assignments = [...set.map(({ column }, at) => `${column.sql} = ${news[at]}`), ...versionBumpSql(mapping, 't')]
   const source = given ? `${GIVEN} as g` : ''
   return toStatement(
@@ -46,6 +46,19 @@ export function write(rows: FoundRows): Statement {
     slots,
     () => shortBulk(rows, slots),
   )
+}
+
+/** What a found row has to be like to be written, to stand behind its condition. */
+function judgedSql(rows: FoundRows, news: readonly string[], slots: SlotList): string {
+  const { mapping, kind, set } = rows.shape
+  const guard = rows.isGuarded ? ` and ${rows.guardHolds(slots)}` : ''
+  if (kind === 'remove') return guard
+  const rowOf = (all: readonly string[]) =>
+    `row(${all.map((sql, at) => asComparable(sql, set[at]?.column.type.kind ?? '')).join(', ')})`
+  const differs = `pg_catalog.record_image_ne(${rowOf(set.map(({ column }) => `t.${column.sql}`))}, ${rowOf(news)})`
+  if (mapping.rules.length === 0) return `${guard} and ${differs}`
+  const verdict = ruleVerdictSql(mapping, (property) => rows.valueAfter(property, 't', news), slots)
+  return `${guard} and ${differs} and (${verdict}) is null`
 }
 
 /** The result of a change of many records. */

@@ -1,10 +1,11 @@
 import { GIVEN, givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
 import { givenType } from '../bulk/file-job.js'
-import { leftTextsSql, sameGivenSql } from '../bulk/found-rows.js'
+import { asLeftSql, sameGivenSql } from '../bulk/found-rows.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
 import { ToldRows } from '../bulk/told-rows.js'
 import type { Property } from '../mapping/mapping.js'
 import type { OwnSession } from '../sessions/own-session.js'
+import { imageTextSql } from '../statement/image-block-sql.js'
 import { bindValues, SlotList, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
@@ -13,7 +14,8 @@ import { type ChangedRow } from './reversal-problems.js'
 
 /**
  * A step's images, wherever the book keeps them: a column for each part, `k1 …` of the key, `b1 …` before and `a1 …` after. Of a block the
- * lines are unnested side by side: to look a place up in an array of texts takes as long as the place is far in it.
+ * lines are unnested side by side in the select list, which keeps no copy of them: to look a place up in an array of texts takes as long as
+ * the place is far in it.
  */
 function imagesSql({ mapping, touched }: UndoStep): string {
   const parts = [
@@ -23,25 +25,35 @@ function imagesSql({ mapping, touched }: UndoStep): string {
   ]
   const columns = (alias: string) =>
     parts.map(({ name, side, line }) => `${alias}.${side}[${line}] as ${name}`).join(', ')
-  const names = parts.map(({ name }) => name).join(', ')
-  const lines = parts.map(({ side, line }) => `pg_catalog.unnest(b.${side}[${line}:${line}])`)
+  const lines = parts.map(({ name, side, line }) => `pg_catalog.unnest(b.${side}[${line}:${line}]) as ${name}`)
   return `
 select ${columns('e')} from ledgerman.entry e where e.id = $1::uuid and $2::integer = 0
 union all
 select ${columns('m')} from ledgerman.image m where m.entry = $1::uuid and m.step = $2::integer
 union all
-select ${names} from ledgerman.image_block b cross join lateral rows from (${lines.join(', ')}) as i(${names}) where b.entry = $1::uuid and b.step = $2::integer`
+select ${lines.join(', ')} from ledgerman.image_block b where b.entry = $1::uuid and b.step = $2::integer`
 }
 
-/** Puts the images of a step into the temporary table, each part as its column's type. */
-export async function fillGiven(session: OwnSession, step: UndoStep, shape: BulkShape): Promise<void> {
+/**
+ * Puts the images of a step into the temporary table, each part as its column's type.
+ *
+ * @returns how many there are, and which properties the entry changed in all of them.
+ */
+export async function fillGiven(
+  session: OwnSession,
+  step: UndoStep,
+  shape: BulkShape,
+): Promise<{ count: number; everywhere: Set<Property> }> {
   const given = shape.given as GivenShape
-  const expected = given.expected ?? []
-  const columns = given.properties.map((property) => `${givenColumn(given, property)} ${givenType(property)}`)
+  const left = given.left ?? []
+  const flags = left.flatMap(({ isChanged }) => isChanged ?? [])
+  const columns = [
+    ...given.properties.map((property) => `${givenColumn(given, property)} ${givenType(property)}`),
+    ...left.map(({ text }) => `${text} text`),
+    ...flags.map((flag) => `${flag} boolean`),
+  ]
   await session.query('drop table if exists pg_temp.ledgerman_given')
-  await session.query(
-    `create temporary table ledgerman_given (no bigint, line bigint, ${columns.join(', ')}${given.expected ? ', expected text[], changed boolean[]' : ''})`,
-  )
+  await session.query(`create temporary table ledgerman_given (no bigint, line bigint, ${columns.join(', ')})`)
   const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
   const keyPlace = (property: Property) => shape.mapping.key.indexOf(property) + 1
   const values = given.properties.map((property) => {
@@ -52,18 +64,24 @@ export async function fillGiven(session: OwnSession, step: UndoStep, shape: Bulk
   })
   const isChanged = (property: Property) =>
     step.kind === 'add' ? 'true' : `i.b${place(property)} is distinct from i.a${place(property)}`
-  const left = given.expected
-    ? [
-        `array[${expected.map((property) => `case when ${isChanged(property)} then i.a${place(property)} end`).join(', ')}]::text[]`,
-        `array[${expected.map(isChanged).join(', ')}]::boolean[]`,
-      ]
-    : []
+  const texts = left.map(({ property }) => `case when ${isChanged(property)} then i.a${place(property)} end`)
+  const keys = shape.mapping.key.map((property) => values[given.properties.indexOf(property)])
+  // In the order of the key, which is near to that of the table: rows that stand together are written one after the other.
   await session.query(
-    `insert into ${GIVEN} select pg_catalog.row_number() over (), pg_catalog.row_number() over (), ${[...values, ...left].join(', ')}
-from (${imagesSql(step)}) as i`,
+    `insert into ${GIVEN} select pg_catalog.row_number() over given, pg_catalog.row_number() over given, ${[...values, ...texts, ...left.map(({ property }) => isChanged(property))].join(', ')}
+from (${imagesSql(step)}) as i window given as (order by ${keys.join(', ')})`,
     [step.entry, String(step.no)],
   )
+  // A rough idea of its keys is enough, and costs a tenth.
+  await session.query('set local default_statistics_target = 10')
   await session.query('analyze pg_temp.ledgerman_given')
+  await session.query('reset default_statistics_target')
+  const { rows } = await session.query(
+    `select ${['pg_catalog.count(*)', ...flags.map((flag) => `pg_catalog.bool_and(${flag})`)].join(', ')} from ${GIVEN}`,
+  )
+  const [count, ...all] = rows[0] ?? []
+  const everywhere = left.filter((_, at) => all[at] === 't').map(({ property }) => property)
+  return { count: Number(count ?? 0), everywhere: new Set(everywhere) }
 }
 
 /** A sensitive value that was changed, or removed, cannot be put back: the book has only its digest. */
@@ -81,24 +99,28 @@ export async function lostSecrets(session: OwnSession, step: UndoStep): Promise<
 /** Rows that are not as the entry left them, with both values. */
 export async function changedRows(target: Target, session: OwnSession, shape: BulkShape): Promise<ChangedRow[]> {
   const { mapping, given } = shape
-  const expected = given?.expected ?? []
+  const left = given?.left ?? []
   const slots = new SlotList()
-  const texts = leftTextsSql(expected, slots)
+  const now = left.map(({ property, isChanged }) => {
+    const text = imageTextSql(`t.${property.column.sql}`, property, slots)
+    return isChanged === null ? text : `case when g.${isChanged} then ${text} end`
+  })
   const keys = mapping.key.map((property) => `g.${givenColumn(given as GivenShape, property)}`)
   const [first] = mapping.key
+  const array = (texts: readonly string[]) => `to_json(array[${texts.join(', ')}]::text[])::text`
   const { rows } = await session.query(
-    `select to_json(g.expected)::text, case when t.${first?.column.sql} is not null then to_json(${texts})::text end, ${keys.join(', ')}
+    `select ${array(left.map(({ text }) => `g.${text}`))}, case when t.${first?.column.sql} is not null then ${array(now)} end, ${keys.join(', ')}
 from ${GIVEN} as g left join ${mapping.table.sql} as t on ${mapping.key.map((property) => sameGivenSql(property, given)).join(' and ')}
-where t.${first?.column.sql} is null or ${texts} is distinct from g.expected order by g.no limit ${SHOWN_ROWS}`,
+where t.${first?.column.sql} is null or not (${asLeftSql(left, slots)}) order by g.no limit ${SHOWN_ROWS}`,
     bindValues({ slots: slots.slots } as Statement, () => digestKeyPads(target.digestKey)),
   )
   const told = new ToldRows(target, shape)
-  return rows.map(([left, now, ...key]) => ({
+  return rows.map(([texts, live, ...key]) => ({
     key: told.key(key),
     ...told.sides(
-      expected,
-      JSON.parse(left ?? '[]') as string[],
-      now === null || now === undefined ? null : (JSON.parse(now) as string[]),
+      left.map(({ property }) => property),
+      JSON.parse(texts ?? '[]') as string[],
+      live === null || live === undefined ? null : (JSON.parse(live) as string[]),
     ),
   }))
 }

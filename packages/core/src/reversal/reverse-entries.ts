@@ -2,6 +2,7 @@ import { isProblem, LedgermanProblem, type Receipt, type RunMode, type StepRecei
 import { bookSteps, bulkReversibility, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
 import { BulkRefused, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
 import { GIVEN, givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
+import { SESSION_MEMORY } from '../bulk/bulk-session.js'
 import { BulkUnit } from '../bulk/bulk-unit.js'
 import type { UnitResult } from '../bulk/unit-options.js'
 import { FoundRows, sameGivenSql } from '../bulk/found-rows.js'
@@ -67,6 +68,7 @@ export async function reverseEntries(
   })
   if (steps.length === 0)
     throw new LedgermanProblem('not-reversible', 'There is nothing to put back: it changed no row.', { entries })
+  let isStaged = !steps.every((step) => BulkUnit.isDirect(shapeOf(step)))
   for (let attempt = 1; ; attempt++) {
     const reversal = new Reversal(
       target,
@@ -74,11 +76,16 @@ export async function reverseEntries(
       steps,
       gaps.map(({ words }) => words),
       request,
+      isStaged,
     )
     try {
       return await reversal.run()
     } catch (error) {
-      if (isSerializationFailure(error) && attempt < MOST_ATTEMPTS) continue
+      if (isSerializationFailure(error) && attempt < MOST_ATTEMPTS) {
+        // Others write the same rows: they are locked first, from now on, so that nothing they do ends it again.
+        isStaged = true
+        continue
+      }
       throw await reversal.refuse(error)
     }
   }
@@ -102,18 +109,20 @@ class Reversal {
     readonly steps: readonly UndoStep[],
     gaps: readonly string[],
     readonly request: ReversalRequest,
+    /** Whether rows are locked and kept in a table before they are judged; else all of it sees one snapshot. */
+    readonly isStaged: boolean,
   ) {
     this.#gaps = new Set(gaps)
   }
 
   async run(): Promise<ReversalResult> {
     const { target, request } = this
-    const session = await target.openOwnSession(request.timeLimitMs, 'reversal')
+    const session = await target.openOwnSession(request.timeLimitMs, 'reversal', SESSION_MEMORY)
     const onAbort = () => void target.cancel(session.pid).catch(() => session.breakOff())
     request.signal.addEventListener('abort', onAbort, { once: true })
     let isOver = false
     try {
-      await session.query('begin')
+      await session.query(`begin isolation level ${this.#isolation}`)
       await session.query(
         `select pg_catalog.set_config('ledgerman.actor', $1, true), pg_catalog.set_config('application_name', 'ledgerman run ' || $2::text, true)`,
         [request.actor, this.#id],
@@ -139,17 +148,20 @@ class Reversal {
     }
   }
 
+  get #isolation(): 'read committed' | 'repeatable read' {
+    return this.isStaged ? 'read committed' : 'repeatable read'
+  }
+
   /** Puts one step back. */
   async #undo(session: OwnSession, step: UndoStep): Promise<void> {
     const no = this.#receipts.length + 1
-    const shape = { ...shapeOf(step), step: no }
-    await fillGiven(session, step, shape)
+    const { count, everywhere } = await fillGiven(session, step, shapeOf(step))
+    const shape = { ...shapeOf(step, everywhere), step: no }
     const lost = await lostSecrets(session, step)
     if (lost.length > 0)
       this.#gaps.add(
         `${step.mapping.name}: ${lost.map(({ name }) => name).join(', ')} stays as it is, since the book has only digests of it`,
       )
-    const count = Number((await session.query(`select pg_catalog.count(*) from ${GIVEN}`)).rows[0]?.[0] ?? 0)
     const result =
       step.kind === 'remove' ? await this.#addAgain(session, shape, count) : await this.#write(session, shape, count)
     const [done] = result.steps
@@ -190,7 +202,7 @@ class Reversal {
       count,
       isWitnessed: this.request.rehearsed !== undefined,
     }
-    const unit = new BulkUnit(this.target, session, shape, this.#bulkRequest(), options, () => null, true)
+    const unit = new BulkUnit(this.target, session, shape, this.#bulkRequest(), options, () => null, this.isStaged)
     try {
       const result = await unit.run()
       return { ...result, steps: result.steps.slice(0, 1) }
@@ -283,7 +295,7 @@ class Reversal {
     return {
       transaction: null,
       revision: null,
-      isolation: 'read committed',
+      isolation: this.#isolation,
       attempts: 1,
       durationMs: receipt?.durationMs ?? null,
       startedAt: this.#startedAt,
@@ -330,7 +342,7 @@ class Reversal {
       startedAt: this.#startedAt,
       durationMs: roundMs(performance.now() - this.#started),
       attempts: 1,
-      isolation: 'read committed',
+      isolation: this.#isolation,
       replayed: false,
       steps: this.#receipts,
       rehearsal: null,

@@ -1,4 +1,4 @@
-import { givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
+import { givenColumn, type BulkShape, type GivenShape, type LeftProperty } from '../bulk/bulk-shape.js'
 import { sameGivenSql } from '../bulk/found-rows.js'
 import { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
@@ -6,8 +6,12 @@ import { Aliases, Joins } from '../statement/joins.js'
 import { storedSql } from '../values/sql-form.js'
 import { restored, type UndoStep } from './undo-steps.js'
 
-/** How a step is put back: what is found by the keys of its images, what has to be as it was left, and what it is set to. */
-export function shapeOf(step: UndoStep): BulkShape {
+/**
+ * How a step is put back: what is found by the keys of its images, what has to be as it was left, and what it is set to.
+ *
+ * @param everywhere the properties that the entry changed in all its rows
+ */
+export function shapeOf(step: UndoStep, everywhere: ReadonlySet<Property> = new Set()): BulkShape {
   const { mapping, kind } = step
   const links = new Links()
   const { set, expected } =
@@ -22,7 +26,7 @@ export function shapeOf(step: UndoStep): BulkShape {
     kept: [],
     hasGuard: false,
     addsMissing: false,
-    ...(kind === 'remove' ? {} : { expected }),
+    ...(kind === 'remove' ? {} : { left: expected.map((property, at) => leftOf(property, at, everywhere)) }),
   }
   const isChange = kind === 'change' || kind === 'replace'
   return {
@@ -41,12 +45,16 @@ export function shapeOf(step: UndoStep): BulkShape {
   }
 }
 
+function leftOf(property: Property, at: number, everywhere: ReadonlySet<Property>): LeftProperty {
+  return { property, text: `l${at + 1}`, isChanged: everywhere.has(property) ? null : `u${at + 1}` }
+}
+
 /** What a property is set to: what it was where the entry changed it, and what it is elsewhere. */
 function restoredSql(property: Property, given: GivenShape): string {
   const { column } = property
   const before = storedSql(`g.${givenColumn(given, property)}`, column.type)
-  const at = given.expected?.indexOf(property) ?? -1
-  return at < 0 ? before : `case when g.changed[${at + 1}] then ${before} else t.${column.sql} end`
+  const isChanged = given.left?.find((each) => each.property === property)?.isChanged ?? null
+  return isChanged === null ? before : `case when g.${isChanged} then ${before} else t.${column.sql} end`
 }
 
 function allColumns({ properties }: Mapping): string[] {
