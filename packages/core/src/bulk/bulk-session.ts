@@ -15,6 +15,7 @@ import { BulkRefused, type BulkRequest, type BulkResult, type GivenValue } from 
 import type { BulkShape } from './bulk-shape.js'
 import { statementOfError } from './bulk-errors.js'
 import { BulkUnit } from './bulk-unit.js'
+import { WorkTables } from './work-tables.js'
 import type { UnitOptions, UnitResult } from './unit-options.js'
 
 /** How often a part is tried where PostgreSQL ends it to keep others consistent. */
@@ -126,7 +127,7 @@ export class BulkSession {
         `select pg_catalog.set_config('ledgerman.actor', $1, true), pg_catalog.set_config('application_name', 'ledgerman run ' || $2::text, true)`,
         [request.actor, header.id],
       )
-      const unit = new BulkUnit(target, session, shape, request, options, task.given, this.#isStaged)
+      const unit = new BulkUnit(target, new WorkTables(session), shape, request, options, task.given, this.#isStaged)
       const result = await unit.run()
       await beforeCommit?.(result)
       const done = { report: result.report, evidence: result.evidence }

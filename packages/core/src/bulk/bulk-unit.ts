@@ -9,7 +9,7 @@ import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
 import type { BulkStep } from './book-bulk.js'
 import { BulkRefused, emptyReport, type BulkEvidence, type BulkRequest, type GivenValue } from './bulk-request.js'
-import { isPredictable, type BulkShape } from './bulk-shape.js'
+import { HIT, isPredictable, type BulkShape } from './bulk-shape.js'
 import {
   fillHit,
   isLong,
@@ -24,6 +24,7 @@ import {
 import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
 import type { RowRange, Survey, UnitOptions, UnitResult } from './unit-options.js'
 import { ToldRows } from './told-rows.js'
+import type { WorkTables } from './work-tables.js'
 import { FoundRows } from './found-rows.js'
 import { add, images, stagedStatements, write, writeStaged } from './write-statements.js'
 
@@ -53,7 +54,7 @@ export class BulkUnit {
 
   constructor(
     readonly target: Target,
-    readonly session: OwnSession,
+    readonly tables: WorkTables,
     readonly shape: BulkShape,
     readonly request: BulkRequest,
     readonly options: UnitOptions,
@@ -63,6 +64,10 @@ export class BulkUnit {
   ) {
     this.#rows = new FoundRows(shape, isStaged)
     this.#told = new ToldRows(target, shape)
+  }
+
+  get session(): OwnSession {
+    return this.tables.session
   }
 
   /** Whether this way of going about it can be taken in a snapshot of its own. */
@@ -106,10 +111,9 @@ export class BulkUnit {
 
   async #stage(): Promise<void> {
     this.#tell('locking')
-    await this.session.query('drop table if exists pg_temp.ledgerman_hit')
-    await this.session.query(this.#rows.hitTable())
-    await this.#ask(fillHit(this.#rows))
-    await this.session.query('analyze pg_temp.ledgerman_hit')
+    await this.tables.empty(HIT, this.#rows.hitColumns())
+    const { rowCount } = await this.#ask(fillHit(this.#rows))
+    await this.tables.filled(HIT, rowCount ?? 0)
   }
 
   /**

@@ -38,8 +38,8 @@ export class FoundRows {
     this.set = setSql(shape.mapping, shape.set)
   }
 
-  /** The table that found rows are kept in. */
-  hitTable(): string {
+  /** The columns of the table that found rows are kept in. */
+  hitColumns(): string {
     const { mapping, set } = this.shape
     const { no, line, guard_holds, place, part } = this.extra
     const columns = [
@@ -50,7 +50,7 @@ export class FoundRows {
       `${guard_holds} boolean`,
       ...(this.byPlace ? [`${place} tid`, `${part} oid`] : []),
     ]
-    return `create temporary table ${HIT.slice('pg_temp.'.length)} (${columns.join(', ')})`
+    return columns.join(', ')
   }
 
   /** Rows of a table are told apart by where they stand; those of a view or of another server only by their key. */

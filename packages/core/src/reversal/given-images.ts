@@ -3,6 +3,7 @@ import { givenType } from '../bulk/file-job.js'
 import { asLeftSql, sameGivenSql } from '../bulk/found-rows.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
 import { ToldRows } from '../bulk/told-rows.js'
+import type { WorkTables } from '../bulk/work-tables.js'
 import type { Property } from '../mapping/mapping.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import { imageTextSql } from '../statement/image-block-sql.js'
@@ -37,13 +38,16 @@ select ${lines.join(', ')} from ledgerman.image_block b where b.entry = $1::uuid
 /**
  * Puts the images of a step into the temporary table, each part as its column's type.
  *
- * @returns how many there are, and which properties the entry changed in all of them.
+ * @returns how many there are; which properties the entry changed in all of them; and which cannot be put back, since the book has only
+ * digests of what they were.
  */
 export async function fillGiven(
-  session: OwnSession,
+  tables: WorkTables,
   step: UndoStep,
   shape: BulkShape,
-): Promise<{ count: number; everywhere: Set<Property> }> {
+): Promise<{ count: number; everywhere: Set<Property>; lost: Property[] }> {
+  const { session } = tables
+  const hidden = step.kind === 'add' ? [] : hiddenIn(step)
   const given = shape.given as GivenShape
   const left = given.left ?? []
   const flags = left.flatMap(({ isChanged }) => isChanged ?? [])
@@ -51,9 +55,9 @@ export async function fillGiven(
     ...given.properties.map((property) => `${givenColumn(given, property)} ${givenType(property)}`),
     ...left.map(({ text }) => `${text} text`),
     ...flags.map((flag) => `${flag} boolean`),
+    ...hidden.map((_, at) => `h${at + 1} boolean`),
   ]
-  await session.query('drop table if exists pg_temp.ledgerman_given')
-  await session.query(`create temporary table ledgerman_given (no bigint, line bigint, ${columns.join(', ')})`)
+  await tables.empty(GIVEN, `no bigint, line bigint, ${columns.join(', ')}`)
   const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
   const keyPlace = (property: Property) => shape.mapping.key.indexOf(property) + 1
   const values = given.properties.map((property) => {
@@ -64,36 +68,23 @@ export async function fillGiven(
   })
   const isChanged = (property: Property) =>
     step.kind === 'add' ? 'true' : `i.b${place(property)} is distinct from i.a${place(property)}`
+  const changed = [...left.map(({ property }) => property), ...hidden].map(isChanged)
   const texts = left.map(({ property }) => `case when ${isChanged(property)} then i.a${place(property)} end`)
   const keys = shape.mapping.key.map((property) => values[given.properties.indexOf(property)])
   // In the order of the key, which is near to that of the table: rows that stand together are written one after the other.
   await session.query(
-    `insert into ${GIVEN} select pg_catalog.row_number() over given, pg_catalog.row_number() over given, ${[...values, ...texts, ...left.map(({ property }) => isChanged(property))].join(', ')}
+    `insert into ${GIVEN} select pg_catalog.row_number() over given, pg_catalog.row_number() over given, ${[...values, ...texts, ...changed].join(', ')}
 from (${imagesSql(step)}) as i window given as (order by ${keys.join(', ')})`,
     [step.entry, String(step.no)],
   )
-  // A rough idea of its keys is enough, and costs a tenth.
-  await session.query('set local default_statistics_target = 10')
-  await session.query('analyze pg_temp.ledgerman_given')
-  await session.query('reset default_statistics_target')
   const { rows } = await session.query(
-    `select ${['pg_catalog.count(*)', ...flags.map((flag) => `pg_catalog.bool_and(${flag})`)].join(', ')} from ${GIVEN}`,
+    `select ${['pg_catalog.count(*)', ...flags.map((flag) => `pg_catalog.bool_and(${flag})`), ...hidden.map((_, at) => `pg_catalog.bool_or(h${at + 1})`)].join(', ')} from ${GIVEN}`,
   )
   const [count, ...all] = rows[0] ?? []
+  await tables.filled(GIVEN, Number(count ?? 0))
   const everywhere = left.filter((_, at) => all[at] === 't').map(({ property }) => property)
-  return { count: Number(count ?? 0), everywhere: new Set(everywhere) }
-}
-
-/** A sensitive value that was changed, or removed, cannot be put back: the book has only its digest. */
-export async function lostSecrets(session: OwnSession, step: UndoStep): Promise<Property[]> {
-  const hidden = step.kind === 'add' ? [] : hiddenIn(step)
-  if (hidden.length === 0) return []
-  const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
-  const { rows } = await session.query(
-    `select ${hidden.map((property) => `pg_catalog.bool_or(i.b${place(property)} is distinct from i.a${place(property)})`).join(', ')} from (${imagesSql(step)}) as i`,
-    [step.entry, String(step.no)],
-  )
-  return hidden.filter((_, at) => rows[0]?.[at] === 't')
+  const lost = hidden.filter((_, at) => all[flags.length + at] === 't')
+  return { count: Number(count ?? 0), everywhere: new Set(everywhere), lost }
 }
 
 /** Rows that are not as the entry left them, with both values. */

@@ -8,6 +8,7 @@ import type { UnitResult } from '../bulk/unit-options.js'
 import { FoundRows, sameGivenSql } from '../bulk/found-rows.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
 import { ToldRows } from '../bulk/told-rows.js'
+import { WorkTables } from '../bulk/work-tables.js'
 import { add } from '../bulk/write-statements.js'
 import { newEntryId } from '../book/entry-id.js'
 import type { FindMapping } from '../book/find-mapping.js'
@@ -23,7 +24,7 @@ import { bindValues, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
 import { readUndoSteps, type UndoStep } from './undo-steps.js'
-import { changedRows, fillGiven, lostSecrets } from './given-images.js'
+import { changedRows, fillGiven } from './given-images.js'
 import { reversalConflict } from './reversal-problems.js'
 import { shapeOf } from './undo-shape.js'
 
@@ -127,7 +128,8 @@ class Reversal {
         `select pg_catalog.set_config('ledgerman.actor', $1, true), pg_catalog.set_config('application_name', 'ledgerman run ' || $2::text, true)`,
         [request.actor, this.#id],
       )
-      for (const step of this.steps) await this.#undo(session, step)
+      const tables = new WorkTables(session)
+      for (const step of this.steps) await this.#undo(tables, step)
       await session.query('set constraints all immediate')
       this.#assertAsRehearsed()
       if (request.mode === 'rehearse') {
@@ -153,17 +155,18 @@ class Reversal {
   }
 
   /** Puts one step back. */
-  async #undo(session: OwnSession, step: UndoStep): Promise<void> {
+  async #undo(tables: WorkTables, step: UndoStep): Promise<void> {
     const no = this.#receipts.length + 1
-    const { count, everywhere } = await fillGiven(session, step, shapeOf(step))
+    const { count, everywhere, lost } = await fillGiven(tables, step, shapeOf(step))
     const shape = { ...shapeOf(step, everywhere), step: no }
-    const lost = await lostSecrets(session, step)
     if (lost.length > 0)
       this.#gaps.add(
         `${step.mapping.name}: ${lost.map(({ name }) => name).join(', ')} stays as it is, since the book has only digests of it`,
       )
     const result =
-      step.kind === 'remove' ? await this.#addAgain(session, shape, count) : await this.#write(session, shape, count)
+      step.kind === 'remove'
+        ? await this.#addAgain(tables.session, shape, count)
+        : await this.#write(tables, shape, count)
     const [done] = result.steps
     if (!done) return
     this.#evidence.push(result.evidence)
@@ -192,7 +195,7 @@ class Reversal {
   }
 
   /** Changes back, or removes what was added, where rows are as the entry left them. */
-  async #write(session: OwnSession, shape: BulkShape, count: number): Promise<UnitResult> {
+  async #write(tables: WorkTables, shape: BulkShape, count: number): Promise<UnitResult> {
     const options = {
       expect: 'any' as const,
       leavesFailed: this.request.onlyUnchanged,
@@ -202,13 +205,13 @@ class Reversal {
       count,
       isWitnessed: this.request.rehearsed !== undefined,
     }
-    const unit = new BulkUnit(this.target, session, shape, this.#bulkRequest(), options, () => null, this.isStaged)
+    const unit = new BulkUnit(this.target, tables, shape, this.#bulkRequest(), options, () => null, this.isStaged)
     try {
       const result = await unit.run()
       return { ...result, steps: result.steps.slice(0, 1) }
     } catch (error) {
       if (!(error instanceof BulkRefused) || error.failed.length === 0) throw error
-      throw reversalConflict(shape.mapping, await changedRows(this.target, session, shape), error.failed.length)
+      throw reversalConflict(shape.mapping, await changedRows(this.target, tables.session, shape), error.failed.length)
     }
   }
 

@@ -28,6 +28,8 @@ const LONGEST_MS = 15 * 60_000
 
 /** From so many rows on it is a job: whoever asks need not wait for it, and a service that is gone does not end it. */
 const JOB_FROM_ROWS = 50_000
+/** The same of entries: each is a step of its own. */
+const JOB_FROM_ENTRIES = 500
 
 const PROBLEMS: ProblemCode[] = [
   'not-reversible',
@@ -111,7 +113,7 @@ export function reversalRoutes({ targets, rehearsals, jobs, runner }: Services) 
         ? undefined
         : await rehearsals.find<BulkEvidence[]>(rehearsal, target.name, actor, subject)
     const { rows, mapping } = await rowsOfEntries(target, entries)
-    if (rows >= JOB_FROM_ROWS) {
+    if (rows >= JOB_FROM_ROWS || entries.length >= JOB_FROM_ENTRIES) {
       const { job: begun } = await jobs.add({
         id: newEntryId(),
         target: target.name,

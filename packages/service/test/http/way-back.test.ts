@@ -143,6 +143,26 @@ describe('what was done', () => {
   })
 })
 
+describe('a day of single changes', () => {
+  it('is put back by a job, each record as it was in the morning', async () => {
+    const before = await everything()
+    const since = new Date().toISOString()
+    const records = Array.from({ length: 20 }, (_, at) => [`P-1${String(at + 1).padStart(2, '0')}`])
+    for (let round = 0; round < 25; round++)
+      await Promise.all(
+        records.map((key) =>
+          target().change('programme', key, { title: `Round ${round}` }, { mode: 'commit', guard: '*' }),
+        ),
+      )
+    const begun = await reverseSince({ mode: 'commit', since })
+    expect([begun.status, begun.body.kind, begun.body.condition]).toEqual([202, 'reversal', '500 entries'])
+    let last: Job | undefined
+    for await (const now of service.client.followJob(begun.body.id as string)) last = now
+    expect(last).toMatchObject({ state: 'done', problem: null, report: { matched: 500, changed: 500 } })
+    expect(await everything()).toBe(before)
+  })
+})
+
 describe('under load', () => {
   it('16 callers change the rows that are put back, and the book tells all of it', async () => {
     const records = ['P-131', 'P-132', 'P-133']
