@@ -36,26 +36,28 @@ export async function recordEvents(
   return rows.map(([json]) => JSON.parse(json ?? '') as RecordEvent)
 }
 
+/** The images are found first, then the steps of their entries read once each: an entry's steps are one text, however many there are. */
 function historySql(mapping: Mapping): string {
   return `
 with given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
 written as (select ${canonicalKeySql(mapping, 'given.parts')} as key from given),
-wanted as (select key, ${recordHashSql('key')} as record from written), events as (
+wanted as (select key, ${recordHashSql('key')} as record from written), found as materialized (
+  select i.entry, i.step, i.before, i.after from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
+  union all
+  select i.entry, i.step, i.before, i.after from wanted w cross join lateral (${blocksOfRecordSql(
+    'w.key',
+    `b.entry, b.step, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}`,
+  )}) i
+), steps as materialized (
+  select p.entry, p.no, p.statement from (select distinct entry from found) as f join ledgerman.step p on p.entry = f.entry
+), events as (
   select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
   from wanted w join ledgerman.entry e on e.record = w.record and e.key = w.key join ledgerman.statement s on s.id = e.statement
   where e.outcome = 'committed' and s.relation = $2 and e.changed > 0
   union all
   select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
-  from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
-    join ledgerman.entry e on e.id = i.entry join ledgerman.step p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
-  where s.relation = $2
-  union all
-  select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
-  from wanted w cross join lateral (${blocksOfRecordSql(
-    'w.key',
-    `b.entry, b.step, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}`,
-  )}) i
-    join ledgerman.entry e on e.id = i.entry join ledgerman.step p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
+  from found i join steps p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
+    join ledgerman.entry e on e.id = i.entry
   where s.relation = $2
 )
 select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', run->>'transaction', 'isReversal', coalesce(run ? 'reverses', false), 'before', before, 'after', after)::text

@@ -20,6 +20,7 @@ import { entryAddress, roundMs, showableBinds, toBindReceipts, toShownStatement 
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isSerializationFailure } from '../sessions/database-error.js'
 import type { OwnSession } from '../sessions/own-session.js'
+import { blockBits } from '../statement/image-block-sql.js'
 import { bindValues, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
@@ -236,7 +237,11 @@ class Reversal {
         failed.length,
       )
     const statement = add(new FoundRows(shape, false), this.request.mode === 'commit', true)
-    const values = this.#values(statement)
+    const { rows: sizes } = await session.query(
+      `select coalesce(pg_catalog.avg(pg_catalog.pg_column_size(g.*)), 0)::bigint from ${GIVEN} as g`,
+    )
+    const bits = blockBits(count, Number(sizes[0]?.[0] ?? 0))
+    const values = this.#values(statement, bits)
     const { rows } = await session.query(statement.text, values)
     const changed = Number(rows[0]?.[0] ?? 0)
     const shown = add(new FoundRows(shape, false), false, true)
@@ -257,7 +262,7 @@ class Reversal {
     const step: BulkStep = {
       kind: 'add',
       statement: shown,
-      binds: this.#values(shown),
+      binds: this.#values(shown, bits),
       matched: count,
       changed,
       expected: 'any',
@@ -357,13 +362,13 @@ class Reversal {
     }
   }
 
-  #values(statement: Statement): (string | null)[] {
+  #values(statement: Statement, bits: number): (string | null)[] {
     return bindValues(statement, (source) => {
       switch (source.from) {
         case 'entry':
           return this.#id
         case 'bits':
-          return '0'
+          return String(bits)
         case 'line':
           return source.of === 'first' ? '1' : String(Number.MAX_SAFE_INTEGER)
         case 'digest key':

@@ -12,10 +12,17 @@ const ROWS_A_BLOCK = 1_000
 /** How large a block is at most, about, in bytes. */
 const BYTES_A_BLOCK = 512 * 1024
 
+/** So few rows stand alone, each found by its own entry in the index. */
+const FEW_ROWS = 64
+
+/** More rows are parted into as many blocks at least: one block of each small change would be looked into for every record. */
+const FEWEST_BITS = 6
+
 /** How many first bits of the keys' hashes part so many rows, of so many bytes each, into blocks. */
 export function blockBits(rows: number, bytesARow: number): number {
+  if (rows <= FEW_ROWS) return MOST_BITS
   const most = Math.max(1, Math.min(ROWS_A_BLOCK, Math.floor(BYTES_A_BLOCK / Math.max(1, bytesARow))))
-  return Math.min(MOST_BITS, Math.max(0, Math.ceil(Math.log2(Math.max(1, rows) / most))))
+  return Math.min(MOST_BITS, Math.max(FEWEST_BITS, Math.ceil(Math.log2(rows / most))))
 }
 
 interface BlockParts {

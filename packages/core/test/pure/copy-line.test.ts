@@ -19,7 +19,7 @@ describe('a row of a file', () => {
 })
 
 describe('blocks of images', () => {
-  it('hold about a thousand rows, fewer where rows are wide, and are never more than 2^24', () => {
+  it('hold about a thousand rows, fewer where rows are wide, one where there are few, and are never more than 2^24', () => {
     fc.assert(
       fc.property(fc.integer({ min: 1, max: 1e9 }), fc.integer({ min: 0, max: 1e7 }), (rows, bytes) => {
         const bits = blockBits(rows, bytes)
@@ -29,6 +29,7 @@ describe('blocks of images', () => {
         if (bits < 24) expect(rows / 2 ** bits).toBeLessThanOrEqual(1000)
       }),
     )
-    expect(blockBits(1, 10)).toBe(0)
+    // Few rows must not stand in a block that every record is looked for in.
+    expect([1, 64, 65, 64_000, 64_001].map((rows) => blockBits(rows, 10))).toEqual([24, 24, 6, 6, 7])
   })
 })

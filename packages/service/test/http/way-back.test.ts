@@ -160,6 +160,10 @@ describe('a day of single changes', () => {
     for await (const now of service.client.followJob(begun.body.id as string)) last = now
     expect(last).toMatchObject({ state: 'done', problem: null, report: { matched: 500, changed: 500 } })
     expect(await everything()).toBe(before)
+    // Each image is found by its own record: none stands where all other records are looked for too.
+    expect(await sql('select count(*)::int as n from ledgerman.image_block where bits < 6')).toEqual([{ n: 0 }])
+    const { history } = await target().history('programme', ['P-101'], { property: 'title', limit: 500 })
+    expect(history.filter(({ kind }) => kind === 'reversed')).toHaveLength(25)
   })
 })
 
