@@ -1,8 +1,26 @@
+import { ROWS_OF_BLOCK_SQL } from '../statement/image-block-sql.js'
+
 /** The SQLSTATE with which a statement refuses by itself. Class LM is nobody else's. */
 export const REFUSED_BY_BOOK = 'LM001'
 
 /** Counted up with every change to the tables below. */
-export const BOOK_VERSION = 6
+export const BOOK_VERSION = 7
+
+/** Everything that was written, a line a row. */
+const HISTORY_VIEW = `create view ledgerman.history as
+select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, e.key) as key,
+  jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, e.problem, e.note, e.id
+from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement where e.run is null
+union all
+select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, i.key),
+  jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), e.problem, e.note, e.id
+from ledgerman.entry e join ledgerman.image i on i.entry = e.id join ledgerman.step p on p.entry = i.entry and p.no = i.step
+  join ledgerman.statement s on s.id = p.statement where e.run is not null
+union all
+select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation,
+  jsonb_object(s.key_columns, r.key), jsonb_object(s.touched, r.before), jsonb_object(s.touched, r.after), e.problem, e.note, e.id
+from ledgerman.entry e join ledgerman.step p on p.entry = e.id join ledgerman.statement s on s.id = p.statement
+  join ledgerman.image_block b on b.entry = p.entry and b.step = p.no cross join lateral ${ROWS_OF_BLOCK_SQL} as r where e.run is not null`
 
 /**
  * What brings a book of the version before up to the next, by the version it then has. Run as one transaction. The view of all, which
@@ -37,6 +55,8 @@ export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
   ],
   5: ['table ledgerman.leaf', 'table ledgerman.seal', 'index ledgerman.seal_open'],
   6: ['alter table ledgerman.statement add short jsonb'],
+  // Whoever may read it still may.
+  7: [HISTORY_VIEW.replace('create view', 'create or replace view')],
 }
 
 /**
@@ -174,23 +194,7 @@ select e.id as entry, s.no, s.name, s.statement, case when s.skipped then '{}' e
   },
   {
     name: 'view ledgerman.history',
-    sql: `create view ledgerman.history as
-select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, e.key) as key,
-  jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, e.problem, e.note, e.id
-from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement where e.run is null
-union all
-select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation, jsonb_object(s.key_columns, i.key),
-  jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), e.problem, e.note, e.id
-from ledgerman.entry e join ledgerman.image i on i.entry = e.id join ledgerman.step p on p.entry = i.entry and p.no = i.step
-  join ledgerman.statement s on s.id = p.statement where e.run is not null
-union all
-select e.at, e.actor, e.outcome, s.kind, s.mapping, s.relation,
-  case when b.key is not null then jsonb_object(s.key_columns, array(select b.key[k][i] from generate_subscripts(b.key, 1) k order by k)) end,
-  case when b.before is not null then jsonb_object(s.touched, array(select b.before[c][i] from generate_subscripts(b.before, 1) c order by c)) end,
-  case when b.after is not null then jsonb_object(s.touched, array(select b.after[c][i] from generate_subscripts(b.after, 1) c order by c)) end,
-  e.problem, e.note, e.id
-from ledgerman.entry e join ledgerman.image_block b on b.entry = e.id cross join lateral generate_series(1, b.rows) i
-  join ledgerman.step p on p.entry = b.entry and p.no = b.step join ledgerman.statement s on s.id = p.statement where e.run is not null`,
+    sql: HISTORY_VIEW,
   },
   {
     name: 'function ledgerman.refuse(text)',

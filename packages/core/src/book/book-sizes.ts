@@ -33,17 +33,19 @@ export async function bookSizes(target: Target, signal: AbortSignal): Promise<Bo
   }
 }
 
-/** An entry counts for the mapping of its first statement; an image for that of its own. */
+/** An entry counts for the mapping of its first statement; an image for that of its own. The steps of each entry are read once. */
 const SIZES_SQL = `
-with part as (
+with step as materialized (
+  select entry, no, statement from ledgerman.step
+), part as (
   select e.at, coalesce(e.statement, (e.steps->0->>'statement')::bigint) as statement, 1 as entries, 0::bigint as images, pg_catalog.pg_column_size(e.*) as bytes
   from ledgerman.entry e
   union all
-  select e.at, (e.steps->(m.step - 1)->>'statement')::bigint, 0, 1, pg_catalog.pg_column_size(m.*)
-  from ledgerman.image m join ledgerman.entry e on e.id = m.entry
+  select e.at, p.statement, 0, 1, pg_catalog.pg_column_size(m.*)
+  from ledgerman.image m join ledgerman.entry e on e.id = m.entry left join step p on p.entry = m.entry and p.no = m.step
   union all
-  select e.at, (e.steps->(b.step - 1)->>'statement')::bigint, 0, b.rows, pg_catalog.pg_column_size(b.*)
-  from ledgerman.image_block b join ledgerman.entry e on e.id = b.entry
+  select e.at, p.statement, 0, b.rows, pg_catalog.pg_column_size(b.*)
+  from ledgerman.image_block b join ledgerman.entry e on e.id = b.entry left join step p on p.entry = b.entry and p.no = b.step
 )
 select pg_catalog.to_char(pg_catalog.date_trunc('month', part.at at time zone 'UTC'), 'YYYY-MM') as month, coalesce(s.mapping, '') as mapping,
   sum(part.entries), sum(part.images), sum(part.bytes)

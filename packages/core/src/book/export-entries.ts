@@ -1,5 +1,5 @@
 import type { RecordValues } from '@ledgerman/contract'
-import { placeOfBlockSql } from '../statement/image-block-sql.js'
+import { ROWS_OF_BLOCK_SQL } from '../statement/image-block-sql.js'
 import { readThroughCursor } from '../target/read-through-cursor.js'
 import type { Target } from '../target/target.js'
 import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
@@ -36,12 +36,15 @@ export async function exportEntries(
 ): Promise<AsyncGenerator<RecordValues[], void, undefined>> {
   await assertBookPrepared(target)
   const { conditions, values } = entryConditions(filter)
-  const text = `declare found no scroll cursor for ${LINES_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id, i.step`
+  const text = `declare found no scroll cursor for ${LINES_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id`
   const read = { text, values, atATime: LINES_AT_A_TIME, signal, explain: (error: unknown) => target.explain(error) }
   return readThroughCursor(target, read, (row) => JSON.parse(row[0] ?? '') as RecordValues)
 }
 
-/** By id in its index, so that the first lines come at once whatever the size of the book. */
+/**
+ * By id in its index, so that the first lines come at once whatever the size of the book; the steps of an entry are read once, in order, and
+ * the rows of each come as they are found.
+ */
 const LINES_SQL = `
 select pg_catalog.json_build_object('entry', e.id, 'at', pg_catalog.to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', e.actor,
   'outcome', e.outcome, 'problem', e.problem, 'transaction', e.run->>'transaction', 'kind', s.kind, 'mapping', nullif(s.mapping, ''),
@@ -49,11 +52,14 @@ select pg_catalog.json_build_object('entry', e.id, 'at', pg_catalog.to_char(e.at
   'before', pg_catalog.jsonb_object(s.touched, i.before), 'after', pg_catalog.jsonb_object(s.touched, i.after), 'note', e.note)::text
 from ledgerman.entry e
 left join lateral (
-  select 0 as step, e.statement, e.key, e.before, e.after where e.run is null
+  select e.statement, e.key, e.before, e.after where e.run is null
   union all
-  select m.step, (e.steps->(m.step - 1)->>'statement')::bigint, m.key, m.before, m.after from ledgerman.image m where m.entry = e.id
-  union all
-  select b.step, (e.steps->(b.step - 1)->>'statement')::bigint, ${placeOfBlockSql('key')}, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}
-  from ledgerman.image_block b cross join lateral pg_catalog.generate_series(1, b.rows) as i(at) where b.entry = e.id
+  select p.statement, o.key, o.before, o.after
+  from pg_catalog.json_to_recordset(e.steps) as p(no integer, statement bigint) cross join lateral (
+    select m.key, m.before, m.after from ledgerman.image m where m.entry = e.id and m.step = p.no
+    union all
+    select r.key, r.before, r.after from ledgerman.image_block b cross join lateral ${ROWS_OF_BLOCK_SQL} as r where b.entry = e.id and b.step = p.no
+  ) as o
+  where e.run is not null
 ) as i on true
 left join ledgerman.statement s on s.id = i.statement`

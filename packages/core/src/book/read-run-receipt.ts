@@ -2,7 +2,7 @@ import type { Receipt, RecordValues, StepKind, StepReceipt } from '@ledgerman/co
 import type { Mapping } from '../mapping/mapping.js'
 import { entryAddress, toBindReceipts, toRowReceipt, toShownStatement } from '../receipt/receipt.js'
 import { roundedBy } from '../plan/roundings.js'
-import { placeOfBlockSql } from '../statement/image-block-sql.js'
+import { ROWS_OF_BLOCK_SQL } from '../statement/image-block-sql.js'
 import type { ShortForm } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import type { FindMapping } from './find-mapping.js'
@@ -101,8 +101,7 @@ select (to_jsonb(p) - 'statement' || jsonb_build_object('statement', to_jsonb(s)
   (select jsonb_agg(to_jsonb(i)) from (
     select key, before, after from ledgerman.image where entry = p.entry and step = p.no
     union all
-    select ${placeOfBlockSql('key')}, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}
-    from ledgerman.image_block b cross join lateral generate_series(1, b.rows) as i(at) where b.entry = p.entry and b.step = p.no
+    select r.key, r.before, r.after from ledgerman.image_block b cross join lateral ${ROWS_OF_BLOCK_SQL} as r where b.entry = p.entry and b.step = p.no
     limit ${RECEIPT_ROWS}) i)))::text
 from ledgerman.step p left join ledgerman.statement s on s.id = p.statement
 where p.entry = $1 order by p.no`

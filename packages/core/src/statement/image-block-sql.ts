@@ -108,3 +108,19 @@ export function blocksOfRecordSql(key: string, columns: string): string {
 export function placeOfBlockSql(side: 'key' | 'before' | 'after'): string {
   return `case when b.${side} is not null then array(select b.${side}[c][i.at] from pg_catalog.generate_subscripts(b.${side}, 1) c order by c) end as ${side}`
 }
+
+/**
+ * All rows of the block under `b`, as a subquery of the columns key, before and after. The arrays are read once, from their beginning, and
+ * turned: the first place of every line, then the second. A side that the block does not have is null. How many lines a side has is asked
+ * once too, behind `offset 0`, which keeps PostgreSQL from asking it, and decompressing the array, for each row.
+ */
+export const ROWS_OF_BLOCK_SQL = `(
+    select turned.line[1 : n.k] as key, turned.line[coalesce(n.k, 0) + 1 : coalesce(n.k, 0) + n.b] as before,
+      turned.line[coalesce(n.k, 0) + coalesce(n.b, 0) + 1 : coalesce(n.k, 0) + coalesce(n.b, 0) + n.a] as after
+    from (
+      select pg_catalog.array_length(b.key, 1) as k, pg_catalog.array_length(b.before, 1) as b, pg_catalog.array_length(b.after, 1) as a offset 0
+    ) as n cross join lateral (
+      select pg_catalog.array_agg(u.value order by u.no) as line
+      from pg_catalog.unnest(b.key || b.before || b.after) with ordinality as u(value, no)
+      group by (u.no - 1) % b.rows order by (u.no - 1) % b.rows
+    ) as turned)`

@@ -1,6 +1,13 @@
 import { isProblem, type HistoryEvent, type Job } from '@ledgerman/contract'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
+interface ExportedRow {
+  entry: string
+  key: Record<string, string>
+  before: Record<string, string> | null
+  after: Record<string, string> | null
+}
+
 // What was done is looked back at, and put back: through every kind of entry, and only where nobody came in between.
 let service: RunningService
 const T = '/v1/targets/observatory'
@@ -140,6 +147,34 @@ describe('what was done', () => {
     const { receipt } = await target().change('programme', ['P-120'], { priority: 5 }, { mode: 'commit', guard: '*' })
     const answers = await Promise.all(Array.from({ length: 8 }, () => reverse(receipt.id)))
     expect(answers.map(({ status }) => status).sort()).toEqual([201, ...Array.from({ length: 7 }, () => 409)])
+  })
+})
+
+describe('the rows of every entry', () => {
+  it('are the same in an export, in the view for SQL, and in the table before and after', async () => {
+    const rows = async (text: string) => (await sql(text)) as { code: string; n: number }[]
+    const was = await rows(`select night || telescope || kind as code, frames as n from calibration order by 1`)
+    const { entries } = await job({ mapping: 'calibration', compute: { frames: 'frames + 1' }, everyRow: true })
+    let lines = ''
+    for await (const part of target().book.export({ outcome: 'committed' }, 'ndjson')) lines += part
+    const exported = lines
+      .trim()
+      .split('\n')
+      .map((line) => JSON.parse(line) as ExportedRow)
+    const own = exported.filter(({ entry }) => entry === entries[0])
+    const codeOf = ({ night, telescope, kind }: Record<string, string>) => `${night}${telescope}${kind}`
+    const sorted = (found: { code: string; n: number }[]) =>
+      found.sort((one, other) => (one.code < other.code ? -1 : 1))
+    const side = (name: 'before' | 'after') =>
+      sorted(own.map((line) => ({ code: codeOf(line.key), n: Number(line[name]?.['frames']) })))
+    expect(side('before')).toEqual(sorted(was))
+    expect(side('after')).toEqual(sorted(was.map(({ code, n }) => ({ code, n: n + 1 }))))
+    const seen = await sql(
+      `select id as entry, key, before, after from ledgerman.history where outcome = 'committed' and key is not null`,
+    )
+    const text = (lines: object[]) => lines.map((line) => JSON.stringify(line)).sort()
+    const written = exported.filter(({ key }) => key !== null)
+    expect(text(written.map(({ entry, key, before, after }) => ({ entry, key, before, after })))).toEqual(text(seen))
   })
 })
 
