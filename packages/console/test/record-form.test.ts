@@ -115,6 +115,21 @@ describe('the console', () => {
     await page.locator('[data-outcome=committed]').waitFor()
     expect(await text('difference')).toMatch(/hoursLeft\s+31\.25\s+30\.00/)
   })
+
+  it('narrows the book by mapping and actor, as its address says', async () => {
+    await open('/t/observatory/book')
+    await page.locator('[data-test=entries] tbody tr', { hasText: 'P-112' }).first().waitFor()
+    await page.fill('[data-test=filter-actor] input', 'nobody')
+    await page.press('[data-test=filter-actor] input', 'Enter')
+    await page.getByText('No entry is like that.').waitFor()
+    expect(page.url()).toMatch(/actor=nobody/)
+    await open('/t/observatory/book?mapping=telescope')
+    await page.getByText('No entry is like that.').waitFor()
+    await page.fill('[data-test=filter-what] input[type=text]', 'progr')
+    await page.getByRole('option', { name: 'programme' }).click()
+    await page.locator('[data-test=entries] tbody tr', { hasText: 'P-112' }).first().waitFor()
+    expect(page.url()).toMatch(/mapping=programme/)
+  })
 })
 
 describe('a record', () => {

@@ -6,6 +6,7 @@ import { statementOption, type StatementForm } from './statement-option.js'
 import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
 import { formatHistory } from '../output/history-text.js'
+import { countOf } from '../output/count-of.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
 import { addBookKeeping } from './book-keeping.js'
@@ -60,9 +61,10 @@ export function addBook(program: Command, context: CommandContext): void {
     .argument('<entry>')
     .addOption(statementOption())
     .addOption(styleOption())
-    .action(async (id: string, { statement = 'short' }: Pick<ReverseFlags, 'statement'>, command: Command) => {
+    .option('--full', 'show all steps and rows, and whole values')
+    .action(async (id: string, flags: Pick<ReverseFlags, 'statement' | 'full'>, command: Command) => {
       const entry = await (await context.target(command)).entry(id)
-      context.print(command, entry, () => formatEntry(entry, statement))
+      context.print(command, entry, () => formatEntry(entry, flags.statement ?? 'short', flags.full ?? false))
     })
 
   book
@@ -232,7 +234,16 @@ function toRow({
   ]
 }
 
-function formatEntry(entry: EntryInfo, statement: StatementForm): string {
+/** How many entries are named one by one. */
+const NAMED_ENTRIES = 3
+
+/** Entries by their ids, the newest first; many by their first and last. */
+function namedEntries(ids: readonly string[], full: boolean): string {
+  if (full || ids.length <= NAMED_ENTRIES) return ids.join(', ')
+  return `${countOf(ids.length, 'entry', 'entries')}, from ${ids.at(-1)} to ${ids[0]}; --full names all`
+}
+
+function formatEntry(entry: EntryInfo, statement: StatementForm, full: boolean): string {
   const name = entry.mapping ?? entry.transaction
   const ofRevision = entry.receipt.revision === null ? '' : `, revision ${entry.receipt.revision}`
   const facts = [
@@ -241,9 +252,9 @@ function formatEntry(entry: EntryInfo, statement: StatementForm): string {
     ['actor', entry.actor],
     ...(name === null ? [] : [[entry.mapping === null ? 'transaction' : 'mapping', `${name}${ofRevision}`]]),
     ...(entry.note === null ? [] : [['note', entry.note]]),
-    ...(entry.receipt.reverses ? [['puts back', entry.receipt.reverses.join(', ')]] : []),
-    ...(entry.reversedBy.length > 0 ? [['put back by', entry.reversedBy.join(', ')]] : []),
+    ...(entry.receipt.reverses ? [['puts back', namedEntries(entry.receipt.reverses, full)]] : []),
+    ...(entry.reversedBy.length > 0 ? [['put back by', namedEntries(entry.reversedBy, full)]] : []),
     ...(entry.problem === null ? [] : [['refused', `${entry.problem}: ${entry.detail ?? ''}`]]),
   ]
-  return `${formatTable(['', ''], facts).trimStart()}\n\n${formatReceipt(entry.receipt, { statement })}`
+  return `${formatTable(['', ''], facts).trimStart()}\n\n${formatReceipt(entry.receipt, { statement, full })}`
 }

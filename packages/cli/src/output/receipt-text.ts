@@ -1,6 +1,7 @@
 import colors from 'picocolors'
 import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
 import type { StatementForm } from '../commands/statement-option.js'
+import { countOf } from './count-of.js'
 import { formatDifferences } from './differences-text.js'
 import { formatDifference, formatTable, formatValue } from './table.js'
 
@@ -17,10 +18,12 @@ export interface ReceiptText {
 /** What a run did, for people: the counts, each row's values before and after, and what beside them the database changed. */
 export function formatReceipt(receipt: Receipt, options: ReceiptText): string {
   const isRun = receipt.steps.length > 1 || receipt.transaction !== null
+  const shown = options.full ? receipt.steps : receipt.steps.slice(0, SHOWN_STEPS)
+  const more = receipt.steps.length - shown.length
   const parts = isRun
     ? [
-        formatSteps(receipt.steps),
-        ...receipt.steps.flatMap((step) => [
+        `${formatSteps(shown)}${more === 0 ? '' : `\n${colors.dim(`… and ${countOf(more, 'more step')}; --full shows all`)}`}`,
+        ...shown.flatMap((step) => [
           ...(options.statement ? [colors.bold(`Step ${step.no}, ${nameOf(step)}`)] : []),
           ...formatStepParts(step, options),
         ]),
@@ -44,8 +47,10 @@ function headline({ outcome, steps, durationMs, reversible, replayed }: Receipt)
   return `${outcomeOf(outcome, replayed)}: ${counts}${extras({ outcome, durationMs, reversible })}`
 }
 
-function runHeadline({ outcome, transaction, revision, durationMs, reversible, attempts, replayed }: Receipt): string {
-  const name = transaction === null ? 'steps' : `${transaction}, revision ${revision}`
+function runHeadline(receipt: Receipt): string {
+  const { outcome, transaction, revision, durationMs, reversible, attempts, replayed, reverses } = receipt
+  const what = reverses ? `reversal of ${countOf(reverses.length, 'entry', 'entries')}` : 'steps'
+  const name = transaction === null ? what : `${transaction}, revision ${revision}`
   return `${outcomeOf(outcome, replayed)}: ${name}${attempts > 1 ? `, on attempt ${attempts}` : ''}${extras({ outcome, durationMs, reversible })}`
 }
 
@@ -114,6 +119,9 @@ function moreRows({ rows, changed }: StepReceipt, most: number): string[] {
   const how = rows.length > shown ? '; --full shows more' : '; the book has them'
   return [colors.dim(`… and ${(changed ?? 0) - shown} more rows${how}`)]
 }
+
+/** How many steps are shown: a reversal has as many as its entries had. */
+const SHOWN_STEPS = 25
 
 /** How many rows of a step are shown one by one. */
 const SHOWN_ROWS = 10

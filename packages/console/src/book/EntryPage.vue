@@ -8,6 +8,7 @@ import ProblemAlert from '../problems/ProblemAlert.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
 import { useSession } from '../session/useSession.js'
+import RelatedEntries from './RelatedEntries.vue'
 import ReversePanel from './ReversePanel.vue'
 import { formatInstant } from './format-instant.js'
 
@@ -87,7 +88,7 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
     </template>
     <template v-if="entry">
       <h1 class="mb-1">
-        {{ entry.kind }} {{ entry.transaction ?? entry.mapping }}
+        {{ entry.receipt.reverses ? 'reversal' : entry.kind }} {{ entry.transaction ?? entry.mapping }}
         <router-link v-if="entry.key && entry.mapping" :to="recordLink(entry)">{{
           Object.values(entry.key).join(', ')
         }}</router-link>
@@ -100,16 +101,13 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
       <v-alert v-if="entry.problem" type="error" variant="tonal" class="mb-4" :title="entry.problem">{{
         entry.detail
       }}</v-alert>
-      <p v-for="[words, ids] in relatives" :key="words" class="mb-2" data-test="relatives">
-        {{ words }}
-        <router-link
-          v-for="id in ids"
-          :key="id"
-          class="mono mr-2"
-          :to="{ name: 'entry', params: { target: entry.receipt.target, entry: id } }"
-          >{{ id }}</router-link
-        >
-      </p>
+      <RelatedEntries
+        v-for="[words, ids] in relatives"
+        :key="words"
+        :words="words"
+        :ids="ids"
+        :target="entry.receipt.target"
+      />
       <ReversePanel
         v-if="entry.outcome === 'committed' && entry.receipt.reversible !== 'no' && canWrite"
         :target="entry.receipt.target"

@@ -64,7 +64,9 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
       <p class="mb-2">
         {{
           receipt.transaction === null
-            ? 'Steps that were sent with the run'
+            ? receipt.reverses
+              ? 'What is put back, the newest first'
+              : 'Steps that were sent with the run'
             : `${receipt.transaction}, revision ${receipt.revision}`
         }}
         · {{ receipt.isolation }}<template v-if="receipt.attempts > 1"> · {{ receipt.attempts }} attempts</template>

@@ -1,16 +1,21 @@
 <script setup lang="ts">
+import { computed, ref } from 'vue'
 import type { StepReceipt } from '@ledgerman/contract'
 import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
 import StatementView from './StatementView.vue'
 
 /** Each step of a run: counts, timing, what differs, and its statement with its binds. */
-defineProps<{ steps: readonly StepReceipt[] }>()
+const props = defineProps<{ steps: readonly StepReceipt[] }>()
+/** A reversal has as many steps as its entries had. */
+const SHOWN = 50
+const isWhole = ref(false)
+const shown = computed(() => (isWhole.value ? props.steps : props.steps.slice(0, SHOWN)))
 </script>
 
 <template>
   <v-expansion-panels multiple variant="accordion" data-test="steps">
-    <v-expansion-panel v-for="step in steps" :key="step.no" :data-test="`step-${step.no}`">
+    <v-expansion-panel v-for="step in shown" :key="step.no" :data-test="`step-${step.no}`">
       <v-expansion-panel-title>
         <div class="step-title d-flex align-center ga-2 flex-wrap">
           <span class="text-medium-emphasis">{{ step.no }}</span>
@@ -26,7 +31,7 @@ defineProps<{ steps: readonly StepReceipt[] }>()
             <span>matched {{ step.matched ?? '–' }}</span>
             <span v-if="step.kind !== 'load'">changed {{ step.changed ?? '–' }}</span>
           </template>
-          <span class="text-medium-emphasis">{{ step.durationMs }} ms</span>
+          <span v-if="step.durationMs !== null" class="text-medium-emphasis">{{ step.durationMs }} ms</span>
         </div>
       </v-expansion-panel-title>
       <v-expansion-panel-text>
@@ -46,6 +51,9 @@ defineProps<{ steps: readonly StepReceipt[] }>()
       </v-expansion-panel-text>
     </v-expansion-panel>
   </v-expansion-panels>
+  <v-btn v-if="shown.length < steps.length" class="mt-2" data-test="all-steps" @click="isWhole = true"
+    >Show all {{ steps.length }} steps</v-btn
+  >
 </template>
 
 <style scoped>

@@ -18,7 +18,12 @@ export const entrySummary = z
     key: z.record(z.string(), z.unknown()).nullable(),
     matched: z.int().nullable(),
     changed: z.int().nullable().describe('Rows that were changed; none where it was refused.'),
-    condition: z.string().nullable().describe('Of a change or removal by condition that was sent with its run: which.'),
+    condition: z
+      .string()
+      .nullable()
+      .describe(
+        'Of a change or removal by condition that was sent with its run: which. Of a reversal of several entries: how many.',
+      ),
     note: z.string().nullable(),
   })
   .meta({ id: 'EntrySummary' })

@@ -109,6 +109,7 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
   const mapping = await mappingOf(row, findMapping)
   const writes = row.run?.writes ?? []
   const only = writes.length === 1 ? writes[0] : undefined
+  const reverses = row.run?.reverses?.length ?? 0
   return {
     id: row.id,
     at: row.at,
@@ -116,15 +117,21 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
     outcome: row.outcome,
     problem: row.problem,
     transaction: row.run?.transaction ?? null,
-    // One step that was sent with its run is what the run is; more than one are a run.
-    kind: row.run ? (row.run.pruned ? 'prune' : (only?.kind ?? 'run')) : (row.statement?.kind ?? 'change'),
+    kind: row.run ? kindOfRun(row.run) : (row.statement?.kind ?? 'change'),
     mapping: row.statement?.mapping ?? only?.mapping ?? null,
-    condition: only?.where ?? null,
+    condition: only?.where ?? (reverses > 1 ? `${reverses} entries` : null),
     key: keyOf(row, mapping),
     matched: row.matched,
     changed: row.outcome === 'committed' ? row.changed : 0,
     note: row.note,
   }
+}
+
+/** One step that was sent with its run is what the run is; more than one are a run, or a reversal where they put entries back. */
+function kindOfRun({ pruned, reverses, writes = [] }: RunRow): EntrySummary['kind'] {
+  if (pruned) return 'prune'
+  const [only] = writes
+  return writes.length === 1 && only ? only.kind : reverses ? 'reversal' : 'run'
 }
 
 /** The key in the mapping's words, or under its columns' names where the mapping no longer fits. */

@@ -10,19 +10,10 @@ import { digestKeyPads } from '../values/digest.js'
 import type { BulkStep } from './book-bulk.js'
 import { BulkRefused, emptyReport, type BulkEvidence, type BulkRequest, type GivenValue } from './bulk-request.js'
 import { HIT, isPredictable, type BulkShape } from './bulk-shape.js'
-import {
-  fillHit,
-  isLong,
-  refused,
-  sample,
-  SHOWN_ROWS,
-  survey,
-  SURVEY,
-  unfound,
-  unfoundRows,
-} from './find-statements.js'
+import { fillHit, isLong, refused, sample, SHOWN_ROWS, survey, unfound, unfoundRows } from './find-statements.js'
 import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
-import type { RowRange, Survey, UnitOptions, UnitResult } from './unit-options.js'
+import { allOf, toSurvey, type Survey } from './survey.js'
+import type { RowRange, UnitOptions, UnitResult } from './unit-options.js'
 import { ToldRows } from './told-rows.js'
 import type { WorkTables } from './work-tables.js'
 import { FoundRows } from './found-rows.js'
@@ -129,17 +120,7 @@ export class BulkUnit {
       if (Number(rows[0]?.[0]) === count) return allOf(count)
     }
     const { rows } = await this.#ask(survey(this.#rows, withDigest))
-    const column = (name: (typeof SURVEY)[number]) => rows[0]?.[SURVEY.indexOf(name)] ?? null
-    const number = (name: (typeof SURVEY)[number]) => Number(column(name) ?? 0)
-    return {
-      matched: number('matched'),
-      changed: number('changed'),
-      guardBroken: number('guardBroken'),
-      ruleBroken: number('ruleBroken'),
-      leavesOut: column('leavesOut') !== 'f',
-      bytes: number('bytes'),
-      digest: column('digest'),
-    }
+    return toSurvey(rows[0])
   }
 
   get #takesImagesFirst(): boolean {
@@ -402,11 +383,7 @@ export class BulkUnit {
   }
 }
 
-/** What a survey says of given rows that are all found and all to be written. */
-function allOf(count: number): Survey {
-  return { matched: count, changed: count, guardBroken: 0, ruleBroken: 0, leavesOut: true, bytes: 0, digest: null }
-}
-
+/** Why the database may refuse a row. */
 const DATABASE_REFUSALS: ReadonlySet<ProblemCode> = new Set([
   'constraint-broken',
   'value-invalid',

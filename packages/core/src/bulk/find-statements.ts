@@ -9,9 +9,6 @@ import { orderSql } from './found-rows.js'
 /** How many rows are shown of a change of many. */
 export const SHOWN_ROWS = 100
 
-/** The columns that the survey gives, in order. */
-export const SURVEY = ['matched', 'changed', 'guardBroken', 'ruleBroken', 'leavesOut', 'bytes', 'digest'] as const
-
 /** Finds the rows, locks them in key order, and keeps them with what they will be. */
 export function fillHit(rows: FoundRows): Statement {
   const slots = new SlotList()

@@ -34,15 +34,3 @@ export interface UnitResult {
   evidence: BulkEvidence
   steps: BulkStep[]
 }
-
-/** What was found, counted. */
-export interface Survey {
-  matched: number
-  changed: number
-  guardBroken: number
-  ruleBroken: number
-  leavesOut: boolean
-  /** Of one row, about. */
-  bytes: number
-  digest: string | null
-}

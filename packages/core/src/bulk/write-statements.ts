@@ -62,7 +62,7 @@ function judgedSql(rows: FoundRows, news: readonly string[], slots: SlotList): s
 }
 
 /** The result of a change of many records. */
-function shortBulk({ shape, isGuarded }: FoundRows, whole: SlotList): ShortForm | undefined {
+function shortBulk({ shape, isGuarded, isStaged }: FoundRows, whole: SlotList): ShortForm | undefined {
   const slots = new SlotList()
   const joins = shape.newJoins()
   const news = shape.news(joins, slots)
@@ -78,7 +78,16 @@ function shortBulk({ shape, isGuarded }: FoundRows, whole: SlotList): ShortForm 
     joins: joins.sql,
     source,
   })
-  const checks = { isOne: false, isGuarded, expected: [], differs: !isRemove, isRemove }
+  const isLeft = shape.given?.left !== undefined
+  const checks = {
+    isOne: false,
+    isSnapshot: !isStaged,
+    isGuarded: isGuarded && !isLeft,
+    isLeft,
+    expected: [],
+    differs: !isRemove,
+    isRemove,
+  }
   return toShortForm(text, slots, whole, aroundWrite(shape.mapping, checks))
 }
 

@@ -117,14 +117,27 @@ export function toShortForm(
 /** What the whole statement of a write does beside writing, in words. */
 export function aroundWrite(
   mapping: Mapping,
-  checks: { isOne: boolean; isGuarded: boolean; expected: readonly Property[]; differs: boolean; isRemove: boolean },
+  checks: {
+    isOne: boolean
+    /** Whether the rows are judged in the snapshot that the write sees, instead of being locked. */
+    isSnapshot?: boolean
+    isGuarded: boolean
+    /** Whether the rows have to be as an entry left them. */
+    isLeft?: boolean
+    expected: readonly Property[]
+    differs: boolean
+    isRemove: boolean
+  },
 ): (string | false)[] {
   const { guard } = mapping
   const rows = checks.isOne ? 'the row' : 'the rows'
   const by = guard.by === 'version' ? guard.property.column.name : guard.by === 'rowStamp' ? 'xmin' : 'a digest'
   return [
-    `Finds and locks ${rows} first.`,
+    checks.isSnapshot === true
+      ? `Finds ${rows} and judges them first, in the same snapshot.`
+      : `Finds and locks ${rows} first.`,
     checks.isGuarded && `Refuses where the guard, ${by}, is not the one given.`,
+    checks.isLeft === true && 'Refuses where a row is not as the entry left it.',
     checks.expected.length > 0 &&
       `Refuses where ${checks.expected.map(({ column }) => column.name).join(', ')} ${checks.expected.length === 1 ? 'is' : 'are'} not as expected.`,
     checks.differs && `Writes ${checks.isOne ? 'it' : 'a row'} only where a value differs.`,

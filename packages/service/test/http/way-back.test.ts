@@ -68,6 +68,8 @@ describe('what was done', () => {
     expect(await everything()).toBe(after)
     const reversed = await reverseSince({ mode: 'commit', since })
     expect([reversed.status, reversed.body.outcome]).toEqual([201, 'committed'])
+    const { entries: newest } = await target().entries({ limit: 1 })
+    expect(newest).toMatchObject([{ id: reversed.body.id, kind: 'reversal', condition: '8 entries' }])
     expect(await everything()).toBe(before)
     expect(await sql(`select count(*)::int as n from telescope where code = 'HF9'`)).toEqual([{ n: 0 }])
   })
