@@ -10,6 +10,7 @@ import { imageTextSql } from '../statement/image-block-sql.js'
 import { bindValues, SlotList, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
+import type { ChangedIn } from './undo-shape.js'
 import { hiddenIn, type UndoStep } from './undo-steps.js'
 import { type ChangedRow } from './reversal-problems.js'
 
@@ -38,14 +39,14 @@ select ${lines.join(', ')} from ledgerman.image_block b where b.entry = $1::uuid
 /**
  * Puts the images of a step into the temporary table, each part as its column's type.
  *
- * @returns how many there are; which properties the entry changed in all of them; and which cannot be put back, since the book has only
+ * @returns how many there are; which properties the entry changed in all of them, and which in none; and which cannot be put back, since the book has only
  * digests of what they were.
  */
 export async function fillGiven(
   tables: WorkTables,
   step: UndoStep,
   shape: BulkShape,
-): Promise<{ count: number; everywhere: Set<Property>; lost: Property[] }> {
+): Promise<{ count: number; seen: ChangedIn; lost: Property[] }> {
   const { session } = tables
   const hidden = step.kind === 'add' ? [] : hiddenIn(step)
   const given = shape.given as GivenShape
@@ -78,13 +79,15 @@ from (${imagesSql(step)}) as i window given as (order by ${keys.join(', ')})`,
     [step.entry, String(step.no)],
   )
   const { rows } = await session.query(
-    `select ${['pg_catalog.count(*)', ...flags.map((flag) => `pg_catalog.bool_and(${flag})`), ...hidden.map((_, at) => `pg_catalog.bool_or(h${at + 1})`)].join(', ')} from ${GIVEN}`,
+    `select ${['pg_catalog.count(*)', ...flags.map((flag) => `pg_catalog.bool_and(${flag})`), ...flags.map((flag) => `pg_catalog.bool_or(${flag})`), ...hidden.map((_, at) => `pg_catalog.bool_or(h${at + 1})`)].join(', ')} from ${GIVEN}`,
   )
   const [count, ...all] = rows[0] ?? []
   await tables.filled(GIVEN, Number(count ?? 0))
-  const everywhere = left.filter((_, at) => all[at] === 't').map(({ property }) => property)
-  const lost = hidden.filter((_, at) => all[flags.length + at] === 't')
-  return { count: Number(count ?? 0), everywhere: new Set(everywhere), lost }
+  const own = left.map(({ property }) => property)
+  const everywhere = new Set(own.filter((_, at) => all[at] === 't'))
+  const nowhere = new Set(own.filter((_, at) => all[flags.length + at] === 'f'))
+  const lost = hidden.filter((_, at) => all[2 * flags.length + at] === 't')
+  return { count: Number(count ?? 0), seen: { everywhere, nowhere }, lost }
 }
 
 /** Rows that are not as the entry left them, with both values. */

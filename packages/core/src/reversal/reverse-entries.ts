@@ -158,8 +158,8 @@ class Reversal {
   /** Puts one step back. */
   async #undo(tables: WorkTables, step: UndoStep): Promise<void> {
     const no = this.#receipts.length + 1
-    const { count, everywhere, lost } = await fillGiven(tables, step, shapeOf(step))
-    const shape = { ...shapeOf(step, everywhere), step: no }
+    const { count, seen, lost } = await fillGiven(tables, step, shapeOf(step))
+    const shape = { ...shapeOf(step, seen), step: no }
     if (lost.length > 0)
       this.#gaps.add(
         `${step.mapping.name}: ${lost.map(({ name }) => name).join(', ')} stays as it is, since the book has only digests of it`,

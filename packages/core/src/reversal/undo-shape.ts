@@ -6,27 +6,36 @@ import { Aliases, Joins } from '../statement/joins.js'
 import { storedSql } from '../values/sql-form.js'
 import { restored, type UndoStep } from './undo-steps.js'
 
+/** Which properties an entry changed in all its rows, and which in none of them. */
+export interface ChangedIn {
+  everywhere: ReadonlySet<Property>
+  nowhere: ReadonlySet<Property>
+}
+
 /**
  * How a step is put back: what is found by the keys of its images, what has to be as it was left, and what it is set to.
  *
- * @param everywhere the properties that the entry changed in all its rows
+ * @param seen what its images say, where they have been looked at: then nothing is said of a property that the entry changed nowhere
  */
-export function shapeOf(step: UndoStep, everywhere: ReadonlySet<Property> = new Set()): BulkShape {
+export function shapeOf(step: UndoStep, seen: ChangedIn = { everywhere: new Set(), nowhere: new Set() }): BulkShape {
   const { mapping, kind } = step
   const links = new Links()
-  const { set, expected } =
+  const { set: settable, expected } =
     kind === 'change' || kind === 'replace' ? restored(step) : restored({ ...step, touched: allColumns(mapping) })
   const whole = mapping.properties.filter(
     ({ column, sensitive }) => step.touched.includes(column.name) && !column.generated && !sensitive,
   )
-  const properties = kind === 'remove' ? whole : kind === 'add' ? [...mapping.key] : [...mapping.key, ...set]
+  const properties = kind === 'remove' ? whole : kind === 'add' ? [...mapping.key] : [...mapping.key, ...settable]
+  // A statement has to set something, if only to find that nothing differs.
+  const isSaid = (property: Property) => !seen.nowhere.has(property)
+  const [set, left] = settable.some(isSaid) ? [settable.filter(isSaid), expected.filter(isSaid)] : [settable, expected]
   const given: GivenShape = {
     properties,
     set: kind === 'add' || kind === 'remove' ? [] : set,
     kept: [],
     hasGuard: false,
     addsMissing: false,
-    ...(kind === 'remove' ? {} : { left: expected.map((property, at) => leftOf(property, at, everywhere)) }),
+    ...(kind === 'remove' ? {} : { left: left.map((property) => leftOf(property, expected.indexOf(property), seen)) }),
   }
   const isChange = kind === 'change' || kind === 'replace'
   return {
@@ -45,7 +54,7 @@ export function shapeOf(step: UndoStep, everywhere: ReadonlySet<Property> = new 
   }
 }
 
-function leftOf(property: Property, at: number, everywhere: ReadonlySet<Property>): LeftProperty {
+function leftOf(property: Property, at: number, { everywhere }: ChangedIn): LeftProperty {
   return { property, text: `l${at + 1}`, isChanged: everywhere.has(property) ? null : `u${at + 1}` }
 }
 
