@@ -16,6 +16,7 @@ const project = (displayName, testMatch) => ({
 export default {
   testTimeout: 120_000,
   maxWorkers: 2,
+  testSequencer: '<rootDir>/testing/longest-first.mjs',
   projects: [
     project('pure', [
       'packages/{contract,seal,review,core,cli,client,service}/test/pure/**/*.test.ts',

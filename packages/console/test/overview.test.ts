@@ -1,4 +1,4 @@
-import AxeBuilder from '@axe-core/playwright'
+import { AxeBuilder } from '@axe-core/playwright'
 import type { Page } from 'playwright-core'
 import { openConsole, type OpenConsole } from './browser.js'
 

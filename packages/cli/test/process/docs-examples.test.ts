@@ -44,7 +44,7 @@ describe('the examples in the docs', () => {
         )
       else expect(printed.map(withoutMoments)).toEqual((text.match(BLOCK) ?? []).map(withoutMoments))
     },
-    120_000,
+    300_000,
   )
 })
 

@@ -40,7 +40,6 @@ const receipt = (steps: StepReceipt[], parts: Partial<Receipt> = {}): Receipt =>
 })
 
 const plain = (of: Receipt, full = false) =>
-   
   formatReceipt(of, { statement: undefined, full, width: 160 }).replace(/\u001b\[\d+m/g, '')
 
 describe('a receipt', () => {

@@ -306,7 +306,7 @@ steps:
 
   it('is raced, and keeps what has to stay; steps that are sent have none', async () => {
     const runs = [move('P-107', 'P-112', '0.10'), move('P-112', 'P-107', '0.10')]
-    const race = { kind: 'race', runs, times: 100, keep: ['sum(programme.hoursLeft)'], ...withCode('booked') } as const
+    const race = { kind: 'race' as const, runs, times: 100, keep: ['sum(programme.hoursLeft)'], ...withCode('booked') }
     expect(await target().drill(race)).toMatchObject({ of: 'code', passed: true, committed: 100, refused: 0 })
     await expect(target().drill({ kind: 'fault', run: save('3.00'), ...withCode('plain') })).rejects.toMatchObject({
       code: 'request-invalid',
