@@ -310,12 +310,14 @@ export class BulkUnit {
       ? this.#failed.length
       : Math.max(this.#failed.length, report.notFound + report.ambiguous + report.refused)
     const key = Object.values(first.key).map(String).join(',')
-    const place = first.line === null ? `${this.shape.mapping.name} ${key}` : `line ${first.line} (${key})`
+    // What is put back out of images has no lines that anybody knows.
+    const line = this.shape.given?.left ? null : first.line
+    const place = line === null ? `${this.shape.mapping.name} ${key}` : `line ${line} (${key})`
     const others = count === 1 ? '' : ` ${count - 1} more ${count === 2 ? 'row' : 'rows'} cannot be applied either.`
     return this.#refused(
       new LedgermanProblem(first.code, `${place}: ${first.reason}${others} Nothing was changed.`, {
         mapping: this.shape.mapping.name,
-        ...(first.line === null ? {} : { line: first.line }),
+        ...(line === null ? {} : { line }),
         key: first.key,
         failed: count,
         matched: report.matched,

@@ -62,7 +62,7 @@ function judgedSql(rows: FoundRows, news: readonly string[], slots: SlotList): s
 }
 
 /** The result of a change of many records. */
-function shortBulk({ shape, isGuarded, isStaged }: FoundRows, whole: SlotList): ShortForm | undefined {
+export function shortBulk({ shape, isGuarded, isStaged }: FoundRows, whole: SlotList): ShortForm | undefined {
   const slots = new SlotList()
   const joins = shape.newJoins()
   const news = shape.news(joins, slots)

@@ -1,4 +1,4 @@
-import { GIVEN, givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
+import { GIVEN, givenColumn, type BulkShape, type GivenShape, type LeftProperty } from '../bulk/bulk-shape.js'
 import { givenType } from '../bulk/file-job.js'
 import { asLeftSql, sameGivenSql } from '../bulk/found-rows.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
@@ -10,84 +10,78 @@ import { imageTextSql } from '../statement/image-block-sql.js'
 import { bindValues, SlotList, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
+import { ImageLines } from './image-lines.js'
 import type { ChangedIn } from './undo-shape.js'
 import { hiddenIn, type UndoStep } from './undo-steps.js'
 import { type ChangedRow } from './reversal-problems.js'
 
-/**
- * A step's images, wherever the book keeps them: a column for each part, `k1 …` of the key, `b1 …` before and `a1 …` after. Of a block the
- * lines are unnested side by side in the select list, which keeps no copy of them: to look a place up in an array of texts takes as long as
- * the place is far in it.
- */
-function imagesSql({ mapping, touched }: UndoStep): string {
-  const parts = [
-    ...mapping.key.map((_, at) => ({ name: `k${at + 1}`, side: 'key', line: at + 1 })),
-    ...touched.map((_, at) => ({ name: `b${at + 1}`, side: 'before', line: at + 1 })),
-    ...touched.map((_, at) => ({ name: `a${at + 1}`, side: 'after', line: at + 1 })),
-  ]
-  const columns = (alias: string) =>
-    parts.map(({ name, side, line }) => `${alias}.${side}[${line}] as ${name}`).join(', ')
-  const lines = parts.map(({ name, side, line }) => `pg_catalog.unnest(b.${side}[${line}:${line}]) as ${name}`)
-  return `
-select ${columns('e')} from ledgerman.entry e where e.id = $1::uuid and $2::integer = 0
-union all
-select ${columns('m')} from ledgerman.image m where m.entry = $1::uuid and m.step = $2::integer
-union all
-select ${lines.join(', ')} from ledgerman.image_block b where b.entry = $1::uuid and b.step = $2::integer`
+/** What the temporary table was filled with. */
+export interface FilledImages {
+  /** How many rows there are. */
+  count: number
+  /** Which properties the entry changed in all of them, and which in none. */
+  seen: ChangedIn
+  /** Properties that cannot be put back, since the book has only digests of what they were. */
+  lost: Property[]
 }
 
-/**
- * Puts the images of a step into the temporary table, each part as its column's type.
- *
- * @returns how many there are; which properties the entry changed in all of them, and which in none; and which cannot be put back, since the book has only
- * digests of what they were.
- */
-export async function fillGiven(
-  tables: WorkTables,
-  step: UndoStep,
-  shape: BulkShape,
-): Promise<{ count: number; seen: ChangedIn; lost: Property[] }> {
-  const { session } = tables
+/** Puts the images of a step into the temporary table, each part as its column's type. */
+export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkShape): Promise<FilledImages> {
+  const { key } = shape.mapping
   const hidden = step.kind === 'add' ? [] : hiddenIn(step)
   const given = shape.given as GivenShape
   const left = given.left ?? []
-  const flags = left.flatMap(({ isChanged }) => isChanged ?? [])
+  const lines = new ImageLines(step)
   const columns = [
-    ...given.properties.map((property) => `${givenColumn(given, property)} ${givenType(property)}`),
-    ...left.map(({ text }) => `${text} text`),
-    ...flags.map((flag) => `${flag} boolean`),
-    ...hidden.map((_, at) => `h${at + 1} boolean`),
+    ...given.properties.map((property) => ({
+      name: givenColumn(given, property),
+      type: givenType(property),
+      sql: lines.value(property),
+    })),
+    ...left.map(({ property, text }) => ({
+      name: text,
+      type: 'text',
+      sql: `case when ${lines.isChanged(property)} then ${lines.text('after', property)} end`,
+    })),
+    ...left.flatMap(({ property, isChanged: flag }) =>
+      flag === null ? [] : [{ name: flag, type: 'boolean', sql: lines.isChanged(property) }],
+    ),
+    ...hidden.map((property, at) => ({ name: `h${at + 1}`, type: 'boolean', sql: lines.isChanged(property) })),
   ]
-  await tables.empty(GIVEN, `no bigint, line bigint, ${columns.join(', ')}`)
-  const place = ({ column }: Property) => step.touched.indexOf(column.name) + 1
-  const keyPlace = (property: Property) => shape.mapping.key.indexOf(property) + 1
-  const values = given.properties.map((property) => {
-    // A key stands there as the server casts it to text, which of money is not the number that other values are.
-    if (property.key && step.kind !== 'remove')
-      return `i.k${keyPlace(property)}::${property.column.type.comparable}::${givenType(property)}`
-    return `i.b${place(property)}::${givenType(property)}`
-  })
-  const isChanged = (property: Property) =>
-    step.kind === 'add' ? 'true' : `i.b${place(property)} is distinct from i.a${place(property)}`
-  const changed = [...left.map(({ property }) => property), ...hidden].map(isChanged)
-  const texts = left.map(({ property }) => `case when ${isChanged(property)} then i.a${place(property)} end`)
-  const keys = shape.mapping.key.map((property) => values[given.properties.indexOf(property)])
+  await tables.empty(GIVEN, `no bigint, line bigint, ${columns.map(({ name, type }) => `${name} ${type}`).join(', ')}`)
   // In the order of the key, which is near to that of the table: rows that stand together are written one after the other.
-  await session.query(
-    `insert into ${GIVEN} select pg_catalog.row_number() over given, pg_catalog.row_number() over given, ${[...values, ...texts, ...changed].join(', ')}
-from (${imagesSql(step)}) as i window given as (order by ${keys.join(', ')})`,
+  const order = key.map((property) => lines.value(property)).join(', ')
+  await tables.session.query(
+    `insert into ${GIVEN} select i.number, i.number, ${columns.map(({ sql }) => sql).join(', ')}
+from (select pg_catalog.row_number() over (order by ${order}) as number, i.* from (${lines.allSql('$1', '$2')}) as i) as i`,
     [step.entry, String(step.no)],
   )
-  const { rows } = await session.query(
-    `select ${['pg_catalog.count(*)', ...flags.map((flag) => `pg_catalog.bool_and(${flag})`), ...flags.map((flag) => `pg_catalog.bool_or(${flag})`), ...hidden.map((_, at) => `pg_catalog.bool_or(h${at + 1})`)].join(', ')} from ${GIVEN}`,
+  return readFilled(tables, left, hidden)
+}
+
+async function readFilled(
+  tables: WorkTables,
+  left: readonly LeftProperty[],
+  hidden: readonly Property[],
+): Promise<FilledImages> {
+  const flagged = left.filter(({ isChanged }) => isChanged !== null)
+  const all = flagged.map(({ isChanged }) => `pg_catalog.bool_and(${isChanged})`)
+  const some = flagged.map(({ isChanged }) => `pg_catalog.bool_or(${isChanged})`)
+  const digests = hidden.map((_, at) => `pg_catalog.bool_or(h${at + 1})`)
+  const { rows } = await tables.session.query(
+    `select ${['pg_catalog.count(*)', ...all, ...some, ...digests].join(', ')} from ${GIVEN}`,
   )
-  const [count, ...all] = rows[0] ?? []
+  const [count, ...flags] = rows[0] ?? []
   await tables.filled(GIVEN, Number(count ?? 0))
-  const own = left.map(({ property }) => property)
-  const everywhere = new Set(own.filter((_, at) => all[at] === 't'))
-  const nowhere = new Set(own.filter((_, at) => all[flags.length + at] === 'f'))
-  const lost = hidden.filter((_, at) => all[2 * flags.length + at] === 't')
-  return { count: Number(count ?? 0), seen: { everywhere, nowhere }, lost }
+  const own = flagged.map(({ property }) => property)
+  return {
+    count: Number(count ?? 0),
+    seen: {
+      everywhere: new Set(own.filter((_, at) => flags[at] === 't')),
+      nowhere: new Set(own.filter((_, at) => flags[own.length + at] === 'f')),
+    },
+    lost: hidden.filter((_, at) => flags[2 * own.length + at] === 't'),
+  }
 }
 
 /** Rows that are not as the entry left them, with both values. */

@@ -1,15 +1,12 @@
 import { isProblem, LedgermanProblem, type Receipt, type RunMode, type StepReceipt } from '@ledgerman/contract'
 import { bookSteps, bulkReversibility, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
 import { BulkRefused, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
-import { GIVEN, givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
+import type { BulkShape } from '../bulk/bulk-shape.js'
 import { SESSION_MEMORY } from '../bulk/bulk-session.js'
 import { BulkUnit } from '../bulk/bulk-unit.js'
 import type { UnitResult } from '../bulk/unit-options.js'
-import { FoundRows, sameGivenSql } from '../bulk/found-rows.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
-import { ToldRows } from '../bulk/told-rows.js'
 import { WorkTables } from '../bulk/work-tables.js'
-import { add } from '../bulk/write-statements.js'
 import { newEntryId } from '../book/entry-id.js'
 import type { FindMapping } from '../book/find-mapping.js'
 import { recordRefusal } from '../book/record-refusal.js'
@@ -20,13 +17,12 @@ import { entryAddress, roundMs, showableBinds, toBindReceipts, toShownStatement 
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isSerializationFailure } from '../sessions/database-error.js'
 import type { OwnSession } from '../sessions/own-session.js'
-import { blockBits } from '../statement/image-block-sql.js'
-import { bindValues, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
-import { digestKeyPads } from '../values/digest.js'
+import { addAgain } from './add-again.js'
 import { readUndoSteps, type UndoStep } from './undo-steps.js'
 import { changedRows, fillGiven } from './given-images.js'
 import { reversalConflict } from './reversal-problems.js'
+import { putBackTurned } from './turned-images.js'
 import { shapeOf } from './undo-shape.js'
 
 export interface ReversalRequest {
@@ -158,16 +154,7 @@ class Reversal {
   /** Puts one step back. */
   async #undo(tables: WorkTables, step: UndoStep): Promise<void> {
     const no = this.#receipts.length + 1
-    const { count, seen, lost } = await fillGiven(tables, step, shapeOf(step))
-    const shape = { ...shapeOf(step, seen), step: no }
-    if (lost.length > 0)
-      this.#gaps.add(
-        `${step.mapping.name}: ${lost.map(({ name }) => name).join(', ')} stays as it is, since the book has only digests of it`,
-      )
-    const result =
-      step.kind === 'remove'
-        ? await this.#addAgain(tables.session, shape, count)
-        : await this.#write(tables, shape, count)
+    const { shape, result } = (await this.#turn(tables.session, step, no)) ?? (await this.#undoRows(tables, step, no))
     const [done] = result.steps
     if (!done) return
     this.#evidence.push(result.evidence)
@@ -195,6 +182,30 @@ class Reversal {
     })
   }
 
+  /** Puts it back by its own images, where that is known to be the same. A rehearsal's evidence needs the rows. */
+  async #turn(session: OwnSession, step: UndoStep, no: number) {
+    const { mode, rehearsed } = this.request
+    if (this.isStaged || mode !== 'commit' || rehearsed !== undefined) return null
+    const result = await putBackTurned(this.target, session, step, { no, entry: this.#id })
+    return result && { shape: { ...shapeOf(step), step: no }, result }
+  }
+
+  async #undoRows(tables: WorkTables, step: UndoStep, no: number) {
+    const { count, seen, lost } = await fillGiven(tables, step, shapeOf(step))
+    const shape = { ...shapeOf(step, seen), step: no }
+    if (lost.length > 0)
+      this.#gaps.add(
+        `${step.mapping.name}: ${lost.map(({ name }) => name).join(', ')} stays as it is, since the book has only digests of it`,
+      )
+    const { target, request } = this
+    const isBooked = request.mode === 'commit'
+    const result =
+      step.kind === 'remove'
+        ? await addAgain(target, tables.session, shape, { ...request, count, entry: this.#id, isBooked })
+        : await this.#write(tables, shape, count)
+    return { shape, result }
+  }
+
   /** Changes back, or removes what was added, where rows are as the entry left them. */
   async #write(tables: WorkTables, shape: BulkShape, count: number): Promise<UnitResult> {
     const options = {
@@ -211,63 +222,11 @@ class Reversal {
       const result = await unit.run()
       return { ...result, steps: result.steps.slice(0, 1) }
     } catch (error) {
-      if (!(error instanceof BulkRefused) || error.failed.length === 0) throw error
-      throw reversalConflict(shape.mapping, await changedRows(this.target, tables.session, shape), error.failed.length)
+      if (!(error instanceof BulkRefused)) throw error
+      const changed = error.failed.filter(({ code }) => code === 'record-changed' || code === 'no-such-record')
+      if (changed.length === 0) throw error
+      throw reversalConflict(shape.mapping, await changedRows(this.target, tables.session, shape), changed.length)
     }
-  }
-
-  /** Adds what was removed. */
-  async #addAgain(session: OwnSession, shape: BulkShape, count: number): Promise<UnitResult> {
-    const { mapping } = shape
-    const told = new ToldRows(this.target, shape)
-    const keys = mapping.key.map((property) => `g.${givenColumn(shape.given as GivenShape, property)}`).join(', ')
-    const { rows: there } = await session.query(
-      `select ${keys} from ${GIVEN} as g where exists (select 1 from ${mapping.table.sql} as t where ${mapping.key.map((property) => sameGivenSql(property, shape.given)).join(' and ')}) limit ${SHOWN_ROWS}`,
-    )
-    const failed = there.map((key) => ({
-      line: null,
-      key: told.key(key),
-      reason: `There is a ${mapping.name} with this key again.`,
-      code: 'record-changed' as const,
-    }))
-    if (failed.length > 0 && !this.request.onlyUnchanged)
-      throw reversalConflict(
-        mapping,
-        failed.map(({ key }) => ({ key, left: null, now: {} })),
-        failed.length,
-      )
-    const statement = add(new FoundRows(shape, false), this.request.mode === 'commit', true)
-    const { rows: sizes } = await session.query(
-      `select coalesce(pg_catalog.avg(pg_catalog.pg_column_size(g.*)), 0)::bigint from ${GIVEN} as g`,
-    )
-    const bits = blockBits(count, Number(sizes[0]?.[0] ?? 0))
-    const values = this.#values(statement, bits)
-    const { rows } = await session.query(statement.text, values)
-    const changed = Number(rows[0]?.[0] ?? 0)
-    const shown = add(new FoundRows(shape, false), false, true)
-    const report = {
-      matched: count,
-      changed,
-      same: 0,
-      added: changed,
-      notFound: 0,
-      ambiguous: 0,
-      refused: failed.length,
-      sample: failed,
-      rows: told.rows(
-        rows.map((row) => row.slice(2)),
-        true,
-      ),
-    }
-    const step: BulkStep = {
-      kind: 'add',
-      statement: shown,
-      binds: this.#values(shown, bits),
-      matched: count,
-      changed,
-      expected: 'any',
-    }
-    return { report, failed, evidence: { matched: count, digest: String(changed) }, steps: [step] }
   }
 
   #assertAsRehearsed(): void {
@@ -360,25 +319,6 @@ class Reversal {
       ...(this.#left.length > 0 ? { leftAsIs: this.#left.slice(0, SHOWN_ROWS) } : {}),
       ...(gaps.length > 0 ? { notShown: gaps.map((words) => `Not put back: ${words}.`) } : {}),
     }
-  }
-
-  #values(statement: Statement, bits: number): (string | null)[] {
-    return bindValues(statement, (source) => {
-      switch (source.from) {
-        case 'entry':
-          return this.#id
-        case 'bits':
-          return String(bits)
-        case 'line':
-          return source.of === 'first' ? '1' : String(Number.MAX_SAFE_INTEGER)
-        case 'digest key':
-          return digestKeyPads(this.target.digestKey)
-        case 'literal':
-          return source.text
-        default:
-          return null
-      }
-    })
   }
 
   #bulkRequest(): BulkRequest {

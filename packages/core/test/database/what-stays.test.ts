@@ -121,4 +121,27 @@ describe('an entry', () => {
       ALL('above'),
     )
   })
+
+  it('sees that a rule writes in the place of the statement', async () => {
+    const ddl = `create table under_rule (id integer primary key, word text);
+      create view ruled as select id, word from under_rule;
+      create rule elsewhere as on update to ruled do instead update under_rule set word = new.word where id = old.id returning id, word`
+    expect(await done('ruled', ddl, { key: ['id'] })).toEqual({
+      reversible: 'yes partly yes',
+      unsaid: ['', 'Not put back: ruled: what the rule elsewhere may have written elsewhere.', ''],
+    })
+  })
+
+  it('names the tables whose columns went empty with a changed key, where the key is what was changed', async () => {
+    const ddl = `create table coded (id integer primary key, word text unique);
+      create table worded (id integer primary key, word text references coded (word) on update set null on delete restrict)`
+    expect(await done('coded', ddl)).toEqual({
+      reversible: 'yes partly yes',
+      unsaid: [
+        '',
+        'Not put back: coded: rows of public.worded that may have been changed with it (foreign key worded_word_fkey).',
+        '',
+      ],
+    })
+  })
 })
