@@ -13,7 +13,7 @@ import { HIT, isPredictable, type BulkShape } from './bulk-shape.js'
 import { fillHit, isLong, refused, sample, SHOWN_ROWS, survey, unfound, unfoundRows } from './find-statements.js'
 import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
 import { allOf, toSurvey, type Survey } from './survey.js'
-import type { RowRange, UnitOptions, UnitResult } from './unit-options.js'
+import { KeysUnchecked, type RowRange, type UnitOptions, type UnitResult } from './unit-options.js'
 import { ToldRows } from './told-rows.js'
 import type { WorkTables } from './work-tables.js'
 import { FoundRows } from './found-rows.js'
@@ -94,6 +94,7 @@ export class BulkUnit {
     this.#report.added = this.#added
     this.#report.notFound -= this.#added
     const lost = this.#failed.filter(({ code }) => DATABASE_REFUSALS.has(code)).length
+    if (this.#changed < toChange && this.options.areKeysUnchecked) throw new KeysUnchecked()
     if (this.#changed < toChange - lost) throw this.#refused(rowNotWritten(shape.mapping))
     this.#tell('changing', this.#changed, toChange)
     this.#report.sample = this.#failed.slice(0, SHOWN_ROWS)
@@ -119,6 +120,7 @@ export class BulkUnit {
       this.#hasImages = true
       if (Number(rows[0]?.[0]) === count) return allOf(count)
     }
+    if (this.options.areKeysUnchecked) throw new KeysUnchecked()
     const { rows } = await this.#ask(survey(this.#rows, withDigest))
     return toSurvey(rows[0])
   }

@@ -17,6 +17,7 @@ import { BulkSession, type BulkTask } from './bulk-session.js'
 import { givenColumn, type BulkShape, type GivenShape } from './bulk-shape.js'
 import { SHOWN_ROWS } from './find-statements.js'
 import { sameGivenSql } from './found-rows.js'
+import { KeysUnchecked } from './unit-options.js'
 
 /** A file of corrections that was read: every value is of its column's type. */
 export interface FileJob {
@@ -86,10 +87,18 @@ export async function runFileJob(
     if (known)
       return { report: known.report, entry: known.entry, evidence: { matched: known.report.matched, digest: null } }
     await copyRows(session, job)
+    const range = { first: 1, last: job.rows }
+    if (job.chunk === null && request.mode === 'commit' && !request.rehearsed) {
+      const done = await session
+        .run(null, { expect: 'any', leavesFailed: false, range, count: job.rows, areKeysUnchecked: true })
+        .catch((error: unknown) => {
+          if (!(error instanceof KeysUnchecked)) throw error
+        })
+      if (done) return done
+    }
     const twice = await findTwice(session, job)
     if (twice.length > 0 && job.chunk === null) throw await refusedFor(session, job, twice)
     if (isWhole) {
-      const range = { first: 1, last: job.rows }
       const count = job.rows - twice.length
       const result = await session.run(null, {
         expect: 'any',

@@ -23,8 +23,18 @@ export interface UnitOptions {
   rehearsed?: BulkEvidence | undefined
   /** Whether it is told what was found, where somebody else compares it with what was rehearsed. */
   isWitnessed?: boolean
+  /**
+   * Whether keys may stand in the file more than once: then all that can go on is what shows that none does, a row written for each one
+   * given. @see KeysUnchecked
+   */
+  areKeysUnchecked?: boolean
   /** Whether it is only judged, and nothing written: whether a file that goes in chunks is as it was rehearsed. */
   isOnlyJudged?: boolean
+}
+
+/** A part did not write a row for each one given, and nobody has looked yet whether keys stand in the file more than once. */
+export class KeysUnchecked extends Error {
+  override readonly name = 'KeysUnchecked'
 }
 
 /** What a part of a change of many did, inside the transaction that somebody else began. */

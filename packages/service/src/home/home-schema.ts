@@ -105,4 +105,6 @@ export const HOME_STEPS: readonly string[] = [
    );
    create index job_failed_row_job on ledgerman_home.job_failed_row (job, line);`,
   `alter table ledgerman_home.token add only_names text[]`,
+  // Rows of a file are written once and read once: compressing them takes longer than writing them.
+  `alter table ledgerman_home.job_part alter data set storage external`,
 ]

@@ -236,15 +236,23 @@ export class JobStore {
     await this.home.query('delete from ledgerman_home.job_part where job = $1', [job])
   }
 
-  /** The rows of a file, part by part: never more than one is held. */
+  /** The rows of a file, part by part: never more than two are held, one that is used and the next. */
   async *parts(job: string): AsyncGenerator<Buffer> {
-    for (let no = 1; ; no++) {
+    const part = async (no: number) => {
       const [row] = await this.home.query<{ data: Buffer }>(
         'select data from ledgerman_home.job_part where job = $1 and no = $2',
         [job, no],
       )
-      if (!row) return
-      yield row.data
+      return row?.data
+    }
+    let next = part(1)
+    for (let no = 2; ; no++) {
+      const data = await next
+      if (!data) return
+      next = part(no)
+      // Whoever takes no more of them leaves one unasked for.
+      next.catch(() => undefined)
+      yield data
     }
   }
 

@@ -51,23 +51,34 @@ export async function readFile(
   let columns: GivenColumns | undefined
   let [part, partRows, parts, rows] = ['', 0, 0, 0]
   const hash = createHash('sha256')
+  // One part is kept while the next is read.
+  let keeping: Promise<void> = Promise.resolve()
   const flush = async () => {
+    await keeping
     if (partRows === 0) return
     hash.update(part)
-    await keep(++parts, partRows, part)
+    keeping = keep(++parts, partRows, part)
+    keeping.catch(() => undefined) // Told by whoever awaits it.
     ;[part, partRows] = ['', 0]
   }
   const records = options.form === 'csv' ? ofCsv(source, options) : ofNdjson(source, options)
-  for await (const batch of records) {
-    for (const { line, names, fields } of batch) {
-      columns ??= readColumns(mapping, names, options, line)
-      if (fields === null) continue
-      part += copyLine(++rows, line, readRow(mapping, columns, fields, options.form === 'csv', line))
-      partRows++
+  try {
+    for await (const batch of records) {
+      for (const { line, names, fields } of batch) {
+        columns ??= readColumns(mapping, names, options, line)
+        if (fields === null) continue
+        part += copyLine(++rows, line, readRow(mapping, columns, fields, options.form === 'csv', line))
+        partRows++
+      }
+      if (part.length >= PART_SIZE) await flush()
     }
-    if (part.length >= PART_SIZE) await flush()
+    await flush()
+  } catch (error) {
+    // Whoever drops what was kept finds all of it.
+    await keeping.catch(() => undefined)
+    throw error
   }
-  await flush()
+  await keeping
   if (!columns)
     throw fileInvalid(
       1,
