@@ -1,4 +1,5 @@
 import {
+  isProblem,
   parseJson,
   type Job,
   type JobList,
@@ -12,6 +13,9 @@ import {
 import { Draft, type DraftRecords } from './draft/draft.js'
 import { HttpClient, type ConnectionOptions } from './http-client.js'
 import { TargetClient } from './target-client.js'
+
+/** How long is waited before a service that broke off is asked for a job again, in milliseconds. */
+const ASK_AGAIN_MS = 500
 
 /** The service's calls, typed. Each throws `LedgermanProblem` as the service answers it. */
 export class LedgermanClient {
@@ -67,10 +71,30 @@ export class LedgermanClient {
     return (await this.#http.send<Job>(jobPath(id))).body
   }
 
-  /** A job again and again, as it goes on, and at last as it ended. */
-  async *followJob(id: string, signal?: AbortSignal): AsyncGenerator<Job> {
-    for await (const { data } of this.#http.events(`${jobPath(id)}/events`, {}, signal))
-      yield parseJson(data) as unknown as Job
+  /**
+   * A job again and again, as it goes on, and at last as it ended. A service that stops or breaks off meanwhile is waited for: another one,
+   * or the same begun again, goes on with the job.
+   *
+   * @throws LedgermanProblem not-found; target-unavailable where the service is away for longer than `awayLimitMs`, which says nothing of the job
+   */
+  async *followJob(id: string, signal?: AbortSignal, awayLimitMs = 30_000): AsyncGenerator<Job> {
+    let awaySince: number | undefined
+    for (;;) {
+      try {
+        for await (const { data } of this.#http.events(`${jobPath(id)}/events`, {}, signal)) {
+          const job = parseJson(data) as unknown as Job
+          awaySince = undefined
+          yield job
+          if (job.state !== 'queued' && job.state !== 'running') return
+        }
+      } catch (error) {
+        if (!isProblem(error, 'target-unavailable') || signal?.aborted) throw error
+        awaySince ??= performance.now()
+        if (performance.now() - awaySince > awayLimitMs) throw error
+      }
+      if (signal?.aborted) return
+      await new Promise((resolve) => setTimeout(resolve, ASK_AGAIN_MS))
+    }
   }
 
   /** @throws LedgermanProblem job-ended where it is over */
