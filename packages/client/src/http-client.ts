@@ -2,6 +2,7 @@ import { createParser, type EventSourceMessage } from 'eventsource-parser'
 import {
   LedgermanProblem,
   parseJson,
+  parsePrinted,
   printJson,
   PROBLEM_CODES,
   restyleAll,
@@ -103,7 +104,7 @@ export class HttpClient {
     const tag = answer.headers.get('etag')
     return {
       status: answer.status,
-      body: this.#inStyle((text === '' ? undefined : parseJson(text)) as T),
+      body: this.#inStyle((text === '' ? undefined : parsePrinted(text)) as T),
       guard: tag === null ? null : tag.slice(1, -1),
     }
   }
@@ -118,7 +119,7 @@ export class HttpClient {
       if (event === 'progress') onProgress?.(parseJson(data) as unknown as Progress)
       if (event === 'waiting') onWait?.((parseJson(data) as unknown as { holders: LockHolder[] }).holders)
       if (event !== 'answer') continue
-      const { status, body } = parseJson(data) as unknown as { status: number; body: T }
+      const { status, body } = parsePrinted(data) as unknown as { status: number; body: T }
       if (status >= 400) throw toProblem(body as Record<string, unknown>)
       return this.#inStyle(body)
     }

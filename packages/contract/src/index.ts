@@ -1,4 +1,4 @@
-export { RawJson, parseJson, printJson } from './json/exact-json.js'
+export { RawJson, parseJson, parsePrinted, printJson } from './json/exact-json.js'
 export type { Json } from './json/exact-json.js'
 export { DEEPEST_JSON, findJsonLimit } from './json/json-limits.js'
 export { csvRecords, LONGEST_RECORD } from './csv/csv-records.js'

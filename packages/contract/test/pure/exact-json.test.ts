@@ -1,5 +1,13 @@
 import fc from 'fast-check'
-import { findNearestName, fromRecordAddress, parseJson, printJson, toRecordAddress } from '@ledgerman/contract'
+import {
+  findNearestName,
+  fromRecordAddress,
+  parseJson,
+  parsePrinted,
+  printJson,
+  RawJson,
+  toRecordAddress,
+} from '@ledgerman/contract'
 
 describe('exact JSON', () => {
   it.each(['12345678901234567890.123', '-0', '1.00', '1E400', '{"a":[0.1,1e5,{"b":-0.0}]}', '"\\ud83d\\ude00"'])(
@@ -16,6 +24,30 @@ describe('exact JSON', () => {
         expect(JSON.parse(printJson(parseJson(JSON.stringify(value))))).toEqual(JSON.parse(JSON.stringify(value))),
       ),
     )
+  })
+
+  it('reads what was printed as it reads anything else, however long a text in it is', () => {
+    const exact = fc
+      .constantFrom<unknown>('1.00', '-0', '12345678901234567890.5')
+      .map((text) => new RawJson(text as string))
+    const { tree } = fc.letrec((tie) => ({
+      tree: fc.oneof(
+        { maxDepth: 4 },
+        fc.jsonValue(),
+        exact,
+        fc.array(tie('tree')),
+        fc.dictionary(fc.string(), tie('tree')),
+      ),
+    }))
+    fc.assert(
+      fc.property(tree, (value) => {
+        const printed = printJson(value)
+        expect(parsePrinted(printed)).toEqual(parseJson(printed))
+        expect(printJson(parsePrinted(printed))).toBe(printed)
+      }),
+    )
+    const long = { text: '\\"1.00'.repeat(500_000), rest: 'x'.repeat(5_000_000) }
+    expect(parsePrinted(printJson(long))).toEqual(long)
   })
 
   it('refuses a member given twice instead of dropping one', () => {

@@ -1,3 +1,4 @@
+import { setImmediate as yieldToOthers } from 'node:timers/promises'
 import type { Receipt, RecordValues, StepKind, StepReceipt } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import { entryAddress, toBindReceipts, toRowReceipt, toShownStatement } from '../receipt/receipt.js'
@@ -63,6 +64,8 @@ interface Image {
 
 const RECEIPT_ROWS = 100
 
+const STEPS_AT_ONCE = 200
+
 /** Puts a run's receipt together again from its steps and images. */
 export async function readRunReceipt(
   target: Target,
@@ -71,7 +74,12 @@ export async function readRunReceipt(
 ): Promise<Receipt> {
   const { rows } = await target.read(STEPS_SQL, [row.id])
   const { run } = row
-  const steps = await Promise.all(rows.map(([json]) => toStep(JSON.parse(json ?? '') as StepRow, findMapping)))
+  const steps: StepReceipt[] = []
+  for (const [json] of rows) {
+    steps.push(await toStep(JSON.parse(json ?? '') as StepRow, findMapping))
+    // A reversal of thousands of entries has as many steps: others are let in between.
+    if (steps.length % STEPS_AT_ONCE === 0) await yieldToOthers()
+  }
   return {
     id: row.id,
     target: target.name,
