@@ -42,15 +42,16 @@ export async function exportEntries(
 }
 
 /**
- * By id in its index, so that the first lines come at once whatever the size of the book; the steps of an entry are read once, in order, and
- * the rows of each come as they are found.
+ * By id in its index, so that the first lines come at once whatever the size of the book; what an entry says of itself, and its steps, are
+ * read once, in order, and the rows of each come as they are found: an entry that put back thousands says a lot.
  */
 const LINES_SQL = `
 select pg_catalog.json_build_object('entry', e.id, 'at', pg_catalog.to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', e.actor,
-  'outcome', e.outcome, 'problem', e.problem, 'transaction', e.run->>'transaction', 'kind', s.kind, 'mapping', nullif(s.mapping, ''),
+  'outcome', e.outcome, 'problem', e.problem, 'transaction', once.transaction, 'kind', s.kind, 'mapping', nullif(s.mapping, ''),
   'relation', nullif(s.relation, ''), 'key', pg_catalog.jsonb_object(s.key_columns, i.key),
   'before', pg_catalog.jsonb_object(s.touched, i.before), 'after', pg_catalog.jsonb_object(s.touched, i.after), 'note', e.note)::text
 from ledgerman.entry e
+cross join lateral (select e.run->>'transaction' as transaction offset 0) as once
 left join lateral (
   select e.statement, e.key, e.before, e.after where e.run is null
   union all

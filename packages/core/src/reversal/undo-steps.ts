@@ -86,6 +86,7 @@ export function hiddenIn({ mapping, touched }: UndoStep): Property[] {
   return mapping.properties.filter(({ sensitive, column }) => sensitive && touched.includes(column.name))
 }
 
+/** What an entry says of itself is read once: of one that put back thousands it is long. */
 const STEPS_SQL = `
 select json_build_object('entry', id, 'no', no, 'kind', kind, 'mapping', mapping, 'revision', revision, 'touched', touched, 'text', text, 'images', images)::text
 from (
@@ -93,8 +94,8 @@ from (
   from ledgerman.entry e join ledgerman.statement s on s.id = e.statement
   where e.id = any($1::uuid[]) and e.run is null and e.outcome = 'committed' and e.changed > 0
   union all
-  select e.id, p.no, s.kind, s.mapping, s.revision, s.touched, s.text, e.run->>'images'
-  from ledgerman.entry e join ledgerman.step p on p.entry = e.id join ledgerman.statement s on s.id = p.statement
+  select e.id, p.no, s.kind, s.mapping, s.revision, s.touched, s.text, once.images
+  from ledgerman.entry e cross join lateral (select e.run->>'images' as images offset 0) as once join ledgerman.step p on p.entry = e.id join ledgerman.statement s on s.id = p.statement
   where e.id = any($1::uuid[]) and e.run is not null and e.outcome = 'committed' and not p.skipped and p.changed > 0
 ) as done
 order by id desc, no desc`
