@@ -29,7 +29,9 @@ export function formatReceipt(receipt: Receipt, options: ReceiptText): string {
         ]),
       ]
     : receipt.steps.flatMap((step) => formatStepParts(step, options))
-  const unsaid = (receipt.notShown ?? []).map((words) => `${colors.yellow('not shown')}: ${words}`)
+  const unsaid = (receipt.notShown ?? []).map((words) =>
+    words.startsWith(NOT_PUT_BACK) ? colors.yellow(words) : `${colors.yellow('not shown')}: ${words}`,
+  )
   const rounded = (receipt.rounded ?? []).map(
     ({ step, property, to }) => `${colors.yellow('rounded')}: ${property} of step ${step}, to what ${to} keeps`,
   )
@@ -37,6 +39,9 @@ export function formatReceipt(receipt: Receipt, options: ReceiptText): string {
   const form = isShort ? [colors.dim('Statements in short; --statement=whole shows all that is run.')] : []
   return [isRun ? runHeadline(receipt) : headline(receipt), ...parts, ...rounded, ...unsaid, ...form].join('\n\n')
 }
+
+/** How a reversal begins what it says of what stays as it is. */
+const NOT_PUT_BACK = 'Not put back: '
 
 function headline({ outcome, steps, durationMs, reversible, replayed }: Receipt): string {
   const counts = steps

@@ -98,7 +98,7 @@ describe('a receipt', () => {
         rounded: [{ step: 1, property: 'hoursLeft', to: 'numeric(6,2)' }],
       }),
     )
-    expect(text).toMatch(/not shown: Not put back: programme: what the trigger note_it may have written elsewhere\./)
+    expect(text).toMatch(/^Not put back: programme: what the trigger note_it may have written elsewhere\./m)
     expect(text).toMatch(/rounded: hoursLeft of step 1, to what numeric\(6,2\) keeps/)
     expect(text).toMatch(/^2 +change programme +skipped/m)
   })

@@ -28,7 +28,9 @@ const remarks = computed(() => [
   ...(props.receipt.rounded ?? []).map(
     ({ step, property, to }) => `Rounded: ${property} of step ${step}, to what ${to} keeps.`,
   ),
-  ...(props.receipt.notShown ?? []).map((words) => `Not shown: ${words}`),
+  ...(props.receipt.notShown ?? []).map((words) =>
+    words.startsWith('Not put back: ') ? words : `Not shown: ${words}`,
+  ),
 ])
 /** Where the same stands as data-access code: the function of its transaction, or of its mapping. */
 const asCode = computed(() => {

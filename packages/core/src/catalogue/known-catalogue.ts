@@ -74,6 +74,15 @@ export class KnownCatalogue {
     return old && old.readAt > 0 ? orMeanwhile(reading, old.table) : reading
   }
 
+  /** As `table`, read afresh whatever is known: for those who look at a table that they may just have altered. */
+  tableNow(path: string): Promise<Table> {
+    const name = parseTablePath(path)
+    const normal = toTablePath(name.schema, name.name)
+    const old = this.#tables.get(normal)
+    const reading = this.#read(normal, name)
+    return old ? orMeanwhile(reading, old.table) : reading
+  }
+
   async type(name: string): Promise<ColumnType | undefined> {
     const known = this.#types.get(name)
     if (known) return known

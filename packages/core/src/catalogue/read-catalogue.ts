@@ -126,6 +126,13 @@ where ${IS_LISTED} and not c.relispartition order by n.nspname, c.relname`
 
 const ONLY_WANTED = `($1::text is null or n.nspname = $1) and ($2::text is null or c.relname = $2)`
 
+/**
+ * Whether a trigger, or a rule without a condition, writes in the place of a change of, or an addition to, the view `c`. For PostgreSQL a column
+ * is updatable only where rows can be removed as well.
+ */
+const WRITES_INSTEAD_SQL = `(exists (select from pg_trigger g where g.tgrelid = c.oid and g.tgtype & 64 = 64 and g.tgtype & 20 <> 0 and g.tgenabled in ('O', 'A'))
+        or exists (select from pg_rewrite w where w.ev_class = c.oid and w.ev_type in ('2', '3') and w.is_instead and w.ev_qual = '<>' and w.ev_action <> '<>' and w.ev_enabled in ('O', 'A')))`
+
 const CATALOGUE_SQL = `
 ${DOMAINS_SQL}, wanted as materialized (
   select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace where ${IS_LISTED} and ${ONLY_WANTED}
@@ -150,7 +157,7 @@ select json_build_object(
       'default', case when a.attgenerated = '' then pg_get_expr(d.adbin, d.adrelid) end,
       'identity', case a.attidentity when 'a' then 'always' when 'd' then 'by default' end,
       'generated', a.attgenerated <> '',
-      'updatable', case when c.relkind in ('v', 'f') then pg_column_is_updatable(c.oid, a.attnum, true) else c.relkind in ('r', 'p') end,
+      'updatable', case when c.relkind in ('v', 'f') then pg_column_is_updatable(c.oid, a.attnum, true) or ${WRITES_INSTEAD_SQL} else c.relkind in ('r', 'p') end,
       'type', ${TYPE_JSON}) order by a.attnum)
     from pg_attribute a
     join pg_type ty on ty.oid = a.atttypid

@@ -290,9 +290,18 @@ export class Target implements Queryable {
    *
    * @throws LedgermanProblem not-found
    */
-  async table(path: string): Promise<Table> {
+  table(path: string): Promise<Table> {
+    return this.#tableBy(() => this.#catalogue.table(path), path)
+  }
+
+  /** The same as it is now: read afresh. @throws LedgermanProblem not-found */
+  tableNow(path: string): Promise<Table> {
+    return this.#tableBy(() => this.#catalogue.tableNow(path), path)
+  }
+
+  async #tableBy(read: () => Promise<Table>, path: string): Promise<Table> {
     try {
-      return await this.#catalogue.table(path)
+      return await read()
     } catch (error) {
       if (!isProblem(error, 'lock-timeout')) throw error
       const holders = await findTableHolders(this, parseTablePath(path)).catch(() => [])

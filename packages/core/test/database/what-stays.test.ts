@@ -132,6 +132,25 @@ describe('an entry', () => {
     })
   })
 
+  it('passes a change through a view of several tables whose trigger writes in its place, where nothing can be removed', async () => {
+    const mapping = await own.mapped(
+      'public.joined',
+      `create table joined_one (id integer primary key, word text); insert into joined_one values (1, 'a');
+      create table joined_two (id integer primary key, one integer references joined_one); insert into joined_two values (7, 1);
+      create view joined as select t.id, o.word from joined_two t join joined_one o on o.id = t.one;
+      create function join_it() returns trigger language plpgsql as $$ begin update joined_one set word = new.word where id = (select one from joined_two where id = old.id); return new; end $$;
+      create trigger in_place instead of update on joined for each row execute function join_it()`,
+      { key: ['id'] },
+    )
+    const key = parseKeyParts(mapping, ['7'])
+    const { receipt } = await changeRecord(own.target, mapping, { key, values: { word: 'b' }, guard: 'any', ...commit })
+    expect([receipt.outcome, receipt.reversible]).toEqual(['committed', 'partly'])
+    expect(await own.database.sql('select word from joined_one')).toEqual([{ word: 'b' }])
+    await expect(removeRecord(own.target, mapping, { key, guard: 'any', ...commit })).rejects.toMatchObject({
+      code: 'refused-by-database',
+    })
+  })
+
   it('names the tables whose columns went empty with a changed key, where the key is what was changed', async () => {
     const ddl = `create table coded (id integer primary key, word text unique);
       create table worded (id integer primary key, word text references coded (word) on update set null on delete restrict)`

@@ -14,7 +14,7 @@ import type { Services } from './services.js'
 
 export function tableRoutes({ targets }: Services) {
   const tableOf = (params: Record<string, string>) =>
-    targets.get(params['target'] ?? '').table(toTablePath(params['schema'] ?? '', params['table'] ?? ''))
+    targets.get(params['target'] ?? '').tableNow(toTablePath(params['schema'] ?? '', params['table'] ?? ''))
   return [
     defineRoute({
       method: 'get',

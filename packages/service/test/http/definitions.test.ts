@@ -90,6 +90,16 @@ describe('mappings', () => {
     expect(programme.body.definition.links.lead).toEqual({ mapping: 'observer', on: { leadId: 'id' } })
   })
 
+  it('derives a mapping from a table as it is now, though it was read a moment ago', async () => {
+    const path = '/v1/targets/observatory/tables/public/just_altered/mapping'
+    await service.observatory.sql('create table just_altered (id integer primary key)')
+    const columns = async () => Object.keys((await service.request('GET', path)).body.definition.properties)
+    expect(await columns()).toEqual(['id'])
+    await service.observatory.sql('alter table just_altered add column mark text')
+    expect(await columns()).toEqual(['id', 'mark'])
+    await service.observatory.sql('drop table just_altered')
+  })
+
   it('say where a link leads elsewhere than the foreign key of its columns', async () => {
     await service.observatory.sql(
       'create schema archive; create table archive.observer (id integer primary key, name text); grant usage on schema archive to public; grant select on archive.observer to public',
