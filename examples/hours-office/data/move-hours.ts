@@ -40,9 +40,6 @@ select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted
 from hit
 limit $2::integer`
 
-const REQUIRE_3 = `
-select coalesce(($1::numeric >= $2::numeric), false)`
-
 const STEP_4 = `
 with found as (
   select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
@@ -114,15 +111,6 @@ select true, true, true, done.written, null::text, done.guard, 1, 1, 0, 0, null:
   done.id, done.from_code, done.to_code, done.hours, done.made_at
 from done`
 
-const WHEN_6 = `
-select coalesce(($1::numeric >= $2::numeric), false)`
-
-const PARAM_RULES = `select coalesce(($1::text <> $2::text), false), coalesce(($3::numeric > $4::numeric), false)`
-const PARAM_RULE_NAMES: readonly (readonly [name: string, rule: string])[] = [
-  ['to', ':to <> :from'],
-  ['hours', ':hours > 0'],
-]
-
 
 /**
  * Move observing hours from one programme to another.
@@ -136,7 +124,8 @@ export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<Move
     hours: s.given(s.writeValue(s.writeNumeric(null, null), params.hours, 'hours'), 'hours'),
   }
   return s.inTransaction(db, LIMITS, async (client) => {
-    s.assertParams(await s.ask(client, PARAM_RULES, [p.to, p.from, p.hours, '0']), PARAM_RULE_NAMES)
+    s.assertParam(s.textsAre(p.to, '<>', p.from), 'to', ':to <> :from')
+    s.assertParam(s.numbersAre(p.hours, '>', '0'), 'hours', ':hours > 0')
     // 1. load programme as both
     const step1 = s.loadedBy(await s.ask(client, STEP_1, [p.from, p.to, '1']), {
       what: 'step 1, programme', expect: 2, isKeyed: false, width: 13,
@@ -148,7 +137,7 @@ export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<Move
     })
 
     // 3. require giver.hoursLeft >= :hours
-    if (!(await s.holds(client, REQUIRE_3, [step2.row[6] ?? null, p.hours])))
+    if (!s.numbersAre(step2.row[6] ?? null, '>=', p.hours))
       throw new s.RuleBroken(`${step2.row[1] ?? 'null'} has ${step2.row[6] ?? 'null'} hours left, fewer than ${p.hours ?? 'null'}.`, 'giver.hoursLeft >= :hours')
 
     // 4. change programme as given
@@ -167,7 +156,7 @@ export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<Move
 
     // 6. add hoursTransfer
     let step6 = s.SKIPPED
-    if (await s.holds(client, WHEN_6, [p.hours, '10'])) {
+    if (s.numbersAre(p.hours, '>=', '10')) {
       step6 = s.writtenBy(await s.ask(client, STEP_6, [p.from, p.to, p.hours]), {
         what: 'step 6, hoursTransfer', expect: 'one', isKeyed: true, width: 0,
         touched: [0, 1, 2, 3, 4], rules: [], set: [['fromCode', 1, s.readText], ['toCode', 2, s.readText], ['hours', 3, s.readText]],

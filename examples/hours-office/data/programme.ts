@@ -30,21 +30,21 @@ export type ProgrammeKey = Pick<Programme, 'code'>
 
 const LIMITS: s.Limits = { ...s.LIMITS, forms: ['DateStyle', 'TimeZone'] }
 
-const READ: readonly (readonly [string, s.Read])[] = [
-  ['id', s.readNumber],
-  ['code', s.readText],
-  ['title', s.readText],
-  ['semester', s.readText],
-  ['leadId', s.readNumber],
-  ['hoursGranted', s.readText],
-  ['hoursLeft', s.readText],
-  ['priority', s.readNumber],
-  ['contactEmail', s.readText],
-  ['tags', s.readArray(s.readText, ',')],
-  ['settings', s.readJson],
-  ['rowVersion', s.readNumber],
-  ['updatedAt', s.readTimestamptz],
-]
+const READ = {
+  id: s.readNumber,
+  code: s.readText,
+  title: s.readText,
+  semester: s.readText,
+  leadId: s.readNumber,
+  hoursGranted: s.readText,
+  hoursLeft: s.readText,
+  priority: s.readNumber,
+  contactEmail: s.readText,
+  tags: s.readArray(s.readText, ','),
+  settings: s.readJson,
+  rowVersion: s.readNumber,
+  updatedAt: s.readTimestamptz,
+} satisfies Record<keyof Programme, s.Read>
 
 const WRITE = {
   id: s.writeWhole(-2147483648n, 2147483647n, false),
@@ -62,9 +62,28 @@ const WRITE = {
   updatedAt: s.writeText(null),
 } satisfies Record<keyof Programme, s.Write>
 
+/** The record that a row holds, from its place on. */
+function recordOf(row: s.Row, at = 0): Programme {
+  return {
+    id: s.read(READ.id, row[at]),
+    code: s.read(READ.code, row[at + 1]),
+    title: s.read(READ.title, row[at + 2]),
+    semester: s.read(READ.semester, row[at + 3]),
+    leadId: s.read(READ.leadId, row[at + 4]),
+    hoursGranted: s.read(READ.hoursGranted, row[at + 5]),
+    hoursLeft: s.read(READ.hoursLeft, row[at + 6]),
+    priority: s.read(READ.priority, row[at + 7]),
+    contactEmail: s.read(READ.contactEmail, row[at + 8]),
+    tags: s.read(READ.tags, row[at + 9]),
+    settings: s.read(READ.settings, row[at + 10]),
+    rowVersion: s.read(READ.rowVersion, row[at + 11]),
+    updatedAt: s.read(READ.updatedAt, row[at + 12]),
+  }
+}
+
 /** The record that a row begins with, and its guard. */
 function loadedFrom(row: s.Row): s.Loaded<Programme> {
-  return { record: s.readRecord<Programme>(READ, row), guard: s.toGuard(row[11], 'v') }
+  return { record: recordOf(row), guard: s.toGuard(row[11], 'v') }
 }
 
 const LOAD = `
@@ -285,7 +304,8 @@ function written(rows: s.Row[]): s.Written<Programme> {
   s.expectCount('programme', 'one', rows.length, true)
   const [row = []] = rows
   assertRules(row[13])
-  return { ...loadedFrom(row), matched: 1, changed: 1 }
+  const { record, guard } = loadedFrom(row)
+  return { record, guard, matched: 1, changed: 1 }
 }
 
 /** Why a row was not written: null where it is as it was loaded, and differs. */
@@ -360,7 +380,7 @@ select done.guard, case when done.written then case when not coalesce((done.hour
     const [row] = rows
     if (!row) throw new s.RowNotWritten('programme: the record was not added: a trigger kept it out.')
     assertRules(row[1])
-    const result = { record: s.readRecord<Programme>(READ, row, 2), guard: s.toGuard(row[0], 'v'), matched: 1, changed: 1 }
+    const result = { record: recordOf(row, 2), guard: s.toGuard(row[0], 'v'), matched: 1, changed: 1 }
     return result
   })
 }
@@ -394,7 +414,7 @@ export async function removeProgramme(db: s.Db, loaded: s.Loaded<Programme>): Pr
     const rows = await s.ask(client, REMOVE, values)
     s.expectCount('programme', 'one', rows.length, true)
     const [row = []] = rows
-    const record = s.readRecord<Programme>(READ, row)
+    const record = recordOf(row)
     const guard = s.toGuard(row[15], 'v')
     if (row[13] !== 't')
       throw new s.RecordChanged('programme: the record is not as it was loaded.', { ...loaded.record }, {}, { ...record }, guard)

@@ -275,6 +275,12 @@ export class Run {
     return row[0] === 't'
   }
 
+  /** What a step judged that needed no statement for it. */
+  judged(no: number, values: readonly (string | null)[], holds: boolean): boolean {
+    this.#done.set(no, { values: [...values], matched: null, changed: null, ms: 0 })
+    return holds
+  }
+
   async countOf(client: ClientBase, no: number, text: string, values: readonly (string | null)[]): Promise<number> {
     const started = performance.now()
     const count = await countOf(client, text, values)

@@ -394,15 +394,9 @@ export type Read = (text: string) => unknown
 /** A value as PostgreSQL reads it. @throws ValueInvalid */
 export type Write = (value: unknown, property: string) => string
 
-/** The record that a row holds, from its place on. */
-export function readRecord<T>(readers: readonly (readonly [name: string, read: Read])[], row: Row, from = 0): T {
-  const record: Record<string, unknown> = {}
-  let at = from
-  for (const [name, read] of readers) {
-    const text = row[at++] ?? null
-    record[name] = text === null ? null : read(text)
-  }
-  return record as T
+/** A value of a record, of the type that its property has. */
+export function read<T>(reader: Read, text: string | null | undefined): T {
+  return (text === null || text === undefined ? null : reader(text)) as T
 }
 
 export function writeValue(write: Write, value: unknown, property: string): string | null {
@@ -665,6 +659,48 @@ function readOr(read: Read, text: string | null | undefined): unknown {
 
 const FLAGS = 13
 
+/** Whether two exact numbers, in PostgreSQL's text form, compare so. Without one of them nothing is true of both. */
+export function numbersAre(
+  one: string | null,
+  operator: '=' | '<>' | '<' | '<=' | '>' | '>=',
+  other: string | null,
+): boolean {
+  if (one === null || other === null) return false
+  const order = compareNumbers(one, other)
+  if (operator === '<>') return order !== 0
+  return (
+    (order === 0 && operator.includes('=')) ||
+    (order < 0 && operator.startsWith('<')) ||
+    (order > 0 && operator.startsWith('>'))
+  )
+}
+
+/** Below 0, 0 or above: of numeric, NaN is the same as itself and above all else (PostgreSQL, "Arbitrary Precision Numbers"). */
+function compareNumbers(one: string, other: string): number {
+  const [left, right] = [rankOf(one), rankOf(other)]
+  if (left !== right || left !== 0) return left - right
+  const [first, second] = [decimalOf(one), decimalOf(other)]
+  const scale = first.scale > second.scale ? first.scale : second.scale
+  const difference = first.digits * 10n ** (scale - first.scale) - second.digits * 10n ** (scale - second.scale)
+  return difference === 0n ? 0 : difference < 0n ? -1 : 1
+}
+
+function rankOf(text: string): number {
+  return { NaN: 2, Infinity: 1, '-Infinity': -1 }[text] ?? 0
+}
+
+function decimalOf(text: string): { digits: bigint; scale: bigint } {
+  const [, sign, whole = '', fraction = '', exponent = '0'] =
+    /^([+-]?)(\d*)\.?(\d*)(?:[eE]([+-]?\d+))?$/.exec(text) ?? []
+  const digits = BigInt(`0${whole}${fraction}`)
+  return { digits: sign === '-' ? -digits : digits, scale: BigInt(fraction.length) - BigInt(exponent) }
+}
+
+/** Whether two texts are the same, or not. Without one of them nothing is true of both. */
+export function textsAre(one: string | null, operator: '=' | '<>', other: string | null): boolean {
+  return one !== null && other !== null && (one === other) === (operator === '=')
+}
+
 /** A parameter that has to be given. @throws ValueInvalid */
 export function given(text: string | null, name: string): string {
   if (text === null) throw new ValueInvalid(name, 'a value')
@@ -672,8 +708,11 @@ export function given(text: string | null, name: string): string {
 }
 
 /** @throws RuleBroken where a parameter breaks its rule */
+export function assertParam(holds: boolean, name: string, rule: string): void {
+  if (!holds) throw new RuleBroken(`The parameter ${name} breaks its rule: ${rule}.`, rule)
+}
+
+/** The same for all parameters, judged by the database. */
 export function assertParams(rows: readonly Row[], rules: readonly (readonly [name: string, rule: string])[]): void {
-  rules.forEach(([name, rule], at) => {
-    if (rows[0]?.[at] !== 't') throw new RuleBroken(`The parameter ${name} breaks its rule: ${rule}.`, rule)
-  })
+  rules.forEach(([name, rule], at) => assertParam(rows[0]?.[at] === 't', name, rule))
 }

@@ -150,7 +150,8 @@ for no key update\`
 function written(rows: s.Row[]): s.Written<${type}> {
   s.expectCount(${name}, 'one', rows.length, true)
   const [row = []] = rows
-${rule && `  ${rule}\n`}  return { ...loadedFrom(row), matched: 1, changed: 1 }
+${rule && `  ${rule}\n`}  const { record, guard } = loadedFrom(row)
+  return { record, guard, matched: 1, changed: 1 }
 }
 
 /** Why a row was not written: null where it is as it was loaded, and differs. */
@@ -218,14 +219,14 @@ from hit left join done on true\`
 function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> {
   s.expectCount(${name}, 'one', rows.length, true)
   const [row = []] = rows
-  const before = s.readRecord<${type}>(READ, row)
+  const before = recordOf(row)
   const [guardHolds, , differs, written] = row[${width}] ?? ''
   const guard = s.toGuard(row[${width + 1}], ${letter})
   if (guardHolds !== 't') throw s.changedSince(${name}, loaded.record, yours, before, guard)
   if (differs !== 't') return { record: before, guard, matched: 1, changed: 0 }
   if (written !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not written.`)})
   ${this.assertRule(`row[${width + 3}]`)}
-  const after = s.readRecord<${type}>(READ, row, ${width + 4})
+  const after = recordOf(row, ${width + 4})
   return { record: after, guard: s.toGuard(row[${width + 2}], ${letter}), matched: 1, changed: 1 }
 }
 `

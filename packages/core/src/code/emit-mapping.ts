@@ -117,7 +117,7 @@ ${this.transaction(
     const [row] = rows
     if (!row) throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was not added: a trigger kept it out.`)})
     ${this.assertRule('row[1]')}
-    const result = { record: s.readRecord<${type}>(READ, row, 2), guard: s.toGuard(row[0], ${quoted(this.letter)}), matched: 1, changed: 1 }`,
+    const result = { record: recordOf(row, 2), guard: s.toGuard(row[0], ${quoted(this.letter)}), matched: 1, changed: 1 }`,
   { before: null, after: 2 },
 )}
 }
@@ -162,7 +162,7 @@ ${this.transaction(
   `const rows = await s.ask(client, REMOVE, values)
     s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
     const [row = []] = rows
-    const record = s.readRecord<${type}>(READ, row)
+    const record = recordOf(row)
     const guard = s.toGuard(row[${properties.length + 2}], ${quoted(this.letter)})
     if (row[${properties.length}] !== 't')
       throw new s.RecordChanged(${quoted(`${mapping.name}: the record is not as it was loaded.`)}, { ...loaded.record }, {}, { ...record }, guard)

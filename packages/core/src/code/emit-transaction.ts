@@ -15,6 +15,8 @@ import { typeOfParam } from '../plan/resolve-params.js'
 import { valueSql } from '../statement/record-scope.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
 import { SlotList, toStatement, type SlotSource, type Statement } from '../statement/statement.js'
+import { judgedHere } from './judged-here.js'
+import { unmarked } from './mapping-code.js'
 import type { TransactionNames } from './names.js'
 import { formsMember } from './text-forms.js'
 import { paramMember, paramValue } from './param-code.js'
@@ -166,7 +168,7 @@ ${steps.join('')}  ],
 `
   }
 
-  /** What has to be true of the parameters, asked at once. */
+  /** What has to be true of the parameters: judged here, or asked at once. */
   #paramRules(): string {
     const { prologue, params } = this.plan
     if (prologue.rules.length === 0) return ''
@@ -178,6 +180,12 @@ ${steps.join('')}  ],
       ({ expression }) => `coalesce(${valueSql(expression, null, slots, { parameters }, plainType('boolean'))}, false)`,
     )
     const statement = toStatement(`select ${conditions.join(', ')}`, slots)
+    const binds = statement.slots.map(({ source }) => this.#bind(source, null, ROWS_LOOKED_AT))
+    const here = conditions.map((condition) => judgedHere(unmarked(condition), binds))
+    if (here.every((code) => code !== null))
+      return prologue.rules
+        .map(({ name, source }, at) => `    s.assertParam(${here[at]}, ${quoted(name)}, ${quoted(source)})\n`)
+        .join('')
     this.#constants.push(
       `const PARAM_RULES = \`${inTemplate(statement.text)}\`\nconst PARAM_RULE_NAMES: readonly (readonly [name: string, rule: string])[] = [\n${prologue.rules.map(({ name, source }) => `  [${quoted(name)}, ${quoted(source)}],\n`).join('')}]\n`,
     )
@@ -189,9 +197,11 @@ ${steps.join('')}  ],
     const title = `    // ${no}. ${inComment(describe(step))}${as === null ? '' : ` as ${as}`}\n`
     const body = this.#body(step) + this.#tell(step)
     if (!when) return title + body
-    const name = this.#constant(`WHEN_${no}`, when.statement)
+    const holds =
+      this.#here(when.statement, step) ??
+      `await s.holds(client, ${this.#constant(`WHEN_${no}`, when.statement)}, [${this.#binds(when.statement, step)}])`
     const declared = step.kind === 'require' ? '' : `    let step${step.no} = s.SKIPPED\n`
-    return `${title}${declared}    if (await s.holds(client, ${name}, [${this.#binds(when.statement, step)}])) {\n${body.replace(/^(?=.)/gm, '  ')}    }\n`
+    return `${title}${declared}    if (${holds}) {\n${body.replace(/^(?=.)/gm, '  ')}    }\n`
   }
 
   #body(step: PlannedStep): string {
@@ -199,8 +209,7 @@ ${steps.join('')}  ],
     const assigned = `${step.when ? '' : 'const '}step${no}`
     if (step.kind === 'require') {
       const { statement, source } = step.judgement
-      const name = this.#constant(`REQUIRE_${no}`, statement)
-      return `    if (!(await ${this.isBooked ? `run.holds(client, ${no}, ` : 's.holds(client, '}${name}, [${this.#binds(statement, step)}])))
+      return `    if (!${this.#required(step, statement)})
       throw new s.RuleBroken(${this.#words(step.otherwise)}, ${quoted(source)})\n`
     }
     const expect = step.expect
@@ -241,6 +250,24 @@ ${steps.join('')}  ],
       touched: [${touched.join(', ')}], rules: ${this.#rules(mapping)}, set: [${set.join(', ')}],
       yours: ${json((own.values ?? {}) as Json)}, letter: ${quoted(guardPrefix(mapping))},${loaded}
     })\n`
+  }
+
+  /** Whether what a step requires holds. */
+  #required({ no }: PlannedStep, statement: Statement): string {
+    const step = this.plan.steps[no - 1] as PlannedStep
+    const binds = this.#binds(statement, step)
+    const here = this.#here(statement, step)
+    if (here !== null) return this.isBooked ? `run.judged(${no}, [${binds}], ${here})` : here
+    const name = this.#constant(`REQUIRE_${no}`, statement)
+    return `(await ${this.isBooked ? `run.holds(client, ${no}, ` : 's.holds(client, '}${name}, [${binds}]))`
+  }
+
+  /** The code of a statement that only compares two values which are here; null where it does more. */
+  #here({ text, slots }: Statement, step: PlannedStep): string | null {
+    return judgedHere(
+      text.replace(/^select /, ''),
+      slots.map(({ source }) => this.#bind(source, step, ROWS_LOOKED_AT)),
+    )
   }
 
   /** Where rows that others hold are left out: how many fit, asked before. */

@@ -85,7 +85,10 @@ export type ${type}Key = Pick<${type}, ${unionOf(mapping.key)}>
   columns(): string {
     const { mapping, type } = this
     const readers = mapping.properties.map(
-      ({ name, column }) => `  [${quoted(name)}, ${supported(readerOf(column.type))}],\n`,
+      ({ name, column }) => `  ${memberName(name)}: ${supported(readerOf(column.type))},\n`,
+    )
+    const read = mapping.properties.map(
+      ({ name }, at) => `    ${memberName(name)}: s.read(READ.${name}, row[${at === 0 ? 'at' : `at + ${at}`}]),\n`,
     )
     const writers = mapping.properties.map(
       ({ name, column }) => `  ${memberName(name)}: ${supported(writerOf(column.type))},\n`,
@@ -94,15 +97,21 @@ export type ${type}Key = Pick<${type}, ${unionOf(mapping.key)}>
     const limits = forms === '' ? 's.LIMITS' : `{ ...s.LIMITS${forms} }`
     return `const LIMITS: s.Limits = ${limits}
 
-const READ: readonly (readonly [string, s.Read])[] = [
-${readers.join('')}]
+const READ = {
+${readers.join('')}} satisfies Record<keyof ${type}, s.Read>
 
 const WRITE = {
 ${writers.join('')}} satisfies Record<keyof ${type}, s.Write>
 
+/** The record that a row holds, from its place on. */
+function recordOf(row: s.Row, at = 0): ${type} {
+  return {
+${read.join('')}  }
+}
+
 /** The record that a row begins with, and its guard. */
 function loadedFrom(row: s.Row): s.Loaded<${type}> {
-  return { record: s.readRecord<${type}>(READ, row), guard: s.toGuard(row[${this.guard.place}], ${quoted(this.letter)}) }
+  return { record: recordOf(row), guard: s.toGuard(row[${this.guard.place}], ${quoted(this.letter)}) }
 }
 `
   }

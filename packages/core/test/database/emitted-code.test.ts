@@ -1,9 +1,11 @@
+import fc from 'fast-check'
 import pg from 'pg'
 import { emitCode, loadRecord, parseKeyParts, resolvePlan, type Mapping } from '@ledgerman/core'
 import { mappingDefinition, printJson, type RecordValues } from '@ledgerman/contract'
 import { compileCode, type CompiledCode } from '../../../../testing/compiled-code.js'
 import { ODD_TYPES, RELATIONS } from '../../../../testing/odd-relations.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+import { numbersAre, textsAre } from '../../templates/support.js'
 
 // Relations that nobody tuned to us, as code: it compiles, and reads and writes what we read and write.
 let own: OwnTables
@@ -26,6 +28,39 @@ afterAll(async () => {
   code?.remove()
   await pool?.end()
   await own.close()
+})
+
+describe('what written code judges without asking', () => {
+  it('is judged as PostgreSQL does', async () => {
+    const digits = fc.string({ unit: fc.constantFrom(...'0123456789'), minLength: 1, maxLength: 25 })
+    const number = fc.oneof(
+      fc.constantFrom('NaN', 'Infinity', '-Infinity', '0', '-0', '+0.0', '.5', '5.', '1e3', '1000', '12E-2', '0.12'),
+      fc
+        .tuple(fc.constantFrom('', '-', '+'), digits, fc.option(digits))
+        .map(([sign, whole, part]) => `${sign}${whole}${part === null ? '' : `.${part}`}`),
+    )
+    const pairs = fc.sample(fc.tuple(fc.oneof(number, fc.constant(null)), fc.oneof(number, fc.constant(null))), 800)
+    // Each with itself, and with itself in another form, too: equal numbers are rare among others.
+    const all = pairs.flatMap(([one, other]) => [
+      [one, other],
+      [one, one],
+      [one, one === null || !/^[+-]?\d+$/.test(one) ? one : `${one}.00`],
+    ])
+    const operators = ['=', '<>', '<', '<=', '>', '>='] as const
+    const judged = await own.database.sql(
+      `select ${operators.map((operator, at) => `coalesce(a::numeric ${operator} b::numeric, false) as o${at}`).join(', ')}, coalesce(a = b, false) as o6, coalesce(a <> b, false) as o7
+       from unnest($1::text[], $2::text[]) with ordinality as u(a, b, n) order by n`,
+      [all.map(([one]) => one), all.map(([, other]) => other)],
+    )
+    all.forEach(([one = null, other = null], at) => {
+      const here = [
+        ...operators.map((operator) => numbersAre(one, operator, other)),
+        textsAre(one, '=', other),
+        textsAre(one, '<>', other),
+      ]
+      expect([one, other, ...here]).toEqual([one, other, ...Object.values(judged[at] ?? {})])
+    })
+  })
 })
 
 describe.each(RELATIONS)('code for a relation $name', ({ path }) => {

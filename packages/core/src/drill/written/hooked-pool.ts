@@ -1,3 +1,4 @@
+import { isJudgedHere } from '../../code/judged-here.js'
 import type { Plan, PlannedStep } from '../../plan/plan.js'
 import { isWrite } from '../../plan/plan.js'
 import type { HookedSession, RunHooks } from '../../run/run-request.js'
@@ -44,10 +45,12 @@ export function hookedPool(pool: unknown, plan: Plan, hooks: RunHooks, onSession
 }
 
 class HookedClient {
-  readonly #steps: readonly { no: number; own: ReadonlySet<string>; before: ReadonlySet<string> }[]
+  readonly #steps: readonly { no: number; own: ReadonlySet<string>; before: ReadonlySet<string>; isSilent: boolean }[]
   readonly #session: HookedSession
   /** The step whose statements are being sent; 0 before the first, null behind the last. */
   #at: number | null = 0
+  /** The last step that it has left. */
+  #behind = 0
   /** Whether the statement of that step was sent, and not only what is asked before it. */
   #isSent = false
 
@@ -66,13 +69,16 @@ class HookedClient {
   async query(...words: unknown[]): Promise<unknown> {
     const [first] = words
     const text = (typeof first === 'string' ? first : (first as { text: string }).text).trim()
-    if (text.startsWith('begin ')) this.#at = 0
+    if (text.startsWith('begin ')) [this.#at, this.#behind] = [0, 0]
     else if (text === 'commit') {
       await this.#leave()
+      await this.#passBefore(Infinity)
       await this.hooks.beforeCommit?.(this.#session)
       if (this.hooks.commit) return this.hooks.commit(this.#session)
-    } else if (text.startsWith('insert into ledgerman.entry ')) await this.#leave()
-    else await this.#enter(text)
+    } else if (text.startsWith('insert into ledgerman.entry ')) {
+      await this.#leave()
+      await this.#passBefore(Infinity)
+    } else await this.#enter(text)
     return this.client.query(...words)
   }
 
@@ -84,7 +90,10 @@ class HookedClient {
     )
     if (!step) return
     const isNext = step.no !== at
-    if (isNext) await this.#leave()
+    if (isNext) {
+      await this.#leave()
+      await this.#passBefore(step.no)
+    }
     this.#at = step.no
     this.#isSent = step.own.has(text)
     if (isNext) await this.hooks.beforeStep?.(step.no, this.#session)
@@ -93,15 +102,28 @@ class HookedClient {
   async #leave(): Promise<void> {
     const at = this.#at
     this.#at = null
-    if (at !== null && at > 0) await this.hooks.afterStep?.(at, this.#session)
+    if (at === null || at === 0) return
+    this.#behind = at
+    await this.hooks.afterStep?.(at, this.#session)
+  }
+
+  /** Tells of the steps before another that the code judges itself, and sends no statement for. */
+  async #passBefore(next: number): Promise<void> {
+    for (const { no, isSilent } of this.#steps) {
+      if (!isSilent || no <= this.#behind || no >= next) continue
+      this.#behind = no
+      await this.hooks.beforeStep?.(no, this.#session)
+      await this.hooks.afterStep?.(no, this.#session)
+    }
   }
 }
 
-function textsOf(step: PlannedStep): { own: Set<string>; before: Set<string> } {
+function textsOf(step: PlannedStep): { own: Set<string>; before: Set<string>; isSilent: boolean } {
   const own =
     step.kind === 'require' ? [step.judgement.statement] : isWrite(step) ? [step.step, step.run] : [step.statement]
   const when = step.when ? [step.when.statement] : []
   const found = 'foundKeys' in step && step.foundKeys ? [step.foundKeys] : []
   const texts = (statements: readonly { text: string }[]) => new Set(statements.map(({ text }) => text.trim()))
-  return { own: texts(own), before: texts([...when, ...found]) }
+  const mayBeSilent = [...(step.kind === 'require' ? own : []), ...when]
+  return { own: texts(own), before: texts([...when, ...found]), isSilent: mayBeSilent.some(isJudgedHere) }
 }
