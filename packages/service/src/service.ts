@@ -1,3 +1,4 @@
+import { setMaxListeners } from 'node:events'
 import { createServer, type Server } from 'node:http'
 import { fileURLToPath } from 'node:url'
 import { setTimeout as delay } from 'node:timers/promises'
@@ -66,6 +67,9 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   const jobs = new JobStore(home)
   const runner = new JobRunner(jobs, targets, rehearsals, config.jobs, log)
   metrics.watchJobs(jobs, runner)
+  const stopping = new AbortController()
+  // Each call that only tells listens to it.
+  setMaxListeners(0, stopping.signal)
   const server = createServer(
     createApp({
       routes: allRoutes({
@@ -87,6 +91,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
       metrics,
       consoleDir: CONSOLE_DIR,
       bodyLimitBytes: config.bodyLimitBytes,
+      stopping: stopping.signal,
     }),
   )
   // Of a caller who sends a byte a second, or nothing at all.
@@ -110,6 +115,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
     server,
     async stop() {
       clearInterval(sweeping)
+      stopping.abort()
       // Jobs are given back at once, so that another service goes on with them.
       const handedBack = Promise.all([runner.stop(), sealer.stop()])
       await closeServer(server, config.stopLimitMs)

@@ -43,17 +43,20 @@ export interface AppParts {
   consoleDir: string | null
   /** How large a body may be, in bytes. */
   bodyLimitBytes: number
+  /** Fires when the service stops. */
+  stopping: AbortSignal
 }
 
 /** Puts the routes, the console and the problem documents together. */
-export function createApp({ routes, tokens, log, metrics, consoleDir, bodyLimitBytes }: AppParts): Express {
+export function createApp(parts: AppParts): Express {
+  const { routes, log, metrics, consoleDir, bodyLimitBytes } = parts
   const app = express()
   app.disable('x-powered-by').set('query parser', 'simple').set('etag', false)
   app.use(logRequests(log, metrics))
   const readBytes = express.raw({ type: () => true, limit: bodyLimitBytes })
   for (const route of routes)
     app[route.method](route.path.replace(/\{(\w+)\}/g, ':$1'), (request: Request, response: Response) =>
-      serve(route, tokens, readBytes, request, response),
+      serve(route, parts, readBytes, request, response),
     )
   for (const [path, methods] of methodsByPath(routes))
     app.all(path.replace(/\{(\w+)\}/g, ':$1'), (request, response) => {
@@ -94,7 +97,7 @@ function methodsByPath(routes: readonly Route[]): Map<string, string[]> {
 
 async function serve(
   route: Route,
-  tokens: TokenStore,
+  { tokens, stopping }: AppParts,
   readBytes: RequestHandler,
   request: Request,
   response: Response,
@@ -115,7 +118,7 @@ async function serve(
     route.body && !isStream
       ? readBody(request, route.body)
       : { body: undefined, text: '', mediaType: isStream ? mediaTypeOf(request) : '' }
-  const limit = new CallLimit(route, response)
+  const limit = new CallLimit(route, response, stopping)
   const call = {
     params: request.params,
     query: checked.data,

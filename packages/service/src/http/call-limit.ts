@@ -19,11 +19,16 @@ export class CallLimit {
   readonly #longestMs: number | null
 
   constructor(
-    readonly route: Pick<Route, 'method' | 'longestMs' | 'mayChange'>,
+    readonly route: Pick<Route, 'method' | 'longestMs' | 'mayChange' | 'onlyTells'>,
     response: Response,
+    /** Fires when the service stops. */
+    stopping: AbortSignal,
   ) {
     this.#longestMs = longestOf(route)
+    const breakOff = () => response.destroy()
+    if (route.onlyTells) stopping.addEventListener('abort', breakOff, { once: true })
     response.once('close', () => {
+      stopping.removeEventListener('abort', breakOff)
       if (!response.writableFinished) this.#controller.abort(new Error('The caller went away.'))
     })
     // It may have gone while its token and body were read.

@@ -72,6 +72,8 @@ export interface Route {
   >
   /** How long it may take, in milliseconds, where other than most calls; null where it goes on for as long as its caller listens. */
   longestMs?: number | null
+  /** Whether it only tells what happens: a service that stops breaks it off, and does not wait for its end. */
+  onlyTells?: boolean
   /** Whether it may leave something changed: then nobody says that nothing was when it is given up. */
   mayChange?: boolean
   /** Whether it can be followed: with `Accept: text/event-stream` it says who holds the lock it waits for, and how far it is. */

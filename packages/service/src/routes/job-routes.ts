@@ -110,6 +110,7 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       looksAtLimits: true,
       summary: 'Follow a job: server-sent events `progress` and, at its end, `ended`, each with the job.',
       longestMs: null,
+      onlyTells: true,
       replies: { 200: { description: 'Events, until the job ends.', alsoAs: ['text/event-stream'] } },
       problems: ['not-found'],
       handle: async (call) => {

@@ -75,6 +75,7 @@ export function waitRoutes({ home, targets }: Services) {
       role: 'author',
       summary: 'The same as server-sent events, whenever something changes.',
       longestMs: null,
+      onlyTells: true,
       replies: { 200: { description: 'Events named waits.', schema: waits, alsoAs: ['text/event-stream'] } },
       handle: (call) => {
         const target = targetOf(call)

@@ -202,15 +202,36 @@ async function killService(): Promise<void> {
   service = await startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${port}`, env })
 }
 
-/** Begins a job of many chunks, has something done in the middle of it, and waits for its end. */
-async function jobWith(kill: () => Promise<void>, round: number): Promise<Job> {
+/** Has the service end as an operator does, and begins it again. @returns how long the end took, in milliseconds */
+async function restartService(): Promise<number> {
+  const started = performance.now()
+  await service.stop()
+  const took = performance.now() - started
+  const port = Number(new URL(service.url).port)
+  service = await startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${port}`, env })
+  return took
+}
+
+/** What whoever watches the waits hears at last. */
+async function watchedWaits(): Promise<string> {
+  try {
+    for await (const _ of target.watchWaits());
+    return 'ended'
+  } catch (error) {
+    return isProblem(error) ? error.code : String(error)
+  }
+}
+
+/** Begins a job of many chunks. */
+async function beginLot(amount: number): Promise<Job> {
   await makeLot(JOB_ROWS)
-  const file = `id,amount\n${Array.from({ length: JOB_ROWS }, (_, at) => `${at + 1},${round + 1}`).join('\n')}\n`
-  const { id } = await target.beginFileJob(new Blob([file]), 'csv', {
-    mapping: 'lot',
-    mode: 'commit',
-    chunk: JOB_CHUNK,
-  })
+  const file = `id,amount\n${Array.from({ length: JOB_ROWS }, (_, at) => `${at + 1},${amount}`).join('\n')}\n`
+  return target.beginFileJob(new Blob([file]), 'csv', { mapping: 'lot', mode: 'commit', chunk: JOB_CHUNK })
+}
+
+/** Begins one, has something done in the middle of it, and waits for its end. */
+async function jobWith(kill: () => Promise<void>, round: number): Promise<Job> {
+  const { id } = await beginLot(round + 1)
   while (((await client.job(id).catch(() => undefined))?.progress.chunk ?? 0) < 1 + (round % 5)) await delay(5)
   await kill()
   return endOf(id)
@@ -244,6 +265,18 @@ describe('a job in chunks', () => {
     },
     60_000 + JOB_KILLS * 30_000,
   )
+})
+
+describe('a service that is stopped', () => {
+  it('does not wait for those who follow a job or watch who waits: the job goes on with the next one, and so do its followers', async () => {
+    const { id } = await beginLot(1)
+    const [ended, watched] = [followed(id), watchedWaits()]
+    while (((await client.job(id)).progress.chunk ?? 0) < 1) await delay(5)
+    // An operator's limit for what still runs is 20 s.
+    expect(await restartService()).toBeLessThan(8_000)
+    await expectAppliedOnce((await ended) as Job, 0)
+    expect(await watched).toBe('target-unavailable')
+  }, 60_000)
 })
 
 describe('entries and changes', () => {
