@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { includesRole, type WaitingSession, type Waits } from '@ledgerman/contract'
+import { includesRole, isProblem, type WaitingSession, type Waits } from '@ledgerman/contract'
 import { formatInstant } from '../book/format-instant.js'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import { useSession } from '../session/useSession.js'
 import WaitsPicture from './WaitsPicture.vue'
+
+const ASK_AGAIN_MS = 1_000
 
 const route = useRoute()
 const { session } = useSession()
@@ -46,10 +48,18 @@ async function follow() {
   watching = new AbortController()
   const { signal } = watching
   problem.value = null
-  try {
-    for await (const now of client.target(target.value).watchWaits(signal)) waits.value = now
-  } catch (error) {
-    if (!signal.aborted) problem.value = error
+  // A service that breaks off, or is away for a while, is asked again: who waits is what one looks for then.
+  for (let isAway = true; isAway && !signal.aborted;) {
+    try {
+      for await (const now of client.target(target.value).watchWaits(signal)) {
+        waits.value = now
+        problem.value = null
+      }
+    } catch (error) {
+      if (!signal.aborted) problem.value = error
+      isAway = isProblem(error, 'target-unavailable')
+    }
+    await new Promise((resolve) => setTimeout(resolve, ASK_AGAIN_MS))
   }
 }
 
