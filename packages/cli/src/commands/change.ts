@@ -15,6 +15,7 @@ import {
   NULL,
   refuseFlags,
   REHEARSAL,
+  writeGuarded,
   writingCommand,
   type WriteFlags,
 } from './write-flags.js'
@@ -163,16 +164,18 @@ async function changeOne(
   })
   const { key: found, pairs } = splitArguments(mapping, words, flags.by)
   const values = parsePairs(mapping, pairs, flags.null ?? [])
-  // What was rehearsed says which state the record has to have.
-  const needsLoad = flags.by !== undefined || (flags.if === undefined && flags.rehearsal === undefined)
-  const loaded = needsLoad ? await target.load(mapping.name, found, flags.by) : undefined
-  const key = flags.by === undefined || !loaded ? found : keyOfRecord(mapping, loaded.record)
-  const guard = flags.if ?? (flags.rehearsal === undefined ? (loaded?.guard ?? undefined) : undefined)
-  const written = await target.change(mapping.name, key, values, {
-    ...callOptions(context, flags, guard),
-    merge: flags.merge,
-    ifChanged: flags.ifChanged ?? 'refuse',
-  })
+  const loaded = flags.by === undefined ? undefined : await target.load(mapping.name, found, flags.by)
+  const key = loaded ? keyOfRecord(mapping, loaded.record) : found
+  const written = await writeGuarded(
+    flags,
+    async () => loaded ?? target.load(mapping.name, key),
+    (guard) =>
+      target.change(mapping.name, key, values, {
+        ...callOptions(context, flags, guard),
+        merge: flags.merge,
+        ifChanged: flags.ifChanged ?? 'refuse',
+      }),
+  )
   context.print(command, written, () => formatWrite(context, mapping, key, values, written, flags))
 }
 
@@ -194,7 +197,8 @@ async function computed(
   const key = flags.by === undefined ? found : keyOfRecord(mapping, loaded.record)
   const finder = {
     key: Object.fromEntries(mapping.key.map((name, at) => [name, `'${(key[at] ?? '').replaceAll("'", "''")}'`])),
-    guard: flags.if ?? loaded.guard ?? 'any',
+    // Sent again with its idempotency key it has to ask the same, whatever it left.
+    guard: flags.if ?? (flags.idempotencyKey === undefined ? (loaded.guard ?? 'any') : 'any'),
   }
   return toRun([{ change: mapping.name, ...finder, ...setOf(mapping, pairs, flags) }], flags)
 }

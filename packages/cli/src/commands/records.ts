@@ -17,6 +17,7 @@ import {
   NULL,
   refuseFlags,
   REHEARSAL,
+  writeGuarded,
   writingCommand,
   type WriteFlags,
 } from './write-flags.js'
@@ -84,8 +85,11 @@ export function addRecords(program: Command, context: CommandContext): void {
       const mapping = await target.mapping(name)
       const { key, pairs } = splitArguments(mapping, words)
       const values = parsePairs(mapping, pairs, flags.null ?? [])
-      const guard = flags.rehearsal === undefined ? (flags.if ?? (await target.load(name, key)).guard) : undefined
-      const written = await target.replace(name, key, values, callOptions(context, flags, guard ?? undefined))
+      const written = await writeGuarded(
+        flags,
+        () => target.load(name, key),
+        (guard) => target.replace(name, key, values, callOptions(context, flags, guard)),
+      )
       context.print(command, written, () => formatWrite(context, mapping, key, values, written, flags))
     })
 
@@ -149,9 +153,14 @@ export function addRecords(program: Command, context: CommandContext): void {
         throw new LedgermanProblem('request-invalid', `"${pairs[0]}": a removal takes the key and nothing more.`, {
           where: 'key',
         })
-      const guard = flags.rehearsal === undefined ? (flags.if ?? (await target.load(name, key)).guard) : undefined
-      const { receipt } = await target.remove(name, key, callOptions(context, flags, guard ?? undefined))
-      const told = { receipt, guard: receipt.outcome === 'committed' ? null : (guard ?? null) }
-      context.print(command, { receipt }, () => formatWrite(context, mapping, key, {}, told, flags))
+      const told = await writeGuarded(
+        flags,
+        () => target.load(name, key),
+        async (guard) => {
+          const { receipt } = await target.remove(name, key, callOptions(context, flags, guard))
+          return { receipt, guard: receipt.outcome === 'committed' ? null : (guard ?? null) }
+        },
+      )
+      context.print(command, { receipt: told.receipt }, () => formatWrite(context, mapping, key, {}, told, flags))
     })
 }

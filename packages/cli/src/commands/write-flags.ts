@@ -1,6 +1,7 @@
 import colors from 'picocolors'
 import { Option, type Command } from 'commander'
 import {
+  isProblem,
   LedgermanProblem,
   toRecordAddress,
   type ChangedRecord,
@@ -90,6 +91,29 @@ export function callOptions(context: CommandContext, flags: WriteFlags, guard: s
     rehearsal: flags.rehearsal,
     onWait: context.sayWaiting,
   }
+}
+
+/**
+ * Writes a record with the guard that was given, or with that of a load just before. Where there is no such record the same command may have
+ * removed it, sent before with its idempotency key: the service knows whether it did.
+ */
+export async function writeGuarded<T>(
+  flags: Pick<WriteFlags, 'if' | 'rehearsal' | 'idempotencyKey'>,
+  load: () => Promise<{ guard: string | null }>,
+  write: (guard: string | undefined) => Promise<T>,
+): Promise<T> {
+  // What was rehearsed says which state the record has to have.
+  if (flags.if !== undefined || flags.rehearsal !== undefined) return write(flags.if)
+  let guard: string | null
+  try {
+    guard = (await load()).guard
+  } catch (missing) {
+    if (flags.idempotencyKey === undefined || !isProblem(missing, 'no-such-record')) throw missing
+    return write(undefined).catch((error: unknown) => {
+      throw isProblem(error, 'guard-required') ? missing : error
+    })
+  }
+  return write(guard ?? undefined)
 }
 
 /** What became of one record, and how to keep it where it was only rehearsed. */

@@ -44,7 +44,7 @@ export const entryList = z.strictObject({
 
 export const entryQuery = z.strictObject({
   limit: z.coerce.number().int().min(1).max(1000).optional().describe('50 where it is left out.'),
-  after: z.string().min(1).optional(),
+  after: z.uuid().optional().describe('The `next` of the page before.'),
   outcome: z
     .enum([...ENTRY_OUTCOMES, ...PROBLEM_CODES])
     .optional()

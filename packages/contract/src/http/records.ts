@@ -130,7 +130,11 @@ export const historyQuery = withKey({
   property: z.string().min(1).optional().describe('Only changes of this property.'),
   from: z.iso.datetime({ offset: true }).optional(),
   until: z.iso.datetime({ offset: true }).optional(),
-  after: z.string().min(1).optional().describe('The `next` of the page before.'),
+  after: z
+    .string()
+    .regex(/^\d{1,9}$/, 'expected the `next` of the page before')
+    .optional()
+    .describe('The `next` of the page before.'),
   limit: z.coerce.number().int().min(1).max(500).default(50),
 })
 

@@ -85,7 +85,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
   switch (error.code) {
     case '23502': {
       const columns = error.column === undefined ? [] : [error.column]
-      return { kind: 'not-null', columns, detail: `${named(columns) || 'A property'} of a ${record} cannot be null.` }
+      return { kind: 'not-null', columns, detail: `${record}.${named(columns) || '…'} cannot be null.` }
     }
     case '23505': {
       const columns =

@@ -43,7 +43,7 @@ export async function addAgain(
   const failed = there.map((key) => ({
     line: null,
     key: told.key(key),
-    reason: `There is a ${mapping.name} with this key again.`,
+    reason: 'It is there again.',
     code: 'record-changed' as const,
   }))
   if (failed.length > 0 && !onlyUnchanged)

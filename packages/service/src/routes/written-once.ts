@@ -25,17 +25,20 @@ interface WriteQuery {
   rehearsal?: string | undefined
 }
 
-/** Everything a write of one record asks: a repetition, or the commit of a rehearsal, has to ask the same. */
-function subjectOf({ request, text }: Pick<Call, 'request' | 'text'>, withCondition: boolean): unknown {
+/**
+ * Everything a write of one record asks: a repetition, or the commit of a rehearsal, has to ask the same. The state that the record is to be
+ * in is no part of that: whoever asks again, not knowing what became of it, may have loaded the record as that left it.
+ */
+function subjectOf({ request, text }: Pick<Call, 'request' | 'text'>): unknown {
   const [path = ''] = request.originalUrl.split('?')
-  return [request.method, path, text, withCondition ? (request.headers['if-match'] ?? null) : null]
+  return [request.method, path, text, null]
 }
 
 /** The request as the book knows it again, where it carries an Idempotency-Key and is to be kept. */
 export function bookedRequest(call: Call<WriteQuery>): BookedRequest | undefined {
   const key = call.request.headers['idempotency-key']
   if (key === undefined || call.query.mode !== 'commit') return undefined
-  return { key: readIdempotencyKey(key), digest: digestOf(subjectOf(call, true)) }
+  return { key: readIdempotencyKey(key), digest: digestOf(subjectOf(call)) }
 }
 
 /** What came of the same request before, with the record as it is now; undefined where it is new. */
@@ -71,7 +74,7 @@ export async function withToken(
 ): Promise<KeyedResult> {
   if (call.query.mode !== 'rehearse') return result
   const seen: SeenRecord = { guard: result.guard, before: result.receipt.steps[0]?.rows[0]?.before ?? null }
-  const rehearsal = await rehearsals.keep(target.name, call.caller.actor, subjectOf(call, false), seen)
+  const rehearsal = await rehearsals.keep(target.name, call.caller.actor, subjectOf(call), seen)
   return { ...result, receipt: { ...result.receipt, rehearsal } }
 }
 
@@ -84,7 +87,7 @@ export async function rehearsedCondition(
 ): Promise<{ guard: GuardCondition; loaded?: RecordValues } | undefined> {
   const { rehearsal, mode } = call.query
   if (rehearsal === undefined || mode !== 'commit') return undefined
-  const seen = await rehearsals.find<SeenRecord>(rehearsal, target.name, call.caller.actor, subjectOf(call, false))
+  const seen = await rehearsals.find<SeenRecord>(rehearsal, target.name, call.caller.actor, subjectOf(call))
   if (seen.guard !== null) return { guard: { guards: [seen.guard] } }
   const open = Object.entries(seen.before ?? {}).filter(([name]) => !mapping.byName.get(name)?.sensitive)
   return { guard: 'any', loaded: Object.fromEntries(open) }

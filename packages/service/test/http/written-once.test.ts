@@ -30,6 +30,9 @@ describe('a write of one record with an idempotency key', () => {
       guard: 'v2',
       receipt: { id: first.body.receipt.id, replayed: true, steps: [{ matched: 1, changed: 1 }] },
     })
+    // So it is for whoever loaded the record again, not knowing that this was done.
+    const reloaded = await patch('P-101', { priority: 5 }, { ...headers, 'if-match': '"v2"' })
+    expect(reloaded.body).toMatchObject({ guard: 'v2', receipt: { id: first.body.receipt.id, replayed: true } })
     expect(await entriesOf('P-101')).toHaveLength(1)
     expect((await patch('P-101', { priority: 4 }, headers)).body).toMatchObject({
       status: 409,
