@@ -49,6 +49,16 @@ export class CommandContext {
     return connect(this.terminal.env)
   }
 
+  /**
+   * Refuses a target where a command concerns none: somebody may take it for a limit.
+   *
+   * @throws LedgermanProblem request-invalid
+   */
+  refuseTarget(command: Command, why: string): void {
+    if (command.optsWithGlobals<GlobalOptions>().target !== undefined)
+      throw new LedgermanProblem('request-invalid', `--target says nothing here: ${why}.`, { where: '--target' })
+  }
+
   target(command: Command): Promise<TargetClient> {
     const client = connect(this.terminal.env, styleOf(command, this.isJson(command)))
     return chooseTarget(client, command.optsWithGlobals<GlobalOptions>().target, this.terminal.env)

@@ -62,6 +62,7 @@ export function addBookTrust(book: Command, context: CommandContext): void {
     .requiredOption('--key <file>', 'the public key, as book key printed it')
     .addHelpText('after', `\nExample:\n  ledgerman book check-proof proof.json --key key.pem`)
     .action(async (file: string, { key }: { key: string }, command: Command) => {
+      context.refuseTarget(command, 'a proof is checked without one')
       const { readProof } = await import('../read-proof.js')
       const { proof, why } = readProof(readJson(file, 'file'), readText(key, '--key'))
       context.print(command, { ok: why === null, because: why, entry: proof.entry['id'], seal: proof.seal }, () =>

@@ -20,6 +20,7 @@ export function addLogin(program: Command, context: CommandContext): void {
       `\nExamples:\n  ledgerman login http://127.0.0.1:4680 --token-file .ledgerman/admin-token\n  ledgerman login < token.txt`,
     )
     .action(async (url: string, options: { tokenFile?: string }, command: Command) => {
+      context.refuseTarget(command, 'a login is to a service; LEDGERMAN_TARGET names a target for later commands')
       const { env } = context.terminal
       if (!/^https?:\/\//i.test(url) || !URL.canParse(url))
         throw new LedgermanProblem(

@@ -60,6 +60,7 @@ export function addReview(program: Command, context: CommandContext): void {
     )
     .action(async (paths: string[], flags: ReviewFlags, command: Command) => {
       checkFlags(flags)
+      if (flags.offline) context.refuseTarget(command, 'with --offline no target is asked')
       const only = flags.changedSince === undefined ? undefined : await changedSince(flags.changedSince)
       const { files, skipped } = gatherFiles(paths, only)
       for (const { path, why } of skipped) context.terminal.err(`not read: ${path}: ${why}\n`)
@@ -94,11 +95,12 @@ async function changedSince(revision: string): Promise<Set<string>> {
   try {
     return await changedFiles(revision, process.cwd())
   } catch (error) {
-    throw new LedgermanProblem(
-      'request-invalid',
-      `--changed-since: git cannot tell: ${(error as Error).message.trim()}`,
-      { where: '--changed-since' },
-    )
+    // What git says of it stands behind the command that node tells, in its first line.
+    const { message, stderr = message } = error as Error & { stderr?: string }
+    const [said = ''] = stderr.trim().split('\n')
+    throw new LedgermanProblem('request-invalid', `--changed-since: git says: ${said.replace(/^fatal: /, '')}`, {
+      where: '--changed-since',
+    })
   }
 }
 

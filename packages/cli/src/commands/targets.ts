@@ -8,6 +8,7 @@ export function addTargets(program: Command, context: CommandContext): void {
     .command('targets')
     .description('List targets: the databases whose records can be worked on.')
     .action(async (_options: unknown, command: Command) => {
+      context.refuseTarget(command, 'all of them are listed')
       const targets = await context.client().targets()
       context.print(command, { targets }, () => {
         const rows = targets.map(({ name, reachable, book, server, database }) => [

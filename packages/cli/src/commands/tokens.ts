@@ -9,6 +9,7 @@ export function addTokens(program: Command, context: CommandContext): void {
     .description('Tokens: who may call, and under which name entries are written.')
 
   tokens.command('list').action(async (_options: unknown, command: Command) => {
+    context.refuseTarget(command, 'the list is that of the service')
     const list = await context.client().tokens()
     const rows = list.map(({ id, name, role, targets, only, lastUsedAt }) => [
       name,
@@ -35,6 +36,7 @@ export function addTokens(program: Command, context: CommandContext): void {
       `\nExample:\n  ledgerman tokens add night-desk writer --for observatory\n  ledgerman tokens add night-assistant writer --only assistantBlock,move-hours`,
     )
     .action(async (name: string, role: string, options: { for?: string[]; only?: string }, command: Command) => {
+      context.refuseTarget(command, '--for limits a token to a target')
       const added = await context.client().addToken({
         name,
         role: role as Role,
@@ -49,6 +51,7 @@ export function addTokens(program: Command, context: CommandContext): void {
     .description('Revoke a token, by its name or id.')
     .argument('<token>', 'its name, or its id')
     .action(async (given: string, _options: unknown, command: Command) => {
+      context.refuseTarget(command, 'a token is revoked whole')
       const client = context.client()
       const known = (await client.tokens()).find(({ id, name }) => id === given || name === given)
       if (!known)

@@ -59,6 +59,23 @@ describe('a record', () => {
       ['load', 'telescope', 'HF1', '--commit'],
     ])
       expect(await run(words)).toMatchObject({ exit: 2, err: expect.stringMatching(/unknown option/) as string })
+    // Nobody takes a target for the limit of a token that has none.
+    for (const words of [
+      ['tokens', 'add', 'desk', 'writer'],
+      ['tokens', 'list'],
+      ['targets'],
+      ['login', line.service.url],
+      ['review', '.', '--offline'],
+    ])
+      expect(await run([...words, '--target', 'observatory'])).toMatchObject({
+        exit: 2,
+        err: expect.stringMatching(/^request-invalid: --target says nothing here/) as string,
+      })
+    expect((await run(['tokens', 'list'])).out).not.toMatch(/desk/)
+    expect(await run(['jobs', 'list', '--target', 'nowhere'])).toMatchObject({
+      exit: 3,
+      err: expect.stringMatching(/There is no target nowhere/) as string,
+    })
   })
 })
 

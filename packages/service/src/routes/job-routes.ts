@@ -91,7 +91,12 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       summary: 'The jobs, the newest first.',
       query: jobQuery,
       replies: { 200: { description: 'A page.', schema: jobList } },
-      handle: async ({ query, caller }) => ({ status: 200, body: await jobs.list(query, caller.targets) }),
+      problems: ['not-found'],
+      handle: async ({ query, caller }) => {
+        // A name that is none is not the same as a target without jobs; whoever is limited to some is told nothing of others.
+        if (query.target !== undefined && caller.targets === null) targets.get(query.target)
+        return { status: 200, body: await jobs.list(query, caller.targets) }
+      },
     }),
     defineRoute({
       method: 'get',
