@@ -37,5 +37,9 @@ export async function publishDemo(
 
 async function assertDone(answer: Response, what: string): Promise<unknown> {
   if (answer.ok) return answer.json()
+  if (answer.status === 401)
+    throw new Failure(
+      'The token in the file admin-token of the data folder was revoked. Remove that file and start again: a new one is made.',
+    )
   throw new Failure(`The demo's ${what} was refused: ${answer.status} ${await answer.text()}`)
 }

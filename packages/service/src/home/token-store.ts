@@ -60,9 +60,12 @@ export class TokenStore {
       return added
     })
     if (!row) {
+      const others = (await this.list(null)).map(({ name }) => name)
+      const same = others.find((name) => name.toLowerCase() === input.name.toLowerCase()) ?? input.name
+      const only = same === input.name ? '' : `, which differs in letter case only`
       throw new LedgermanProblem(
         'request-invalid',
-        `There is a token named ${input.name} already, but for letter case. Its name is the actor of its entries, so each needs its own.`,
+        `There is a token named ${same} already${only}. Its name is the actor of its entries, so each needs its own.`,
         { where: 'name' },
       )
     }
@@ -77,13 +80,29 @@ export class TokenStore {
     return rows.map(toInfo).filter((token) => isWithin(token.targets, targets))
   }
 
-  /** @throws LedgermanProblem not-found */
+  /** Whether there is a token that may do everything. */
+  async hasAdmin(): Promise<boolean> {
+    return (await this.list(null)).some(mayDoAll)
+  }
+
+  /**
+   * Revokes a token; the last one that may do everything stays, since nobody could make another.
+   *
+   * @throws LedgermanProblem not-found, request-invalid
+   */
   async revoke(id: string, targets: readonly string[] | null): Promise<void> {
-    const isKnown = isUuid(id) && (await this.list(targets)).some((token) => token.id === id.toLowerCase())
-    const gone = isKnown
+    const known = isUuid(id) ? (await this.list(targets)).find((token) => token.id === id.toLowerCase()) : undefined
+    const others = (await this.list(null)).filter((token) => token.id !== known?.id)
+    if (known && mayDoAll(known) && !others.some(mayDoAll))
+      throw new LedgermanProblem(
+        'request-invalid',
+        `${known.name} is the last token of an admin without limits. Make another first, or nobody could.`,
+        { where: 'id' },
+      )
+    const gone = known
       ? await this.home.query(
           'update ledgerman_home.token set revoked_at = now() where id = $1 and revoked_at is null returning 1',
-          [id],
+          [known.id],
         )
       : []
     if (gone.length === 0) throw new LedgermanProblem('not-found', `There is no token ${id}.`, { token: id })
@@ -125,6 +144,10 @@ export class TokenStore {
 /** Whether a token for these targets is for no others than those; null stands for all. */
 export function isWithin(targets: readonly string[] | null, others: readonly string[] | null): boolean {
   return others === null || (targets !== null && targets.every((name) => others.includes(name)))
+}
+
+function mayDoAll({ role, targets, only }: Pick<TokenInfo, 'role' | 'targets' | 'only'>): boolean {
+  return role === 'admin' && targets === null && only === null
 }
 
 function isUuid(text: string): boolean {

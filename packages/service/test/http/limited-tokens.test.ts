@@ -121,3 +121,21 @@ describe('a refusal for a constraint', () => {
     await expect(any).rejects.toMatchObject({ facts: { broken: [{ property: 'hoursLeft', value: '999' }] } })
   })
 })
+
+describe('the tokens of a service', () => {
+  it('always have one that may do everything, and each a name of its own', async () => {
+    const admin = (await service.client.tokens()).find(({ name }) => name === 'admin')
+    await service.client.addToken({ name: 'Half', role: 'admin', targets: ['observatory'] })
+    await expect(service.client.revokeToken(admin?.id ?? '')).rejects.toMatchObject({
+      code: 'request-invalid',
+      detail: 'admin is the last token of an admin without limits. Make another first, or nobody could.',
+    })
+    await expect(service.client.addToken({ name: 'half', role: 'reader' })).rejects.toMatchObject({
+      detail:
+        'There is a token named Half already, which differs in letter case only. Its name is the actor of its entries, so each needs its own.',
+    })
+    await service.client.addToken({ name: 'second', role: 'admin' })
+    await service.client.revokeToken(admin?.id ?? '')
+    await expect(service.client.tokens()).rejects.toMatchObject({ code: 'unauthenticated' })
+  })
+})
