@@ -25,6 +25,13 @@ const ROWS_A_LOOK_UP = 20
 /** How long a row is about, of a table that was never analyzed. */
 const BYTES_A_ROW = 100
 
+/** What the statement does beside what it comes to, in words. */
+const AROUND = [
+  'Reads what is put back, g, out of the images of the entry.',
+  'Writes a row only where it is as the entry left it. Where that leaves one out all is undone, and put back row by row.',
+  'On commit, writes the entry in the same transaction.',
+]
+
 /** The version that Ledgerman counts up, where the images of a step have one. */
 function versionIn({ mapping: { guard }, touched }: UndoStep): Property | null {
   if (guard.by !== 'version' || guard.bumpedBy !== 'ledgerman') return null
@@ -227,7 +234,10 @@ set ${assignments.join(', ')}
 from (${images}) as g
 where ${conditions.join(' and ')}`,
       slots,
-      () => shortBulk(this.#rows, slots),
+      () => {
+        const short = shortBulk(this.#rows, slots)
+        return short && { ...short, around: AROUND }
+      },
     )
   }
 
