@@ -77,6 +77,7 @@ export class BulkUnit {
    */
   async run(): Promise<UnitResult> {
     const { request, shape, options } = this
+    if (options.areKeysUnchecked && !this.#takesImagesFirst) throw new KeysUnchecked()
     if (this.isStaged) await this.#stage()
     this.#tell('counting')
     const wantsDigest = request.mode === 'rehearse' || options.rehearsed !== undefined || options.isWitnessed === true
