@@ -68,11 +68,7 @@ export async function putBackTurned(
 ): Promise<UnitResult | null> {
   if (!isTurnable(step)) return null
   const turning = new Turning(step, no)
-  const ask = ({ text, slots }: Statement) =>
-    session.query(
-      text,
-      bindValues({ slots } as Statement, (source) => (source.from === 'value' ? source.text : null)),
-    )
+  const ask = (statement: Statement) => session.query(statement.text, valuesOf(statement))
   const { rows: sizes } = await ask(turning.sizes())
   const [blocks, singles, isMost] = sizes[0] ?? []
   const count = Number(blocks ?? 0)
@@ -100,7 +96,7 @@ export async function putBackTurned(
           {
             kind: 'change',
             statement: write,
-            binds: bindValues(write, (source) => (source.from === 'value' ? source.text : null)),
+            binds: valuesOf(write),
             ...done,
             expected: 'any',
           },
@@ -113,6 +109,11 @@ export async function putBackTurned(
   }
   await session.query('rollback to savepoint turned')
   return null
+}
+
+/** All that these statements bind was known when they were built: where the images stand, and what rules compare with. */
+function valuesOf(statement: Statement): (string | null)[] {
+  return bindValues(statement, (source) => ('text' in source ? source.text : null))
 }
 
 /** The statements that put one step back by its images alone. The images are rows under `g`, as those of the temporary table are. */

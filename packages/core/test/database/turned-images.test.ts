@@ -110,6 +110,15 @@ describe('a change of many rows is put back', () => {
     expect(await bookIsTrue(table, receipt.id)).toBe(true)
   })
 
+  it('by its own images where the mapping has rules that all of it keeps', async () => {
+    const rules = [{ that: 'level is null or level < 1000', otherwise: 'A level is below 1000.' }]
+    const { rows, change, reverse } = await readings({ rules })
+    const before = await rows()
+    const { receipt } = await reverse([await change({ level: '1' })])
+    expect(await isTurned(receipt.id)).toBe(true)
+    expect(withoutVersions(await rows())).toEqual(withoutVersions(before))
+  })
+
   it('row by row where versions went on differently since', async () => {
     const { table, mapping, rows, change, reverse } = await readings()
     const before = await rows()
