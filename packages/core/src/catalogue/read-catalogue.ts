@@ -46,7 +46,7 @@ const KINDS: Record<string, TableKind> = {
 
 function tableFromRow(row: TableRow): Table {
   const columns = row.columns.map((column) => ({ ...column, type: toColumnType(column.type) }))
-  const uniques = row.uniques.map(({ name, primary, columns: names }) => ({ name, primary, columns: names }))
+  const uniques = row.uniques.map(({ usable: _, ...unique }) => unique)
   const keys = uniques.filter((_, at) => row.uniques[at]?.usable)
   return {
     ...row,
@@ -175,6 +175,10 @@ select json_build_object(
       'name', ic.relname, 'primary', i.indisprimary,
       'columns', (select json_agg(a.attname order by k.ord)
                   from unnest(i.indkey[0:i.indnkeyatts - 1]) with ordinality k(num, ord) join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num),
+      'partialOver', case when i.indpred is not null then (select coalesce(json_agg(a.attname order by a.attnum), '[]')
+                  from pg_depend pd join pg_attribute a on a.attrelid = c.oid and a.attnum = pd.refobjsubid
+                  where pd.classid = 'pg_class'::regclass and pd.objid = i.indexrelid and pd.refclassid = 'pg_class'::regclass and pd.refobjid = c.oid
+                    and a.attnum <> all (i.indkey[0:i.indnkeyatts - 1])) end,
       'usable', i.indimmediate and i.indpred is null and (
         select bool_and(a.attnotnull) from unnest(i.indkey[0:i.indnkeyatts - 1]) k(num) join pg_attribute a on a.attrelid = c.oid and a.attnum = k.num))
       order by not i.indisprimary, ic.relname)

@@ -20,6 +20,8 @@ export interface TableKey {
   name: string
   primary: boolean
   columns: string[]
+  /** Where the index is partial, the columns that its predicate names: rows outside of it may have the same values. Null where it holds for all. */
+  partialOver: string[] | null
 }
 
 export interface CheckConstraint {
@@ -98,6 +100,17 @@ export interface Table {
 /** Finds a column by its name. */
 export function findColumn(table: Table, name: string): Column | undefined {
   return table.columns.find((column) => column.name === name)
+}
+
+/** The unique index that sees to it that no two rows of a table have the same values of these columns, if one does; it may be checked late. */
+export function uniqueOver({ uniques }: Table, columns: readonly string[]): TableKey | undefined {
+  const wanted = new Set(columns)
+  return uniques.find(
+    (unique) =>
+      unique.partialOver === null &&
+      unique.columns.length === wanted.size &&
+      unique.columns.every((column) => wanted.has(column)),
+  )
 }
 
 /** Why records of a table cannot be changed one by one; null where they can. */

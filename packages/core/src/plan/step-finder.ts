@@ -1,4 +1,5 @@
 import { suggestName, type ChangeStep, type LoadStep, type RemoveStep, type StepDefinition } from '@ledgerman/contract'
+import { uniqueOver } from '../catalogue/table.js'
 import { parseExpression } from '../expression/parse.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Finder } from '../statement/build-load-step.js'
@@ -37,11 +38,9 @@ export function finderOf(
       message: `${each} is not a property of ${mapping.name}. ${suggestName(each, mapping.byName.keys())}`,
     })
   if (unknown.length > 0) return undefined
-  const columns = new Set(keys.map((each) => mapping.byName.get(each)?.column.name))
   const isKey = mapping.key.length === keys.length && mapping.key.every((property) => keys.includes(property.name))
-  const isUnique = mapping.table.uniques.some(
-    (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
-  )
+  const columns = keys.map((each) => mapping.byName.get(each)?.column.name ?? '')
+  const isUnique = uniqueOver(mapping.table, columns) !== undefined
   if (!isKey && !isUnique)
     scope.findings.push({
       where: `${where}.key`,

@@ -1,4 +1,5 @@
 import { LedgermanProblem, parseJson, RawJson, suggestName, type Json, type RecordValues } from '@ledgerman/contract'
+import { uniqueOver } from '../catalogue/table.js'
 import type { ValueKind } from '../values/column-type.js'
 import { findPropertyOfColumn, type KeyTexts, type Mapping, type Property } from '../mapping/mapping.js'
 import { valueToText } from '../values/value-text.js'
@@ -42,13 +43,12 @@ export function parseUniqueKey(mapping: Mapping, by: string): Property[] {
       { where: 'by', mapping: mapping.name },
     )
   })
-  const columns = new Set(chosen.map(({ column }) => column.name))
-  const isUnique = table.uniques.some(
-    (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
-  )
+  const columns = chosen.map(({ column }) => column.name)
+  const isUnique = uniqueOver(table, columns) !== undefined
   // A view has no constraints of its own; there the number of rows found decides.
   if (isUnique || table.kind === 'view') return chosen
   const known = table.uniques.flatMap((unique) => {
+    if (unique.partialOver !== null) return []
     const names = unique.columns.map((column) => findPropertyOfColumn(mapping, column)?.name)
     return names.every((name) => name !== undefined) ? [names.join(',')] : []
   })

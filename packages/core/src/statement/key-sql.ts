@@ -1,3 +1,4 @@
+import { uniqueOver } from '../catalogue/table.js'
 import { equalSql } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
@@ -31,11 +32,12 @@ export function sameKeySql(
     .join(' and ')
 }
 
-/** Whether the database sees to it that no two rows have the same values of these: not in a view, nor across tables that inherit. */
+/** Whether the database sees to it, at any moment, that no two rows have the same values of these: not in a view, nor across tables that inherit. */
 export function isUnique({ table }: Mapping, by: readonly Property[]): boolean {
   if ((table.kind !== 'table' && table.kind !== 'partitioned table') || table.hasChildren) return false
-  const columns = new Set(by.map(({ column }) => column.name))
-  return table.uniques.some(
-    (unique) => unique.columns.length === columns.size && unique.columns.every((column) => columns.has(column)),
+  const unique = uniqueOver(
+    table,
+    by.map(({ column }) => column.name),
   )
+  return unique !== undefined && !table.deferrableKeys.includes(unique.name)
 }

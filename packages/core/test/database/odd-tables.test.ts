@@ -5,6 +5,7 @@ import {
   findRecords,
   loadRecord,
   parseKeyParts,
+  parseUniqueKey,
   resolvePlan,
   removeRecord,
   runPlan,
@@ -270,5 +271,22 @@ describe('one row among many that a change by condition cannot write', () => {
     expect(rule.detail).toBe('Too many hours. (id 5)')
     const missing = await problemOf(run(mapping, add('1', 'id in (3, 77)', 2)))
     expect(missing.detail).toBe('Step 1 expected 2 rows of quota and matched 1: 3. Nothing was changed.')
+  })
+})
+
+describe('a unique index that holds for some rows only', () => {
+  it('is no key to find one record by', async () => {
+    const mapping = await own.mapped(
+      'public.member',
+      `create table member (id integer primary key, mail text not null, hours integer, active boolean not null);
+       create unique index on member (mail) where active; insert into member values (1, 'm', 1, true), (2, 'm', 1, false)`,
+      { guard: { by: 'none' } },
+    )
+    expect(() => parseUniqueKey(mapping, 'mail')).toThrow(/mail is not unique in public\.member; unique are: id\./)
+    const byMail = run(mapping, [{ change: 'member', key: { mail: `'m'` }, guard: 'any', values: { hours: 2 } }])
+    expect((await problemOf(byMail)).facts).toMatchObject({
+      findings: [{ where: 'steps.1.key', message: 'mail is no unique key of member; its key is id' }],
+    })
+    expect(await own.database.sql('select sum(hours)::int as n from member')).toEqual([{ n: 2 }])
   })
 })

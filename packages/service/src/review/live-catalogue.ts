@@ -58,7 +58,11 @@ function toReviewTable(table: Table, guard: string | undefined): ReviewTable {
     })),
     keys: [
       ...new Map(
-        [...table.keys, ...table.uniques].map(({ columns }) => [columns.join('\0'), columns] as const),
+        [...table.keys, ...table.uniques].map(({ columns, partialOver }) => {
+          // One row is meant where the condition names what the index holds for as well.
+          const all = [...columns, ...(partialOver ?? [])]
+          return [all.join('\0'), all] as const
+        }),
       ).values(),
     ].filter((columns) => columns.length > 0),
     primaryKey: first?.primary ? first.columns : null,

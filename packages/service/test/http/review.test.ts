@@ -106,6 +106,17 @@ describe('a review', () => {
     )
   })
 
+  it('takes a unique index that holds for some rows only for a key where a condition says which', async () => {
+    await service.observatory
+      .sql(`create table member (id integer primary key, mail text not null, hours integer, active boolean not null);
+      create unique index on member (mail) where active; grant all on member to ledgerman_worker`)
+    const some = await review(query('update member set hours = 0 where mail = $1', ', [1]'))
+    expect(rulesOf(some)).toContain('warning not-one-row')
+    const one = await review(query('update member set hours = 0 where mail = $1 and active = true', ', [1]'))
+    expect(rulesOf(one)).not.toContain('warning not-one-row')
+    expect(one.statements[0]).toMatchObject({ rows: 'one', key: ['mail', 'active'] })
+  })
+
   it('runs nothing of what it reads', async () => {
     const before = await service.observatory.sql('select count(*)::int as n from visit')
     await review(
