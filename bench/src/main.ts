@@ -15,7 +15,7 @@ import {
   compareReversal,
   keepChanging,
 } from './cases/many.js'
-import { compareTransfers, transferDefinition } from './cases/transfers.js'
+import { compareTransfers, fill, transferDefinition } from './cases/transfers.js'
 import { writtenCode } from './cases/written-code.js'
 import { CALLERS, compare, type Ratio } from './compare.js'
 import { changeByHand, changeByHandWithAudit, loadByHand } from './hand-written.js'
@@ -196,6 +196,7 @@ try {
     headers: { ...bearer, 'content-type': 'application/json' },
     body: JSON.stringify(transferDefinition),
   })
+  await fill(pool)
   for (const rows of [1_000, 4]) {
     const body = () => {
       const from = 1 + Math.floor(Math.random() * rows)

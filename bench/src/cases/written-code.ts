@@ -4,7 +4,7 @@ import { proofTools } from '@ledgerman/service'
 import type { Hand } from '../bench-table.js'
 import { CALLERS, compare, type Ratio, type Way } from '../compare.js'
 import { BEGIN_BOUNDED, changeByHand, changeByHandWithAudit, loadByHand } from '../hand-written.js'
-import { pairOf, transferByHand, transferDefinition } from './transfers.js'
+import { fill, pairOf, transferByHand, transferDefinition } from './transfers.js'
 
 /** What the bench calls of the code that is written for `allocation` and the transfer. */
 interface WrittenCode {
@@ -87,7 +87,8 @@ export async function writtenCode(
         ],
         longer,
       ),
-    transfer: () => {
+    transfer: async () => {
+      await fill(pool)
       const once = (by: WrittenCode) => () => {
         const [from, to] = pairOf(1_000)
         return by.transfer(pool, { from: Number(from), to: Number(to), hours: '0.01' })
