@@ -7,7 +7,7 @@ import {
   changesKey,
   freshNames,
   guardAfterSql,
-  mayWriteSql,
+  onlyOneSql,
   outputSql,
   verdictSql,
 } from '../statement/keyed-statement.js'
@@ -172,7 +172,7 @@ function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, 
     const written = `done.${extra.written}`
     const rule = unmarked(brokenRuleSql(mapping, written, ({ column }) => `done.${column.sql}`, slots))
     const bump = versionBumpSql(mapping, 'hit').map((each) => `, ${each}`)
-    const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`)
+    const mayWrite = [`hit.${extra.guard_holds}`, ...onlyOneSql(mapping)].join(' and ')
     return `/** Locks the row, judges what was locked, and writes it where it differs. */
 const updateText = s.madeOnce((set: readonly (keyof ${type}Changes)[]) => {
   const { assignments, differs, lock } = partsOf(set)

@@ -1,6 +1,6 @@
 import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
 import { isUnique, keyConditionSql, sameKeySql } from '../statement/key-sql.js'
-import { brokenRuleSql, freshNames, guardAfterSql, mayWriteSql, outputSql } from '../statement/keyed-statement.js'
+import { brokenRuleSql, freshNames, guardAfterSql, onlyOneSql, outputSql } from '../statement/keyed-statement.js'
 import { SlotList } from '../statement/statement.js'
 import { storedSql } from '../values/sql-form.js'
 import { ChangeCode } from './change-code.js'
@@ -131,7 +131,7 @@ ${mapping.key.length > 0 && this.writable.length > 0 ? '' : this.rules()}`
     const extra = freshNames(mapping, ['guard_holds', 'guard', 'written'])
     const condition = keyConditionSql(mapping.key, 't', slots)
     const guardHolds = guard.by === 'none' ? 'true' : guardHoldsSql(guard, 't', slots)
-    const mayWrite = mayWriteSql(mapping, `hit.${extra.guard_holds}`)
+    const mayWrite = [`hit.${extra.guard_holds}`, ...onlyOneSql(mapping)].join(' and ')
     return `const REMOVE = \`
 with hit as (
   select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},

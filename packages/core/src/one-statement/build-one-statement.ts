@@ -5,25 +5,16 @@ import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/boo
 import { sameKeySql } from '../statement/key-sql.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
-import { actorSql, brokenRuleSql, changesKey, freshNames, guardAfterSql } from '../statement/keyed-statement.js'
+import { actorSql, brokenRuleSql, changesKey, keyColumns } from '../statement/keyed-statement.js'
+import { insertSql } from '../statement/insert-sql.js'
 import { toStatement, type Statement } from '../statement/statement.js'
-import type { Mapping, Property } from '../mapping/mapping.js'
 import { Gates } from './gates.js'
 import { Preceding, type Source } from './preceding.js'
 import { RunParts } from './run-parts.js'
-import {
-  extraNames,
-  fitsSql,
-  isLeanlyGiven,
-  keyColumns,
-  NO_RULE,
-  refuseUnless,
-  ROWS_GIVEN,
-  wireBoolean,
-  wireTexts,
-} from './step-sql.js'
+import { fitsSql, isLeanlyGiven, NO_RULE, refuseUnless, ROWS_GIVEN, wireBoolean, wireTexts } from './step-sql.js'
 import { RunSlots, StepSlots } from './step-slots.js'
-import { setSql } from '../statement/set-sql.js'
+import { extraNames, foundSql, indented } from '../statement/found-sql.js'
+import { conjunction, keyNamesOf, WriteParts } from '../statement/write-parts.js'
 
 /**
  * Builds a whole run as one statement that locks, judges, writes and books, step by step, and raises where anything is refused:
@@ -141,15 +132,20 @@ class Builder extends RunParts {
     const joins = new Joins(mapping, 't', this.plan.links, aliases)
     const found = finderSql(mapping, finder, joins, slots, this.surroundings)
     const { guard } = extraNames(mapping)
-    const columns = mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')
+    const rows = {
+      mapping,
+      from: `${mapping.table.sql} as t${joins.sql}`,
+      condition: `${found} and ${condition}`,
+      end: [
+        `order by ${keyColumns(mapping, 't')}`,
+        ...(lock === 'none' ? [] : [`for ${lock === 'share' ? 'share' : 'no key update'} of t`]),
+      ],
+      columns: mapping.properties,
+      guard: guardValueSql(mapping.guard, 't'),
+    }
     this.#parts.push(
       source === 'table'
-        ? `h${no} as materialized (
-  select ${columns}, ${guardValueSql(mapping.guard, 't')} as ${guard}
-  from ${mapping.table.sql} as t${joins.sql}
-  where ${found} and ${condition}
-  order by ${keyColumns(mapping, 't')}${lock === 'none' ? '' : `\n  for ${lock === 'share' ? 'share' : 'no key update'} of t`}
-)`
+        ? `h${no} as materialized (\n  ${indented(foundSql(rows), 2)}\n)`
         : `h${no} as materialized (\n  select t.* from h${source.step} as t where ${found} and ${condition}\n)`,
     )
     const whole = `pg_catalog.array_to_json(array[${[...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')}])`
@@ -173,62 +169,49 @@ class Builder extends RunParts {
     const { no, mapping, kind, shape, touched } = step
     if (shape.kind === 'add') return
     const { finder, values, expected } = shape
-    const surroundings = this.surroundings
     const joins = new Joins(mapping, 't', this.plan.links, aliases)
     const extra = extraNames(mapping)
     const isRemove = kind === 'remove'
-    const set = setSql(mapping, step.set)
-    const news = values.map((value, at) => `${newValueSql(value, joins, slots, surroundings)} as ${set.names[at]}`)
-    const found = finderSql(mapping, finder, joins, slots, surroundings)
+    const found = finderSql(mapping, finder, joins, slots, this.surroundings)
     const isLean = isLeanlyGiven(step)
-    const needed = isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties
-    const columns = needed.map(({ column }) => `t.${column.sql}`)
     const guard = source === 'table' ? guardValueSql(mapping.guard, 't') : `t.${extra.guard}`
-    const guardHolds = this.guardHolds(step, guard, slots)
-    const asExpected = expectedSql(expected, slots)
-    const leavesOut = shape.checksLeftOut
-      ? `exists (select 1 from ${mapping.table.sql} as t${joins.sql} where (${found}) is not true)`
-      : 'true'
     const lock = isRemove || changesKey(mapping, step.set) ? 'update' : 'no key update'
-    const differs = isRemove ? 'true' : set.differs
-    const mayWrite = [extra.guard_holds, extra.as_expected, extra.differs].map((name) => `hit.${name}`).join(' and ')
-    const join = sameKeySql(mapping.key, 't', 'hit')
+    const parts = new WriteParts({
+      mapping,
+      isRemove,
+      set: step.set,
+      news: values.map((value) => newValueSql(value, joins, slots, this.surroundings)),
+      from: `${source === 'table' ? mapping.table.sql : `h${source.step}`} as t${joins.sql}`,
+      condition: `${found} and ${condition}`,
+      end: source === 'table' ? [`order by ${keyColumns(mapping, 't')}`, `for ${lock} of t`] : [],
+      columns: isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties,
+      touched,
+      guard,
+      guardHolds: this.guardHolds(step, guard, slots),
+      asExpected: expectedSql(expected, slots),
+    })
     const keyNames = keyNamesOf(mapping)
     this.#writes.push(step)
-    const write = isRemove
-      ? `delete from ${mapping.table.sql} as t\n  using h${no} as hit`
-      : `update ${mapping.table.sql} as t\n  set ${set.assignments}\n  from h${no} as hit`
-    const from = source === 'table' ? `${mapping.table.sql} as t` : `h${source.step} as t`
-    const order = source === 'table' ? `\n    order by ${keyColumns(mapping, 't')}\n    for ${lock} of t` : ''
     const returned = [
-      ...(isLean ? [] : touched.map(({ column }) => `t.${column.sql}`)),
-      `${isRemove ? 'null::text' : guardAfterSql(mapping, 't')} as ${extra.guard}`,
-      `true as ${extra.written}`,
       ...mapping.key.map(({ column }, at) => `hit.${column.sql} as ${keyNames[at]}`),
       ...this.#image(step, slots, { before: 'hit', after: isRemove ? null : 't' }),
     ]
     const both = `from h${no} as hit left join d${no} as done on ${sameKeySql(mapping.key, 'hit', 'done', keyNames)}`
     this.#parts.push(
-      `h${no} as materialized (
-  select hit.*, ${differs} as ${extra.differs}
-  from (
-    select ${[...columns, ...news].join(', ')}, ${guardHolds} as ${extra.guard_holds}, ${asExpected} as ${extra.as_expected},
-      ${guard} as ${extra.guard}
-    from ${from}${joins.sql}
-    where ${found} and ${condition}${order}
-  ) as hit
-)`,
-      `d${no} as (
-  ${write}
-  where ${join} and ${mayWrite}
-  returning ${returned.join(', ')}
-)`,
+      `h${no} as materialized (\n  ${parts.found()}\n)`,
+      `d${no} as (\n  ${parts.written(`h${no} as hit`, { returned, isLean })}\n)`,
     )
     const isJoined = source !== 'table' && step.when === null
     const [hit, done] = isJoined ? [`r${no}`, `e${no}`] : ['hit', 'done']
-    const kept = (property: Property) => `${touched.includes(property) ? done : hit}.${property.column.sql}`
-    const brokenRule = isRemove ? NO_RULE : brokenRuleSql(mapping, `${done}.${extra.written}`, kept, slots)
-    const verdict = `${hit}.${extra.guard_holds} and ${hit}.${extra.as_expected} and (${done}.${extra.written} is not null or not ${hit}.${extra.differs})${this.#unwritten(step, source, hit)}${brokenRule === NO_RULE ? '' : ` and (${brokenRule}) is null`}`
+    const brokenRule = parts.brokenRule(slots, hit, done)
+    const verdict = conjunction([
+      parts.may(hit),
+      isRemove
+        ? `${done}.${extra.written} is not null`
+        : `(${done}.${extra.written} is not null or not ${parts.flag('differs', hit)})`,
+      ...this.#unwritten(step, source, hit),
+      ...(brokenRule === NO_RULE ? [] : [`(${brokenRule}) is null`]),
+    ])
     if (isJoined) {
       const changed = `(${done}.${extra.written} is not null)::integer`
       this.#gates.join({
@@ -238,6 +221,7 @@ class Builder extends RunParts {
         parts: [`h${no} as ${hit}`, `d${no} as ${done}`],
       })
     } else {
+      const leavesOut = `exists (select 1 from ${mapping.table.sql} as t${joins.sql} where (${found}) is not true)`
       const verdicts = [
         fitsSql(step.expect, 'count(*)'),
         `coalesce(pg_catalog.bool_and(${verdict}), true)`,
@@ -256,7 +240,7 @@ class Builder extends RunParts {
     }
     const texts = [
       ...wireTexts('hit', mapping.properties),
-      wireBoolean(`hit.${extra.differs}`),
+      wireBoolean(parts.flag('differs')),
       wireBoolean(`done.${extra.written}`),
       `hit.${extra.guard}`,
       `done.${extra.guard}`,
@@ -270,13 +254,10 @@ class Builder extends RunParts {
     const surroundings = this.surroundings
     const extra = extraNames(mapping)
     const news = shape.values.map((value) => newValueSql(value, null, slots, surroundings))
-    const all = mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')
-    const image = this.#image(step, slots, { before: null, after: 't' })
-    this.#parts.push(`d${no} as (
-  insert into ${mapping.table.sql} as t (${shape.values.map(({ property }) => property.column.sql).join(', ')})
-  select ${news.join(', ')} where ${condition}
-  returning ${all}, ${guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}, ${image.join(', ')}
-)`)
+    const set = shape.values.map(({ property }) => property)
+    const values = `select ${news.join(', ')} where ${condition}`
+    const returned = this.#image(step, slots, { before: null, after: 't' })
+    this.#parts.push(`d${no} as (\n  ${insertSql(mapping, { set, values, returned })}\n)`)
     const from = `from d${no} as done`
     const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
     this.#gates.judge(
@@ -308,18 +289,15 @@ class Builder extends RunParts {
    * That no earlier step wrote the row that this one finds among those locked before, where it stands as it was then. Whoever finds
    * it in its table finds nothing.
    */
-  #unwritten({ no, mapping }: PlannedWrite, source: Source, hit: string): string {
-    if (source === 'table') return ''
+  #unwritten({ no, mapping }: PlannedWrite, source: Source, hit: string): string[] {
+    if (source === 'table') return []
     const earlier = this.#writes.filter((each) => each.no < no && each.mapping === mapping)
-    return earlier
-      .map((each) => {
-        const same = (alias: string) => sameKeySql(mapping.key, hit, alias, keyNamesOf(mapping))
-        const isBeside = this.#gates.waitsForJudgement(each.no)
-        return isBeside
-          ? ` and (${same(`e${each.no}`)}) is not true`
-          : ` and not exists (select 1 from d${each.no} as other where ${same('other')})`
-      })
-      .join('')
+    return earlier.map((each) => {
+      const same = (alias: string) => sameKeySql(mapping.key, hit, alias, keyNamesOf(mapping))
+      return this.#gates.waitsForJudgement(each.no)
+        ? `(${same(`e${each.no}`)}) is not true`
+        : `not exists (select 1 from d${each.no} as other where ${same('other')})`
+    })
   }
 
   /** The columns of an image that the step's `returning` gives beside the row, for the book. */
@@ -352,9 +330,4 @@ class Builder extends RunParts {
   protected outcome(of: 'matched' | 'changed', name: string): string {
     return this.#gates.outcome(of, this.named.get(name)?.no ?? 0)
   }
-}
-
-/** What the key as it was is called in the rows that a step wrote: a step may set it. */
-function keyNamesOf(mapping: Mapping): string[] {
-  return mapping.key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`] ?? '')
 }

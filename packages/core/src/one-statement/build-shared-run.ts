@@ -6,23 +6,14 @@ import { expectedSql, newValueSql } from '../statement/build-write-step.js'
 import { sameKeySql } from '../statement/key-sql.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
-import { brokenRuleSql, guardAfterSql, mayWait } from '../statement/keyed-statement.js'
+import { keyColumns, mayWait } from '../statement/keyed-statement.js'
 import { toStatement, type Statement } from '../statement/statement.js'
 import { Preceding, type Source } from './preceding.js'
 import { RunParts } from './run-parts.js'
 import { SharedRunSlots, StepSlots } from './step-slots.js'
-import {
-  extraNames,
-  isLateBind,
-  isLeanlyGiven,
-  keyColumns,
-  NO_RULE,
-  refuseUnless,
-  ROWS_GIVEN,
-  wireBoolean,
-  wireTexts,
-} from './step-sql.js'
-import { setSql } from '../statement/set-sql.js'
+import { isLateBind, isLeanlyGiven, NO_RULE, refuseUnless, ROWS_GIVEN, wireBoolean, wireTexts } from './step-sql.js'
+import { extraNames, foundSql, indented } from '../statement/found-sql.js'
+import { conjunction, WriteParts } from '../statement/write-parts.js'
 
 type Load = Extract<PlannedStep, { kind: 'load' }>
 
@@ -125,11 +116,11 @@ class SharedRuns extends RunParts {
       ...this.#looked,
       `may as materialized (
   select fit.place from fit join asked on asked.place = fit.place${this.#judged.join('')}
-  where ${['true', ...this.#verdicts].join(' and ')}
+  where ${conjunction(this.#verdicts)}
 )`,
       ...this.#written,
       `counts as materialized (
-  select may.place, ${refuseUnless(['true', ...this.#proofs].join(' and '), 'shared')} as ok, array[${told.join(', ')}] as told,
+  select may.place, ${refuseUnless(conjunction(this.#proofs), 'shared')} as ok, array[${told.join(', ')}] as told,
     (${sum(this.#matched)})::integer as matched, (${sum(this.#changed)})::integer as changed, ${this.reversible((no) => this.#changed.get(no) ?? '0')} as reversible
   from may join asked on asked.place = may.place${this.#proved.join('')}
 )`,
@@ -163,13 +154,16 @@ class SharedRuns extends RunParts {
     const joins = new Joins(mapping, 't', this.plan.links, aliases)
     const found = finderSql(mapping, finder, joins, slots, this.surroundings)
     const { guard, place } = extraNames(mapping)
-    const columns = mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')
-    this.#locked.push(`h${no} as materialized (
-  select asked.place as ${place}, ${columns}, ${guardValueSql(mapping.guard, 't')} as ${guard}
-  from asked join ${mapping.table.sql} as t on ${found}
-  order by ${keyColumns(mapping, 't')}
-  for no key update of t skip locked
-)`)
+    const rows = foundSql({
+      mapping,
+      from: `asked join ${mapping.table.sql} as t on ${found}`,
+      condition: 'true',
+      end: [`order by ${keyColumns(mapping, 't')}`, 'for no key update of t skip locked'],
+      columns: mapping.properties,
+      guard: guardValueSql(mapping.guard, 't'),
+      beside: [`asked.place as ${place}`],
+    })
+    this.#locked.push(`h${no} as materialized (\n  ${indented(rows, 2)}\n)`)
     this.#locks.push(step)
     this.#matched.set(no, String(expect === 'one' ? 1 : expect))
     const row = [...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')
@@ -215,55 +209,45 @@ class SharedRuns extends RunParts {
     if (shape.kind === 'add') return
     const extra = extraNames(mapping)
     const joins = new Joins(mapping, 't', this.plan.links, new Aliases())
-    const set = setSql(mapping, step.set)
-    const news = shape.values.map(
-      (value, at) => `${newValueSql(value, joins, slots, this.surroundings)} as ${set.names[at]}`,
-    )
     const found = finderSql(mapping, shape.finder, joins, slots, this.surroundings)
     const isLean = isLeanlyGiven(step)
-    const needed = isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties
-    const columns = needed.map(({ column }) => `t.${column.sql}`)
+    const parts = new WriteParts({
+      mapping,
+      isRemove: false,
+      set: step.set,
+      news: shape.values.map((value) => newValueSql(value, joins, slots, this.surroundings)),
+      from: `h${from} as t join fit on fit.place = t.${extra.place} join asked on asked.place = t.${extra.place}`,
+      condition: found,
+      end: [],
+      columns: isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties,
+      touched,
+      guard: `t.${extra.guard}`,
+      guardHolds: this.guardHolds(step, `t.${extra.guard}`, slots),
+      asExpected: expectedSql(shape.expected, slots),
+      beside: [`t.${extra.place}`],
+    })
     const { key, before, after } = imageSidesSql(mapping, this.slots, touched, { before: 'hit', after: 't' })
     const returned = [
       `hit.${extra.place}`,
-      ...(isLean ? [] : touched.map(({ column }) => `t.${column.sql}`)),
-      `${guardAfterSql(mapping, 't')} as ${extra.guard}`,
-      `true as ${extra.written}`,
       `${key} as ${extra.image_key}`,
       `${before} as ${extra.image_before}`,
       `${after} as ${extra.image_after}`,
     ]
-    this.#looked.push(`h${no} as materialized (
-  select hit.*, ${set.differs} as ${extra.differs}
-  from (
-    select t.${extra.place}, ${[...columns, ...news].join(', ')}, ${this.guardHolds(step, `t.${extra.guard}`, slots)} as ${extra.guard_holds},
-      ${expectedSql(shape.expected, slots)} as ${extra.as_expected}, t.${extra.guard} as ${extra.guard}
-    from h${from} as t join fit on fit.place = t.${extra.place} join asked on asked.place = t.${extra.place}
-    where ${found}
-  ) as hit
-)`)
+    this.#looked.push(`h${no} as materialized (\n  ${parts.found()}\n)`)
     this.#judged.push(` join h${no} as r${no} on r${no}.${extra.place} = asked.place`)
-    this.#verdicts.push(`r${no}.${extra.guard_holds}`, `r${no}.${extra.as_expected}`)
+    this.#verdicts.push(parts.may(`r${no}`))
     // What an earlier step writes stands no longer as it was locked.
     for (const earlier of this.#writes.filter((each) => each.mapping === mapping)) {
       const same = sameKeySql(mapping.key, `r${no}`, `r${earlier.no}`)
       this.#verdicts.push(`not (r${earlier.no}.${extra.differs} and ${same})`)
     }
     this.#writes.push(step)
-    const join = sameKeySql(mapping.key, 't', 'hit')
-    this.#written.push(`d${no} as (
-  update ${mapping.table.sql} as t
-  set ${set.assignments}
-  from h${no} as hit join may on may.place = hit.${extra.place} join asked on asked.place = hit.${extra.place}
-  where ${join} and hit.${extra.differs}
-  returning ${returned.join(', ')}
-)`)
+    const callers = `h${no} as hit join may on may.place = hit.${extra.place} join asked on asked.place = hit.${extra.place}`
+    this.#written.push(`d${no} as (\n  ${parts.written(callers, { returned, isLean })}\n)`)
     this.#proved.push(
       ` join h${no} as r${no} on r${no}.${extra.place} = may.place left join d${no} as e${no} on e${no}.${extra.place} = may.place`,
     )
-    const kept = (property: { column: { sql: string } }) =>
-      `${touched.some((each) => each.column.sql === property.column.sql) ? `e${no}` : `r${no}`}.${property.column.sql}`
-    const brokenRule = brokenRuleSql(mapping, `e${no}.${extra.written}`, kept, slots)
+    const brokenRule = parts.brokenRule(slots, `r${no}`, `e${no}`)
     this.#proofs.push(`(e${no}.${extra.written} is not null or not r${no}.${extra.differs})`)
     if (brokenRule !== NO_RULE) this.#proofs.push(`(${brokenRule}) is null`)
     this.#changed.set(no, `(e${no}.${extra.written} is not null)::integer`)

@@ -9,7 +9,8 @@ import type { Slot } from '../statement/statement.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
 import { comparedSql } from '../values/sql-form.js'
 import { wireTextSql } from '../values/wire-sql.js'
-import { extraNames, isLateBind } from './step-sql.js'
+import { extraNames } from '../statement/found-sql.js'
+import { isLateBind } from './step-sql.js'
 import type { RunSlots, StepSlots } from './step-slots.js'
 
 /** What the parts of a statement that is a run have in common: what they may name, and what of them the book gets. */

@@ -1,7 +1,6 @@
 import type { Expectation } from '@ledgerman/contract'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Property } from '../mapping/mapping.js'
 import { isWrite, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
-import { freshNames } from '../statement/keyed-statement.js'
 import type { Slot } from '../statement/statement.js'
 import { isSentAsCast, wireTextSql } from '../values/wire-sql.js'
 
@@ -49,26 +48,6 @@ export function fitsSql(expect: Expectation | null, count: string): string {
   }
   const [least = '', most = ''] = expect.includes('..') ? expect.split('..') : [expect, expect]
   return `${count} >= ${Number(least || 0)}${most === '' ? '' : ` and ${count} <= ${Number(most)}`}`
-}
-
-/** Names for columns beside the table's own. */
-export function extraNames(mapping: Mapping) {
-  return freshNames(mapping, [
-    'guard',
-    'guard_holds',
-    'as_expected',
-    'differs',
-    'written',
-    'image_key',
-    'image_before',
-    'image_after',
-    'place',
-  ])
-}
-
-/** The key's columns of the row under an alias. */
-export function keyColumns(mapping: Mapping, alias: string): string {
-  return mapping.key.map(({ column }) => `${alias}.${column.sql}`).join(', ')
 }
 
 /** The values of the row under an alias as texts, as they are sent. */

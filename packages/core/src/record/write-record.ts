@@ -2,8 +2,7 @@ import { LRUCache } from 'lru-cache'
 import type { RecordValues } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import { buildAdd } from '../statement/build-add.js'
-import { buildChange } from '../statement/build-change.js'
-import { buildRemove } from '../statement/build-remove.js'
+import { buildKeyedWrite, type KeyedShape } from '../statement/build-keyed-write.js'
 import type { KeyedStatement } from '../statement/keyed-statement.js'
 import type { Target } from '../target/target.js'
 import { parseAddSet, parseChangeSet, parseExpected, parseReplacement, type WriteSet } from './change-input.js'
@@ -77,9 +76,15 @@ export async function removeRecord(
 ): Promise<KeyedResult> {
   await assertReady(target, mapping, request)
   const expected = parseExpected(mapping, request.loaded ?? {})
-  const shape = { expected: expected.properties, guarded: isGuarded(request) }
+  const shape: KeyedShape = {
+    kind: 'remove',
+    set: [],
+    merges: NOTHING.merges,
+    expected: expected.properties,
+    guarded: isGuarded(request),
+  }
   const statement = builtOnce(mapping, request.mode, `remove ${shape.guarded} ${names(expected)}`, (isBooked) =>
-    buildRemove(mapping, shape, isBooked),
+    buildKeyedWrite(mapping, shape, isBooked),
   )
   return runKeyedStep(
     target,
@@ -131,14 +136,14 @@ function runChange(
   expected: WriteSet,
   yours: RecordValues,
 ): Promise<KeyedResult> {
-  const shape = {
+  const shape: KeyedShape = {
     kind,
     set: set.properties,
     merges: set.merges,
     expected: expected.properties,
     guarded: isGuarded(request),
   }
-  const build = (isBooked: boolean) => buildChange(mapping, shape, isBooked)
+  const build = (isBooked: boolean) => buildKeyedWrite(mapping, shape, isBooked)
   // A merge has a shape of its own nearly every time: it is neither kept nor prepared.
   const statement =
     set.merges.size > 0

@@ -4,15 +4,15 @@ import {
   actorSql,
   boundValueSql,
   brokenRuleSql,
-  freshNames,
-  guardAfterSql,
   outputSql,
   verdictOrRaiseSql,
   verdictSql,
   type KeyedStatement,
 } from './keyed-statement.js'
+import { insertSql } from './insert-sql.js'
 import { aroundAdd, shortAddText, toShortForm } from './short-form.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
+import { extraNames } from './found-sql.js'
 
 /**
  * Builds the addition of one record. Columns that are not named get their defaults. The actor is set in a part that the
@@ -31,18 +31,13 @@ export function buildAdd(mapping: Mapping, set: readonly Property[], isBooked: b
 
 function addStatement(mapping: Mapping, set: readonly Property[], isBooked: boolean): Statement {
   const slots = new SlotList()
-  const extra = freshNames(mapping, ['actor', 'guard', 'written'])
-  const values = set.map((property) => boundValueSql(property, slots))
-  const columns = set.map(({ column }) => column.sql)
-  const source =
-    set.length > 0
-      ? `(${columns.join(', ')})\n  select ${values.join(', ')} from who where who.${extra.actor} is not null`
-      : `default values`
+  const extra = extraNames(mapping)
+  const values = set.map((property) => boundValueSql(property, slots)).join(', ')
+  const actor = actorSql(slots)
   const insert = `with who as materialized (
-  select ${actorSql(slots)} as ${extra.actor}
+  select ${actor} as ${extra.actor}
 ), done as (
-  insert into ${mapping.table.sql} as t ${source}
-  returning ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')}, ${guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}
+  ${insertSql(mapping, { set, values: `select ${values} from who where who.${extra.actor} is not null` })}
 )`
   const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
   const book = isBooked

@@ -1,6 +1,8 @@
+import { extraNames, foundSql, indented } from './found-sql.js'
 import { guardValueSql } from './guard-sql.js'
 import { Aliases, Joins } from './joins.js'
-import { freshNames } from './keyed-statement.js'
+import { keyColumns, outputSql } from './keyed-statement.js'
+import { isUnique } from './key-sql.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { equalSql } from '../values/operator-sql.js'
@@ -15,9 +17,18 @@ export type Finder =
 
 export type RowLock = 'none' | 'share' | 'change'
 
+/** Whether a finder can find no more than one row, whatever stands in the table. */
+export function findsOneAtMost(mapping: Mapping, finder: Finder): boolean {
+  if (!('key' in finder)) return false
+  return isUnique(
+    mapping,
+    finder.key.flatMap(({ property }) => mapping.byName.get(property) ?? []),
+  )
+}
+
 /**
  * Builds the load of a transaction's step. Row shape: every property in order; the guard; how many rows were found in all;
- * a digest of them all. Rows are locked in key order, so that two runs that lock the same ones wait for each other and no
+ * a digest of them all, where there can be more than one. Rows are locked in key order, so that two runs that lock the same ones wait for each other and no
  * more. At most `:limit` rows are given, however many were found and locked.
  */
 export function buildLoadStep(
@@ -29,35 +40,46 @@ export function buildLoadStep(
   surroundings: (slots: SlotList) => Surroundings,
 ): Statement {
   const slots = new SlotList()
-  const extra = freshNames(mapping, ['guard'])
   const joins = new Joins(mapping, 't', links, new Aliases())
   const condition = finderSql(mapping, finder, joins, slots, surroundings(slots))
-  const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
-  const columns = mapping.properties.map(({ column }) => `t.${column.sql}`)
-  const output = mapping.properties.map(({ column }) => readSql(`hit.${column.sql}`, column.type))
-  const order =
-    mapping.key.length === 0 ? '' : `\n  order by ${mapping.key.map(({ column }) => `t.${column.sql}`).join(', ')}`
+  const isOne = findsOneAtMost(mapping, finder)
+  const order = isOne || mapping.key.length === 0 ? '' : `order by ${keyColumns(mapping, 't')}`
   const rowLock =
-    lock === 'none'
-      ? ''
-      : `\n  for ${lock === 'share' ? 'share' : 'no key update'} of t${skipLocked ? ' skip locked' : ''}`
+    lock === 'none' ? '' : `for ${lock === 'share' ? 'share' : 'no key update'} of t${skipLocked ? ' skip locked' : ''}`
+  const rows = {
+    mapping,
+    from: `${mapping.table.sql} as t${joins.sql}`,
+    condition,
+    end: [order, rowLock].filter((line) => line !== ''),
+    columns: mapping.properties,
+    guard: guardValueSql(mapping.guard, 't'),
+  }
+  const short = () => {
+    const own = new SlotList()
+    const ownJoins = new Joins(mapping, 't', links, new Aliases())
+    const text = shortLoadText(
+      mapping,
+      finderSql(mapping, finder, ownJoins, own, surroundings(own), true),
+      ownJoins.sql,
+      rows.end.map((line) => `\n${line}`).join(''),
+    )
+    return toShortForm(text, own, slots, [!isOne && 'Counts all rows it finds, and gives the first of them.'])
+  }
+  if (isOne) {
+    const one = `select ${outputSql('t', mapping.properties)}, ${rows.guard}, 1, null::bigint`
+    return toStatement([one, `from ${rows.from}`, `where ${condition}`, ...rows.end].join('\n'), slots, short)
+  }
+  const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
+  const row = `row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`
   return toStatement(
     `with hit as (
-  select ${columns.join(', ')}, ${guardValueSql(mapping.guard, 't')} as ${extra.guard}
-  from ${mapping.table.sql} as t${joins.sql}
-  where ${condition}${order}${rowLock}
+  ${indented(foundSql(rows), 2)}
 )
-select ${output.join(', ')}, hit.${extra.guard}, count(*) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}
+select ${outputSql('hit', mapping.properties)}, hit.${extraNames(mapping).guard}, count(*) over (), ${rowsDigestSql(row, 'where' in finder)}
 from hit
 limit ${limit}::integer`,
     slots,
-    () => {
-      const own = new SlotList()
-      const ownJoins = new Joins(mapping, 't', links, new Aliases())
-      const found = finderSql(mapping, finder, ownJoins, own, surroundings(own), true)
-      const text = shortLoadText(mapping, found, ownJoins.sql, `${order}${rowLock}`.replaceAll('\n  ', '\n'))
-      return toShortForm(text, own, slots, ['Counts all rows it finds, and gives the first of them.'])
-    },
+    short,
   )
 }
 

@@ -1,7 +1,8 @@
-import { readSql } from '../values/sql-form.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { AskedSlots, askedSql } from './asked-slots.js'
 import { guardValueSql } from './guard-sql.js'
-import { keyConditionSql } from './key-sql.js'
+import { isUnique, keyConditionSql } from './key-sql.js'
+import { outputSql } from './keyed-statement.js'
 import { SlotList, toStatement, type Statement } from './statement.js'
 
 /**
@@ -11,11 +12,26 @@ import { SlotList, toStatement, type Statement } from './statement.js'
 export function buildLoad(mapping: Mapping, by: readonly Property[] = mapping.key): Statement {
   const slots = new SlotList()
   const condition = keyConditionSql(by, 't', slots)
-  const text = `select ${selectList(mapping)}, ${guardValueSql(mapping.guard, 't')}\nfrom ${mapping.table.sql} as t\nwhere ${condition}\nlimit 2`
-  return toStatement(text, slots)
+  return toStatement(`select ${loadedSql(mapping)}\nfrom ${mapping.table.sql} as t\nwhere ${condition}\nlimit 2`, slots)
 }
 
-/** Every property of the row under `t`, in order, in the text form its codec expects. */
-export function selectList(mapping: Mapping): string {
-  return mapping.properties.map(({ column }) => readSql(`t.${column.sql}`, column.type)).join(', ')
+/**
+ * Reads the records of several callers by their keys. Row shape: the caller's place, from 1, then as `buildLoad` has it. The slots
+ * are those of `buildLoad`, each an array.
+ *
+ * @returns undefined where a key might find several rows.
+ */
+export function buildSharedLoad(mapping: Mapping, by: readonly Property[]): Statement | undefined {
+  if (!isUnique(mapping, by)) return undefined
+  const slots = new AskedSlots()
+  const condition = keyConditionSql(by, 't', slots)
+  return toStatement(
+    `select asked.place, ${loadedSql(mapping)}\nfrom ${askedSql(slots)} join ${mapping.table.sql} as t on ${condition}`,
+    slots,
+  )
+}
+
+/** Every property of the row under `t`, in order, in the text form its codec expects; then its guard. */
+function loadedSql(mapping: Mapping): string {
+  return `${outputSql('t', mapping.properties)}, ${guardValueSql(mapping.guard, 't')}`
 }

@@ -2,17 +2,20 @@ import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import type { ValueType } from '../expression/value-type.js'
 import { storedSql } from '../values/sql-form.js'
-import { finderSql, rowsDigestSql, type Finder } from './build-load-step.js'
+import { finderSql, findsOneAtMost, rowsDigestSql, type Finder } from './build-load-step.js'
 import { imageInsertSql } from './book-sql.js'
 import { sameKeySql } from './key-sql.js'
+import { extraNames } from './found-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { comparableImageSql } from './image-sql.js'
 import { Aliases, Joins } from './joins.js'
-import { brokenRuleSql, changesKey, freshNames, guardAfterSql, outputSql, touchedBy } from './keyed-statement.js'
+import { insertSql } from './insert-sql.js'
+import { brokenRuleSql, changesKey, keyColumns, outputSql, touchedBy } from './keyed-statement.js'
 import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
 import { aroundAdd, aroundWrite, shortAddText, shortWriteText, toShortForm } from './short-form.js'
 import { SlotList, toStatement, type ShortForm, type Statement } from './statement.js'
-import { setSql, versionBumpSql } from './set-sql.js'
+import { versionBumpSql } from './set-sql.js'
+import { keyNamesOf, WriteParts } from './write-parts.js'
 
 /** How a property gets its new value: a literal one, checked already, or an expression. */
 export type NewValue = { property: Property } & ({ text: string | null } | { expression: NamedExpression })
@@ -103,87 +106,100 @@ function writeStatement(
   const slots = new SlotList()
   const surroundings = surroundingsOf(slots)
   const joins = new Joins(mapping, 't', links, new Aliases())
-  const extra = freshNames(mapping, ['guard_holds', 'as_expected', 'differs', 'guard', 'written', 'place', 'part'])
-  const set = setSql(
-    mapping,
-    values.map(({ property }) => property),
-  )
-  const newSql = values.map((value, at) => `${newValueSql(value, joins, slots, surroundings)} as ${set.names[at]}`)
-  const condition = finderSql(mapping, finder, joins, slots, surroundings)
+  const names = extraNames(mapping)
   const isRemove = kind === 'remove'
-  const guardHolds = guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true'
-  const asExpected = expectedSql(expected, slots)
+  const set = values.map(({ property }) => property)
+  const news = values.map((value) => newValueSql(value, joins, slots, surroundings))
+  const condition = finderSql(mapping, finder, joins, slots, surroundings)
+  const isOne = findsOneAtMost(mapping, finder)
   // Rows of tables that inherit may have the key of another.
   const byPlace = key.length === 0 || table.hasChildren
-  const keyNames = key.map((_, at) => freshNames(mapping, [`key_${at + 1}`])[`key_${at + 1}`] ?? '')
-  const join = byPlace ? `t.ctid = hit.${extra.place} and t.tableoid = hit.${extra.part}` : sameKeySql(key, 't', 'hit')
-  const place = byPlace ? `,\n    t.ctid as ${extra.place}, t.tableoid as ${extra.part}` : ''
-  const order = key.length === 0 ? '' : `\n  order by ${key.map(({ column }) => `t.${column.sql}`).join(', ')}`
-  const lock =
-    isRemove ||
-    changesKey(
-      mapping,
-      values.map(({ property }) => property),
-    )
-      ? 'update'
-      : 'no key update'
-  const differs = isRemove ? 'true' : set.differs
-  const mayWrite = [`hit.${extra.guard_holds}`, `hit.${extra.as_expected}`, `hit.${extra.differs}`].join(' and ')
-  const returning = `${touched.map(({ column }) => `t.${column.sql}`).join(', ')}, ${isRemove ? 'null::text' : guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}${byPlace ? `, hit.${extra.place}, hit.${extra.part}` : ''}`
-  const write = isRemove
-    ? `delete from ${table.sql} as t\n  using hit\n  where ${join} and ${mayWrite}`
-    : `update ${table.sql} as t\n  set ${set.assignments}\n  from hit\n  where ${join} and ${mayWrite}`
-  const doneJoin = byPlace
-    ? `done.${extra.place} = hit.${extra.place} and done.${extra.part} = hit.${extra.part}`
-    : sameKeySql(key, 'hit', 'done', keyNames)
+  const lock = isRemove || changesKey(mapping, set) ? 'update' : 'no key update'
+  const parts = new WriteParts({
+    mapping,
+    isRemove,
+    set,
+    news,
+    from: `${table.sql} as t${joins.sql}`,
+    condition,
+    end: [
+      ...(isOne || key.length === 0 ? [] : [`order by ${keyColumns(mapping, 't')}`]),
+      `for ${lock} of t${skipLocked ? ' skip locked' : ''}`,
+    ],
+    columns: mapping.properties,
+    touched,
+    guard: guardValueSql(mapping.guard, 't'),
+    guardHolds: guarded ? guardHoldsSql(mapping.guard, 't', slots) : 'true',
+    asExpected: expectedSql(expected, slots),
+    beside: byPlace ? [`t.ctid as ${names.place}`, `t.tableoid as ${names.part}`] : [],
+  })
+  const keyNames = keyNamesOf(mapping)
+  const samePlace = (alias: string, part = names.part, place = names.place) =>
+    `${alias}.${place} = hit.${names.place} and ${alias}.${part} = hit.${names.part}`
   // The key as it was: a step may set it.
-  const doneKey = key.map(({ column }, at) => `, hit.${column.sql} as ${keyNames[at]}`).join('')
-
-  // The values found come first, so that what is computed from them and compared with them is computed once.
-  const text = `with found as (
-  select ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')}${newSql.length > 0 ? `,\n    ${newSql.join(',\n    ')}` : ''},
-    ${guardHolds} as ${extra.guard_holds}, ${asExpected} as ${extra.as_expected},
-    ${guardValueSql(mapping.guard, 't')} as ${extra.guard}${place}
-  from ${table.sql} as t${joins.sql}
-  where ${condition}${order}
-  for ${lock} of t${skipLocked ? ' skip locked' : ''}
-), hit as (
-  select hit.*, ${differs} as ${extra.differs} from found as hit
-), done as (
-  ${write}
-  returning ${returning}${doneKey}
-)`
-  const brokenRule = isRemove
-    ? 'null::integer'
-    : brokenRuleSql(
-        mapping,
-        `done.${extra.written}`,
-        (property) => `${touched.includes(property) ? 'done' : 'hit'}.${property.column.sql}`,
-        slots,
-      )
+  const keys = key.map(({ column }, at) => `hit.${column.sql} as ${keyNames[at]}`)
+  const written = parts.written('hit', {
+    join: byPlace ? samePlace('t', 'tableoid', 'ctid') : sameKeySql(key, 't', 'hit'),
+    returned: [...(byPlace ? [`hit.${names.place}`, `hit.${names.part}`] : []), ...(isOne ? [] : keys)],
+  })
+  const doneJoin = isOne ? 'true' : byPlace ? samePlace('done') : sameKeySql(key, 'hit', 'done', keyNames)
   const from = `from hit left join done on ${doneJoin}`
-  const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
-  const refused = `not (hit.${extra.guard_holds} and hit.${extra.as_expected})`
-  const unwritten = `${mayWrite} and done.${extra.written} is null`
   const leftOut = shape.checksLeftOut
     ? `exists (select 1 from ${table.sql} as t${joins.sql} where (${condition}) is not true)`
     : 'true'
-  // Whoever breaks a rule comes first, so that it can be named.
-  const ruleOrder = mapping.rules.length === 0 || isRemove ? '' : `, ${brokenRule} nulls last`
-  const book = isBooked ? imageInsertSql({ mapping, slots, touched, isRemove, written: extra.written, from }) : ''
+  const told = isOne ? toldOfOne(parts, slots) : toldOfAll(parts, slots, 'where' in finder, leftOut)
+  const book = isBooked ? imageInsertSql({ mapping, slots, touched, isRemove, written: names.written, from }) : ''
+  const flags = [
+    ...FLAGS.map((name) => parts.flag(name)),
+    ...[`done.${names.written}`, `hit.${names.guard}`, `done.${names.guard}`],
+  ]
   return toStatement(
-    `${text}${book}
+    `with hit as (
+  ${parts.found()}
+), done as (
+  ${written}
+)${book}
 select ${outputSql('hit', mapping.properties)},
-  hit.${extra.guard_holds}, hit.${extra.as_expected}, hit.${extra.differs}, done.${extra.written}, hit.${extra.guard}, done.${extra.guard},
-  count(*) over (), pg_catalog.count(done.${extra.written}) over (), count(*) filter (where ${refused}) over (), count(*) filter (where ${unwritten}) over (),
-  min(${brokenRule}) over (), ${rowsDigestSql(`row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`, 'where' in finder)}, ${leftOut},
+  ${flags.join(', ')},
+  ${told.columns},
   ${outputSql('done', touched)}
-${from}
-order by ${refused} desc${ruleOrder}${key.length === 0 ? '' : `, ${key.map(({ column }) => `hit.${column.sql}`).join(', ')}`}
-limit ${limit}::integer`,
+${[from, ...told.end].join('\n')}`,
     slots,
     () => shortWriteStep(mapping, shape, links, surroundingsOf, slots),
   )
+}
+
+const FLAGS = ['guard_holds', 'as_expected', 'differs'] as const
+
+/** What is told of the one row that can be found. */
+function toldOfOne(parts: WriteParts, slots: SlotList): { columns: string; end: string[] } {
+  const count = (condition: string) => (condition === 'false' ? '0' : `case when ${condition} then 1 else 0 end`)
+  const counts = [count(`done.${parts.names.written}`), count(parts.refused()), count(parts.unwritten())]
+  return { columns: `1, ${counts.join(', ')}, ${parts.brokenRule(slots)}, null::bigint, true`, end: [] }
+}
+
+/** What is told of all rows beside each of them; whoever was refused, or breaks a rule, comes first, so that it can be named. */
+function toldOfAll(
+  parts: WriteParts,
+  slots: SlotList,
+  isDigestNeeded: boolean,
+  leftOut: string,
+): { columns: string; end: string[] } {
+  const { mapping, isRemove } = parts.shape
+  const refused = parts.refused()
+  const brokenRule = parts.brokenRule(slots)
+  const row = `row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`
+  const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
+  const order = [
+    ...(refused === 'false' ? [] : [`${refused} desc`]),
+    ...(mapping.rules.length === 0 || isRemove ? [] : [`${brokenRule} nulls last`]),
+    ...(mapping.key.length === 0 ? [] : [keyColumns(mapping, 'hit')]),
+  ]
+  return {
+    columns: `count(*) over (), pg_catalog.count(done.${parts.names.written}) over (), ${refused === 'false' ? '0' : `count(*) filter (where ${refused}) over ()`}, count(*) filter (where ${parts.unwritten()}) over (),
+  min(${brokenRule}) over (), ${rowsDigestSql(row, isDigestNeeded)}, ${leftOut}`,
+    end: [...(order.length > 0 ? [`order by ${order.join(', ')}`] : []), `limit ${limit}::integer`],
+  }
 }
 
 function shortWriteStep(
@@ -235,11 +251,10 @@ function addStatement(
 ): Statement {
   const slots = new SlotList()
   const surroundings = surroundingsOf(slots)
-  const extra = freshNames(mapping, ['guard', 'written'])
-  const columns = values.map(({ property }) => property.column.sql)
+  const extra = extraNames(mapping)
+  const set = values.map(({ property }) => property)
   const news = values.map((value) => newValueSql(value, null, slots, surroundings))
-  const source = values.length > 0 ? `(${columns.join(', ')})\n  values (${news.join(', ')})` : 'default values'
-  const keyColumns = mapping.key.map(({ column }) => column.sql).join(', ')
+  const ofKey = mapping.key.map(({ column }) => column.sql).join(', ')
   const others = values.filter(({ property }) => !property.key)
   const version = versionBumpSql(mapping, 't')
   const overwrite = others.map(({ property: { column } }) => `${column.sql} = excluded.${column.sql}`).concat(version)
@@ -248,11 +263,10 @@ function addStatement(
     onExisting === 'refuse'
       ? ''
       : onExisting === 'keep' || others.length === 0
-        ? `\n  on conflict (${keyColumns}) do nothing`
-        : `\n  on conflict (${keyColumns}) do update set ${overwrite.join(', ')} where ${differs}`
+        ? `\n  on conflict (${ofKey}) do nothing`
+        : `\n  on conflict (${ofKey}) do update set ${overwrite.join(', ')} where ${differs}`
   const insert = `with done as (
-  insert into ${mapping.table.sql} as t ${source}${conflict}
-  returning ${mapping.properties.map(({ column }) => `t.${column.sql}`).join(', ')}, ${guardAfterSql(mapping, 't')} as ${extra.guard}, true as ${extra.written}
+  ${insertSql(mapping, { set, values: `values (${news.join(', ')})`, onConflict: conflict })}
 )`
   const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
   const book = isBooked
@@ -276,12 +290,7 @@ from done`,
       const own = new SlotList()
       const around = surroundingsOf(own)
       const texts = values.map((value) => newValueSql(value, null, own, around))
-      const text = shortAddText(
-        mapping,
-        values.map(({ property }) => property),
-        texts,
-        conflict,
-      )
+      const text = shortAddText(mapping, set, texts, conflict)
       return toShortForm(text, own, slots, aroundAdd(mapping))
     },
   )

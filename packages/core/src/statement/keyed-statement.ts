@@ -51,14 +51,11 @@ export function touchedBy(mapping: Mapping, set: readonly Property[]): Property[
 }
 
 /**
- * The conditions under which the locked row may be written. A view's key is only what its mapping says, and that of a table with inheritance children
- * holds for none of their rows, so there it has to have found one row.
+ * The condition that one row was found, where no key sees to it: a view's key is only what its mapping says, and that of a table with
+ * inheritance children holds for none of their rows.
  */
-export function mayWriteSql({ table }: Mapping, ...conditions: string[]): string {
-  return [
-    ...conditions,
-    ...(table.kind === 'view' || table.hasChildren ? ['(select count(*) from hit) = 1'] : []),
-  ].join(' and ')
+export function onlyOneSql({ table }: Mapping): string[] {
+  return table.kind === 'view' || table.hasChildren ? ['(select count(*) from hit) = 1'] : []
 }
 
 /** The SQL of a property's new value, bound with the cast its column stores it under. */
@@ -128,6 +125,11 @@ export function mayWait(mapping: Mapping, set: readonly Property[]): boolean {
   const written = [...set.map(({ column }) => column), ...columns.filter(({ generated }) => generated)]
   const isWritten = (key: { columns: string[] }) => written.some(({ name }) => key.columns.includes(name))
   return !hasPlainKeys || references.some(isWritten) || uniques.some(isWritten)
+}
+
+/** The key's columns of the row under an alias. */
+export function keyColumns({ key }: Mapping, alias: string): string {
+  return key.map(({ column }) => `${alias}.${column.sql}`).join(', ')
 }
 
 /** Names for the extra columns that no column of the table has. */

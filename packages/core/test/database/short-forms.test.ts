@@ -114,7 +114,7 @@ describe('the short form of a statement', () => {
       `update public.account set t = t + $1::integer, v = v + 1 where amount > $2::numeric`,
     )
     expect(await textOf({ load: 'account', as: 'one', key: { code: `'A1'` }, lock: 'change' })).toMatch(
-      /^select code, .* from public.account where code = \$1 order by code for no key update$/,
+      /^select code, .* from public.account where code = \$1 for no key update$/,
     )
   })
 })

@@ -5,9 +5,7 @@ import { buildOneStatement } from '../../src/one-statement/build-one-statement.j
 import { buildSharedRun } from '../../src/one-statement/build-shared-run.js'
 import { isWrite, shownStatement } from '../../src/plan/plan.js'
 import { buildAdd } from '../../src/statement/build-add.js'
-import { buildChange } from '../../src/statement/build-change.js'
-import type { ChangeShape } from '../../src/statement/change-shape.js'
-import { buildRemove } from '../../src/statement/build-remove.js'
+import { buildKeyedWrite, type KeyedShape } from '../../src/statement/build-keyed-write.js'
 import type { KeyedStatement } from '../../src/statement/keyed-statement.js'
 import type { Statement } from '../../src/statement/statement.js'
 
@@ -53,9 +51,13 @@ const of = (name: string, ...properties: string[]) => {
   const mapping = mappings[name] as Mapping
   return { mapping, set: mapping.properties.filter((each) => properties.includes(each.name)) }
 }
-const change = (name: string, properties: string[], more: Partial<ChangeShape> = {}) => {
+const change = (name: string, properties: string[], more: Partial<KeyedShape> = {}) => {
   const { mapping, set } = of(name, ...properties)
-  return buildChange(mapping, { kind: 'change', set, merges: new Map(), expected: [], guarded: false, ...more }, true)
+  return buildKeyedWrite(
+    mapping,
+    { kind: 'change', set, merges: new Map(), expected: [], guarded: false, ...more },
+    true,
+  )
 }
 const texts = ({ step, run, shared }: KeyedStatement) => [step, run, ...(shared ? [shared] : [])].map(shown)
 const shown = ({ text, slots }: Statement) =>
@@ -81,8 +83,8 @@ describe('keyed statements', () => {
     ['a change of what must not be shown', () => change('contact', ['mail', 'name'])],
     ['an addition', () => buildAdd(of('allocation').mapping, of('allocation', 'id', 'code').set, true)],
     ['an addition of defaults only', () => buildAdd(of('pixel').mapping, [], true)],
-    ['a removal', () => buildRemove(of('allocation').mapping, { expected: [], guarded: true }, true)],
-    ['a removal of a row of a view', () => buildRemove(of('seen').mapping, { expected: [], guarded: false }, true)],
+    ['a removal', () => change('allocation', [], { kind: 'remove', guarded: true })],
+    ['a removal of a row of a view', () => change('seen', [], { kind: 'remove' })],
   ])('%s', (_, build) => {
     for (const text of texts(build())) expect(text).toMatchSnapshot()
   })
@@ -91,6 +93,8 @@ describe('keyed statements', () => {
 describe('steps', () => {
   it.each<[string, StepDefinition, Record<string, string>?]>([
     ['a load by key', { load: 'allocation', as: 'one', key: { id: '1' } }],
+    ['a change by key', { change: 'allocation', key: { id: '1' }, guard: 'any', compute: { hours: 'hours / 2' } }],
+    ['a removal by key', { remove: 'stamped_plate', key: { id: '1' }, guard: 'any' }],
     [
       'a load that locks',
       { load: 'allocation', where: 'hours > :h', expect: 'some', lock: 'change' },

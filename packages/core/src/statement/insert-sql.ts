@@ -1,0 +1,30 @@
+import type { Mapping, Property } from '../mapping/mapping.js'
+import { guardAfterSql } from './keyed-statement.js'
+import { extraNames } from './found-sql.js'
+
+/**
+ * The part of a statement that adds a row. It gives every property of the row as added, its guard, and that it was written.
+ *
+ * @param values what the columns of `set` get: `values (…)`, or a `select`
+ * @param returned what it gives beside
+ */
+export function insertSql(
+  mapping: Mapping,
+  {
+    set,
+    values,
+    onConflict = '',
+    returned = [],
+  }: { set: readonly Property[]; values: string; onConflict?: string; returned?: readonly string[] },
+): string {
+  const names = extraNames(mapping)
+  const columns = set.map(({ column }) => column.sql).join(', ')
+  const given = [
+    ...mapping.properties.map(({ column }) => `t.${column.sql}`),
+    `${guardAfterSql(mapping, 't')} as ${names.guard}`,
+    `true as ${names.written}`,
+    ...returned,
+  ]
+  return `insert into ${mapping.table.sql} as t ${set.length > 0 ? `(${columns})\n  ${values}` : 'default values'}${onConflict}
+  returning ${given.join(', ')}`
+}
