@@ -31,7 +31,33 @@ export async function changeByHand(
   }
 }
 
-/** The same with an audit row that holds what an entry of the book holds: the row before is read and locked first. */
+/** The same as written code does it: what would not differ is not written, and COMMIT's tag is looked at. */
+export async function changeByHandWhereItDiffers(
+  pool: pg.Pool,
+  id: number,
+  version: number,
+  hours: string,
+): Promise<Record<string, unknown> | undefined> {
+  const client = await pool.connect()
+  try {
+    await client.query(BEGIN_BOUNDED)
+    const { rows, rowCount } = await client.query<Record<string, unknown>>({
+      name: 'change where it differs',
+      text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 and hours is distinct from $2 returning id, code, title, hours, priority, note, row_version',
+      values: [id, hours, version],
+    })
+    if (rowCount !== 1) throw new Error('stale, or the same already')
+    if ((await client.query('commit')).command !== 'COMMIT') throw new Error('rolled back')
+    return rows[0]
+  } catch (error) {
+    await client.query('rollback')
+    throw error
+  } finally {
+    client.release()
+  }
+}
+
+/** A change with an audit row that holds what an entry of the book holds: the row before is read and locked first. */
 export async function changeByHandWithAudit(
   pool: pg.Pool,
   id: number,

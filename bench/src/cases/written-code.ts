@@ -3,7 +3,7 @@ import { emitCode, resolvePlan, type Mapping, type Target } from '@ledgerman/cor
 import { proofTools } from '@ledgerman/service'
 import type { Hand } from '../bench-table.js'
 import { CALLERS, compare, type Ratio, type Way } from '../compare.js'
-import { BEGIN_BOUNDED, changeByHand, changeByHandWithAudit, loadByHand } from '../hand-written.js'
+import { BEGIN_BOUNDED, changeByHandWhereItDiffers, changeByHandWithAudit, loadByHand } from '../hand-written.js'
 import { fill, pairOf, transferByHand, transferDefinition } from './transfers.js'
 
 /** What the bench calls of the code that is written for `allocation` and the transfer. */
@@ -54,7 +54,7 @@ export async function writtenCode(
     }
   }
   const byHand =
-    (change: typeof changeByHand | typeof changeByHandWithAudit): Way['once'] =>
+    (change: typeof changeByHandWhereItDiffers | typeof changeByHandWithAudit): Way['once'] =>
     async (caller) => {
       const id = hand.next(caller)
       const version = hand.version(id)
@@ -74,7 +74,7 @@ export async function writtenCode(
     change: () =>
       compare(
         [
-          { name: 'hand-written, no audit', once: byHand(changeByHand) },
+          { name: 'hand-written, no audit', once: byHand(changeByHandWhereItDiffers) },
           { name: 'written by Ledgerman', once: changing(code) },
         ],
         longer,

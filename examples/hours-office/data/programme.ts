@@ -259,14 +259,14 @@ const updateText = s.madeOnce((set: readonly (keyof ProgrammeChanges)[]) => {
   return `
 update public.programme as t
 set ${assignments}, row_version = t.row_version + 1
-where t.code = $1::text and coalesce(t.row_version = any ($2::integer[]), false) and ${differs}
+where t.code = $1::text and t.row_version = $2::integer and ${differs}
 returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, case when not coalesce((t.hours_left <= t.hours_granted), false) then 1 end`
 })
 
 /** Locks the row that was not written, and tells why: whether it is as it was loaded, and would differ. */
 function currentText(set: readonly (keyof ProgrammeChanges)[]): string {
   return `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, coalesce(t.row_version = any ($2::integer[]), false), ${partsOf(set).differs}
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version = $2::integer, ${partsOf(set).differs}
 from public.programme as t
 where t.code = $1::text
 for no key update`
@@ -286,7 +286,7 @@ export async function changeProgramme(
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
   const text = updateText(set)
-  const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v'), ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
+  const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardText(loaded.guard, 'v'), ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
   return s.inTransaction(db, LIMITS, async (client) => {
     const first = await s.ask(client, text, values)
     if (first.length > 0) return written(first)
@@ -368,15 +368,16 @@ export async function addProgramme(db: s.Db, given: ProgrammeValues): Promise<s.
   const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
   const binds = parts.map(([, stored], at) => stored(`$${at + 1}`)).join(', ')
-  const text = `
+  const added = `
 with done as (
   insert into public.programme as t ${set.length > 0 ? `(${columns}) values (${binds})` : 'default values'}
   returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text as guard, true as written
-)
+)`
+  const told = `
 select done.guard, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end, done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at from done`
   const values = [...set.map((name) => s.writeValue(WRITE[name], given[name], name))]
   return s.inTransaction(db, LIMITS, async (client) => {
-    const rows = await s.ask(client, text, values)
+    const rows = await s.ask(client, added + told, values)
     const [row] = rows
     if (!row) throw new s.RowNotWritten('programme: the record was not added: a trigger kept it out.')
     assertRules(row[1])
@@ -385,7 +386,7 @@ select done.guard, case when done.written then case when not coalesce((done.hour
   })
 }
 
-const REMOVE = `
+const REMOVED = `
 with hit as (
   select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
     coalesce(t.row_version = any ($2::integer[]), false) as guard_holds, t.row_version::text as guard
@@ -397,7 +398,9 @@ with hit as (
   using hit
   where t.code = hit.code and hit.guard_holds
   returning true as written
-)
+)`
+
+const TOLD = `
 select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at, hit.guard_holds, done.written, hit.guard
 from hit left join done on true`
 
@@ -411,7 +414,7 @@ export async function removeProgramme(db: s.Db, loaded: s.Loaded<Programme>): Pr
   const key = loaded.record
   const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v')]
   return s.inTransaction(db, LIMITS, async (client) => {
-    const rows = await s.ask(client, REMOVE, values)
+    const rows = await s.ask(client, REMOVED + TOLD, values)
     s.expectCount('programme', 'one', rows.length, true)
     const [row = []] = rows
     const record = recordOf(row)

@@ -34,8 +34,6 @@ export interface BookedStatement {
   touched: readonly string[]
   text: string
   binds: readonly { name: string; type: string; sensitive: boolean }[]
-  /** What a value of the key, and of an image, is cast to before it is kept as text; null where the book keeps it as it is sent. */
-  casts?: { key: readonly (string | null)[]; image: readonly (string | null)[] }
   /** What it comes to, for people: shown first by whoever reads the book. */
   short?: { text: string; binds: readonly number[]; around: readonly string[] }
 }
@@ -127,53 +125,51 @@ function arrayText(texts: readonly (string | null)[]): string {
   return `{${items.join(',')}}`
 }
 
-/** A list of texts as the book keeps them: a boolean as `true`, a padded text without its padding, as PostgreSQL casts them. */
-function castSql(parameter: string, casts: readonly (string | null)[]): string {
-  if (casts.every((cast) => cast === null)) return `${parameter}::text[]`
-  const items = casts.map((cast, at) => `(${parameter}::text[])[${at + 1}]${cast === null ? '' : `::${cast}::text`}`)
-  return `case when ${parameter}::text[] is not null then array[${items.join(', ')}] end`
-}
-
 export interface RecordEntry {
   statement: BookedStatement
   values: readonly (string | null)[]
   key: readonly (string | null)[]
   /** The SQL that writes a key as PostgreSQL does: of $1, a list of texts. */
   keySql: string
+  /** Whether the database makes digests of what must not be shown. */
+  isDigested: boolean
 }
 
-/** Writes the entry of one record, in the change's own transaction. */
-export async function bookRecord(
-  client: ClientBase,
-  { statement, values, key }: RecordEntry,
-  before: readonly (string | null)[] | null,
-  after: readonly (string | null)[] | null,
-  changed: number,
-): Promise<void> {
+/**
+ * The part of a statement that writes the entry of its record, behind `at` values of its own: `entryValues` gives those that it needs.
+ *
+ * @param parts SQL: the key and the images, as arrays; whether the row was written; where they come from, and when there is an entry
+ */
+export function entryPart(
+  at: number,
+  parts: {
+    key: string | null
+    before: string | null
+    after: string | null
+    written: string
+    from: string
+    where: string
+  },
+): string {
+  const { key, before, after, written, from, where } = parts
+  const image = (sql: string | null) => (sql === null ? 'null' : `case when ${written} then ${sql} end`)
+  return `, booked as (
+  insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
+  select $${at + 1}::uuid, $${at + 2}::text, 'committed', $${at + 3}::bigint, $${at + 4}::text[], $${at + 5}::text,
+    ${key === null ? 'null, null' : `pg_catalog.hash_array_extended(${key}, 0), ${key}`}, 1, case when ${written} then 1 else 0 end,
+    ${image(before)},
+    ${image(after)}
+  from ${from}
+  where ${where}
+)`
+}
+
+/** What `entryPart` binds. An entry has an id of its own, each time it is tried. */
+export function entryValues({ statement, values, isDigested }: RecordEntry): (string | null)[] {
   const { actor, note } = current()
-  const { casts = { key: [], image: [] } } = statement
-  const binds = kept(
-    values,
-    statement.binds.map(({ sensitive }) => sensitive),
-  )
-  await ask(
-    client,
-    `insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
-select $1::uuid, $2, 'committed', $3::bigint, $4::text[], $5, pg_catalog.hash_array_extended(k.key, 0), k.key, 1, $7::integer,
-  ${castSql('$8', casts.image)}, ${castSql('$9', casts.image)}
-from (select ${castSql('$6', casts.key)} as key) as k`,
-    [
-      newEntryId(),
-      actor,
-      idOf(statement),
-      arrayText(binds),
-      note,
-      arrayText(key),
-      String(changed),
-      before && changed > 0 ? arrayText(before) : null,
-      after && changed > 0 ? arrayText(after) : null,
-    ],
-  )
+  const sensitive = statement.binds.map((bind) => bind.sensitive)
+  const own = [newEntryId(), actor, idOf(statement), arrayText(kept(values, sensitive)), note]
+  return isDigested ? [...own, digestPads()] : own
 }
 
 /** Runs `work`, and keeps in the book why it was refused, after its roll-back. In somebody else's transaction nothing can be kept. */
@@ -275,10 +271,10 @@ export class Run {
     return row[0] === 't'
   }
 
-  /** What a step judged that needed no statement for it. */
-  judged(no: number, values: readonly (string | null)[], holds: boolean): boolean {
-    this.#done.set(no, { values: [...values], matched: null, changed: null, ms: 0 })
-    return holds
+  /** What a step came to without a statement; undefined where it needs one. */
+  known<T>(no: number, values: readonly (string | null)[], result: T): T {
+    if (result !== undefined) this.#done.set(no, { values: [...values], matched: null, changed: null, ms: 0 })
+    return result
   }
 
   async countOf(client: ClientBase, no: number, text: string, values: readonly (string | null)[]): Promise<number> {

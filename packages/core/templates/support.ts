@@ -186,18 +186,18 @@ export function prepareStatements(isWanted: boolean): void {
   isPreparing = isWanted
 }
 
-/** The text of a statement for some properties, made once for each choice of them. */
-export function madeOnce<Name extends string>(
-  make: (set: readonly Name[]) => string,
-): (set: readonly Name[]) => string {
-  const made = new Map<string, string>()
+/** What is made of some properties, such as the text of a statement: once for each choice of them. */
+export function madeOnce<Name extends string, Made>(
+  make: (set: readonly Name[]) => Made,
+): (set: readonly Name[]) => Made {
+  const made = new Map<string, Made>()
   return (set) => {
     const names = set.join('\0')
     const known = made.get(names)
     if (known !== undefined) return known
-    const text = make(set)
-    if (made.size < MOST_PREPARED) made.set(names, text)
-    return text
+    const next = make(set)
+    if (made.size < MOST_PREPARED) made.set(names, next)
+    return next
   }
 }
 
@@ -416,9 +416,14 @@ export function partOf(record: object, names: readonly string[]): Record<string,
   return Object.fromEntries(names.map((name) => [name, (record as Record<string, unknown>)[name]]))
 }
 
-/** A guard as an array for `= any`; without a guard's own letter it fits nothing. */
+/** What a guard says, without the letter of its kind; null where it is of another kind, and so fits nothing. */
+export function guardText(guard: string | null, letter: string): string | null {
+  return guard?.startsWith(letter) && /^[0-9a-f-]+$/.test(guard.slice(1)) ? guard.slice(1) : null
+}
+
+/** The same as an array, for `= any`. */
 export function guardArray(guard: string | null, letter: string): string {
-  return guard?.startsWith(letter) && /^[0-9a-f-]+$/.test(guard.slice(1)) ? `{${guard.slice(1)}}` : '{}'
+  return `{${guardText(guard, letter) ?? ''}}`
 }
 
 export function toGuard(text: string | null | undefined, letter: string): string | null {
@@ -600,19 +605,27 @@ function assertCount({ what, expect, isKeyed, found }: Expected, matched: number
   expectCount(what, expect, matched, isKeyed)
 }
 
-/** What a load found: rows hold a record of `width` values, its guard, and how many there are in all. */
+/** What a load found: rows hold a record of `width` values, its guard, and how many there are in all where there can be several. */
 export function loadedBy(rows: readonly Row[], expected: Expected & { width: number }): Step {
   const [row = []] = rows
-  const matched = Number(row[expected.width + 1] ?? 0)
+  const matched = Number(row[expected.width + 1] ?? rows.length)
   assertCount(expected, matched)
   return { matched, changed: 0, row: row.slice(0, expected.width), guard: row[expected.width] ?? null }
 }
 
+/** The row that has these texts in these places, among those that a step locked: nobody can have changed it since. */
+export function among(
+  rows: readonly Row[],
+  width: number,
+  key: readonly (readonly [place: number, text: string | null])[],
+): Row[] | undefined {
+  const row = rows.find((each) => key.every(([place, text]) => text !== null && each[place] === text))
+  return row && [row.slice(0, width + 1)]
+}
+
 interface WriteExpected extends Expected {
-  /** How many values the row has before; none of an addition. */
+  /** How many values a record has. */
   width: number
-  /** Which of them stand behind the flags, as they are afterwards. */
-  touched: readonly number[]
   rules: readonly (readonly [that: string, otherwise: string])[]
   /** What is set, by name and place, and as what: to say what was changed meanwhile. */
   set: readonly (readonly [name: string, place: number, read: Read])[]
@@ -621,20 +634,42 @@ interface WriteExpected extends Expected {
   letter: string
 }
 
-/** What a step wrote: behind the values before stand thirteen flags, and behind those the values after. */
-export function writtenBy(rows: readonly Row[], expected: WriteExpected): Step {
-  const { what, width, touched, rules, set, yours, loaded, letter } = expected
+/**
+ * What a step wrote that writes one record: where `write` wrote nothing, `look` locks the row and tells why; an addition has none. Rows of both begin with the record and its
+ * guard; then `write` gives the number of the rule that is broken, `look` whether the row may be written, and whether it would differ.
+ */
+export async function writtenOne(
+  expected: WriteExpected & { write(): Promise<Row[]>; look?: () => Promise<Row[]> },
+): Promise<Step> {
+  const { what, width, write, look } = expected
+  let rows = await write()
+  if (rows.length === 0) {
+    const [found] = look ? await look() : []
+    assertCount(expected, found ? 1 : 0)
+    if (!found) return SKIPPED
+    if (found[width + 1] !== 't') throw changedBefore(expected, found, found[width])
+    if (found[width + 2] !== 't')
+      return { matched: 1, changed: 0, row: found.slice(0, width), guard: found[width] ?? null }
+    // It could be written by now, and is locked.
+    rows = await write()
+    if (rows.length === 0) throw new RowNotWritten(`${what}: a record was found, and not written.`)
+  }
+  const [row = []] = rows
+  assertCount(expected, rows.length)
+  assertRule(expected, row[width + 1])
+  return { matched: rows.length, changed: rows.length, row: row.slice(0, width), guard: row[width] ?? null }
+}
+
+/** What a step wrote: behind the values before stand thirteen flags, and behind those the values after, of which `touched` says the places. */
+export function writtenBy(rows: readonly Row[], expected: WriteExpected & { touched: readonly number[] }): Step {
+  const { what, width, touched } = expected
   const [row = []] = rows
   const [, , , , guardBefore = null, guardAfter = null, matched, changed, refused, unwritten, rule, , leavesOut] =
     row.slice(width, width + FLAGS)
   const counts = { matched: Number(matched ?? 0), changed: Number(changed ?? 0) }
   assertCount(expected, counts.matched)
   if (rows.length === 0) return { ...counts, row: [], guard: null }
-  if (Number(refused) > 0) {
-    const part = (from: Row) => Object.fromEntries(set.map(([name, place, read]) => [name, readOr(read, from[place])]))
-    const guard = toGuard(guardBefore, letter)
-    throw new RecordChanged(`${what}: the record is not as it was loaded.`, part(loaded ?? []), yours, part(row), guard)
-  }
+  if (Number(refused) > 0) throw changedBefore(expected, row, guardBefore)
   if (leavesOut === 'f')
     throw new CountMismatch(
       `${what}: the condition leaves out none of ${counts.matched} rows.`,
@@ -642,15 +677,30 @@ export function writtenBy(rows: readonly Row[], expected: WriteExpected): Step {
       counts.matched,
     )
   if (Number(unwritten) > 0) throw new RowNotWritten(`${what}: a record was found, and not written.`)
-  if (rule !== null && rule !== undefined) {
-    const [that, otherwise] = rules[Number(rule) - 1] ?? ['', '']
-    throw new RuleBroken(otherwise, that)
-  }
-  const now = row.slice(0, width === 0 ? touched.length : width)
+  assertRule(expected, rule)
+  const now = row.slice(0, width)
   touched.forEach((place, at) => {
-    if (width === 0 || row[width + 3] === 't') now[place] = row[width + FLAGS + at] ?? null
+    if (row[width + 3] === 't') now[place] = row[width + FLAGS + at] ?? null
   })
   return { ...counts, row: now, guard: guardAfter ?? guardBefore }
+}
+
+/** That a record is not as it was loaded, with what a step was to set of it. */
+function changedBefore(
+  { what, set, yours, loaded, letter }: WriteExpected,
+  current: Row,
+  guard: string | null | undefined,
+): RecordChanged {
+  const part = (from: Row) => Object.fromEntries(set.map(([name, place, read]) => [name, readOr(read, from[place])]))
+  const message = `${what}: the record is not as it was loaded.`
+  return new RecordChanged(message, part(loaded ?? []), yours, part(current), toGuard(guard, letter))
+}
+
+/** @throws RuleBroken where a number says which */
+function assertRule({ rules }: WriteExpected, broken: string | null | undefined): void {
+  if (broken === null || broken === undefined) return
+  const [that, otherwise] = rules[Number(broken) - 1] ?? ['', '']
+  throw new RuleBroken(otherwise, that)
 }
 
 function readOr(read: Read, text: string | null | undefined): unknown {

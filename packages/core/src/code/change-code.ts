@@ -1,14 +1,15 @@
 import pg from 'pg'
-import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
+import { extraNames } from '../statement/found-sql.js'
+import { guardHoldsSql, guardIsSql, guardValueSql } from '../statement/guard-sql.js'
 import { asComparable } from '../statement/image-sql.js'
 import { keyConditionSql, sameKeySql } from '../statement/key-sql.js'
 import {
   brokenRuleSql,
   changesKey,
-  freshNames,
   guardAfterSql,
   onlyOneSql,
   outputSql,
+  touchedBy,
   verdictSql,
 } from '../statement/keyed-statement.js'
 import { ruleVerdictSql } from '../statement/rule-sql.js'
@@ -28,7 +29,8 @@ export class ChangeCode extends FindCode {
     const { mapping, type } = this
     const slots = new SlotList()
     const condition = keyConditionSql(mapping.key, 't', slots)
-    const guardHolds = mapping.guard.by === 'none' ? 'true' : guardHoldsSql(mapping.guard, 't', slots)
+    const guarded = this.isBooked ? guardHoldsSql : guardIsSql
+    const guardHolds = mapping.guard.by === 'none' ? 'true' : guarded(mapping.guard, 't', slots)
     const texts = this.isBooked
       ? this.#bookedTexts(condition, guardHolds, slots)
       : this.#plainTexts(condition, guardHolds)
@@ -47,7 +49,7 @@ export async function ${this.fn.change}(
   const set = s.namesOf<keyof ${type}Changes>(changes, SET)
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
-  const text = updateText(set)
+  const ${this.isBooked ? '{ text, run, touched }' : 'text'} = updateText(set)
   const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
 ${this.isBooked ? this.#bookedWork(slots) : this.#plainWork()}
 }
@@ -168,15 +170,28 @@ function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, 
   #bookedTexts(condition: string, guardHolds: string, slots: SlotList): string {
     const { mapping, type } = this
     const { table, guard, properties } = mapping
-    const extra = freshNames(mapping, ['guard_holds', 'differs', 'guard', 'written'])
+    const extra = extraNames(mapping)
     const written = `done.${extra.written}`
     const rule = unmarked(brokenRuleSql(mapping, written, ({ column }) => `done.${column.sql}`, slots))
     const bump = versionBumpSql(mapping, 'hit').map((each) => `, ${each}`)
     const mayWrite = [`hit.${extra.guard_holds}`, ...onlyOneSql(mapping)].join(' and ')
-    return `/** Locks the row, judges what was locked, and writes it where it differs. */
+    const always = touchedBy(mapping, []).map(({ name }) => quoted(name))
+    const isAll = always.length === properties.length
+    const touched = isAll
+      ? `const touched: readonly (keyof ${type})[] = ${this.all}`
+      : `const touched = ORDER.filter((name) => ${['(set as readonly string[]).includes(name)', ...always.map((name) => `name === ${name}`)].join(' || ')})`
+    const entry = this.entryPart(`set.length + ${slots.slots.length}`, {
+      before: 'hit',
+      after: 'done',
+      touched: 'touched',
+      from: 'hit left join done on true',
+      where: `${mayWrite} and (not hit.${extra.differs} or ${written})`,
+    })
+    return `${isAll ? '' : `const ORDER: readonly (keyof ${type})[] = ${this.all}\n\n`}/** Locks the row, judges what was locked, writes it where it differs, and books what it did: without the entry, and with it. */
 const updateText = s.madeOnce((set: readonly (keyof ${type}Changes)[]) => {
   const { assignments, differs, lock } = partsOf(set)
-  return \`
+  ${touched}
+  const parts = \`
 with hit as (
   select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},
     ${inTemplate(guardHolds)} as ${extra.guard_holds},
@@ -191,21 +206,23 @@ with hit as (
   from hit
   where ${inTemplate(sameKeySql(mapping.key, 't', 'hit'))} and ${inTemplate(mayWrite)} and hit.${extra.differs}
   returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
-)
+)\`
+  const told = \`
 select ${inTemplate(outputSql('hit', properties))},
   ${inTemplate(verdictSql(`hit.${extra.guard_holds}`, 'true', `hit.${extra.differs}`, written))}, hit.${extra.guard}, done.${extra.guard}, ${inTemplate(rule)},
   ${inTemplate(outputSql('done', properties))}
 from hit left join done on true\`
+  const entry = ${entry}
+  return { text: parts + told, run: parts + entry + told, touched }
 })
 `
   }
 
   #bookedWork(slots: SlotList): string {
     return this.transaction(
-      `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])])`,
-      `const rows = await s.ask(client, text, values)
-    const result = judged(rows, loaded, s.partOf(changes, set))`,
-      { before: 0, after: this.mapping.properties.length + 4 },
+      `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)`,
+      { text: 'text', run: 'run' },
+      'const result = judged(rows, loaded, s.partOf(changes, set))',
     )
   }
 

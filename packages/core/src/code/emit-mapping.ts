@@ -1,6 +1,7 @@
 import { guardHoldsSql, guardValueSql } from '../statement/guard-sql.js'
 import { isUnique, keyConditionSql, sameKeySql } from '../statement/key-sql.js'
-import { brokenRuleSql, freshNames, guardAfterSql, onlyOneSql, outputSql } from '../statement/keyed-statement.js'
+import { extraNames } from '../statement/found-sql.js'
+import { brokenRuleSql, guardAfterSql, onlyOneSql, outputSql } from '../statement/keyed-statement.js'
 import { SlotList } from '../statement/statement.js'
 import { storedSql } from '../values/sql-form.js'
 import { ChangeCode } from './change-code.js'
@@ -84,9 +85,16 @@ export function ${this.fn.replace}(
     const { mapping, type, addable } = this
     const { properties, table } = mapping
     const slots = new SlotList()
-    const extra = freshNames(mapping, ['guard', 'written'])
+    const extra = extraNames(mapping)
     const rule = unmarked(brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots))
     const fixed = slots.slots.length
+    const entry = this.entryPart('values.length', {
+      before: null,
+      after: 'done',
+      touched: this.all,
+      from: 'done',
+      where: 'true',
+    })
     const columns = addable.map(
       ({ name, column }) =>
         `  ${memberName(name)}: [\`${inTemplate(column.sql)}\`, (bind) => \`${withHole(storedSql(HOLE, column.type), '${bind}')}\`],\n`,
@@ -104,21 +112,21 @@ export async function ${this.fn.add}(db: s.Db, given: ${type}Values): Promise<s.
   const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
   const binds = parts.map(([, stored], at) => stored(\`$\${at + ${fixed + 1}}\`)).join(', ')
-  const text = \`
+  const added = \`
 with done as (
   insert into ${inTemplate(table.sql)} as t \${set.length > 0 ? \`(\${columns}) values (\${binds})\` : 'default values'}
   returning ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))}, ${inTemplate(guardAfterSql(mapping, 't'))} as ${extra.guard}, true as ${extra.written}
-)
+)\`
+  const told = \`
 select done.${extra.guard}, ${inTemplate(rule)}, ${inTemplate(outputSql('done', properties))} from done\`
   const values = [${[this.binds(slots.slots, 'key'), '...set.map((name) => s.writeValue(WRITE[name], given[name], name))'].filter(Boolean).join(', ')}]
 ${this.transaction(
-  `booked('add', text, [${[this.slotCode(slots.slots), '...set.map((name) => BOOKED[name])'].filter(Boolean).join(', ')}])`,
-  `const rows = await s.ask(client, text, values)
-    const [row] = rows
+  `booked('add', added + told, [${[this.slotCode(slots.slots), '...set.map((name) => BOOKED[name])'].filter(Boolean).join(', ')}], ${this.all})`,
+  { text: 'added + told', run: `added + ${entry} + told` },
+  `const [row] = rows
     if (!row) throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was not added: a trigger kept it out.`)})
     ${this.assertRule('row[1]')}
     const result = { record: recordOf(row, 2), guard: s.toGuard(row[0], ${quoted(this.letter)}), matched: 1, changed: 1 }`,
-  { before: null, after: 2 },
 )}
 }
 ${mapping.key.length > 0 && this.writable.length > 0 ? '' : this.rules()}`
@@ -128,11 +136,18 @@ ${mapping.key.length > 0 && this.writable.length > 0 ? '' : this.rules()}`
     const { mapping, type } = this
     const { table, guard, properties } = mapping
     const slots = new SlotList()
-    const extra = freshNames(mapping, ['guard_holds', 'guard', 'written'])
+    const extra = extraNames(mapping)
     const condition = keyConditionSql(mapping.key, 't', slots)
     const guardHolds = guard.by === 'none' ? 'true' : guardHoldsSql(guard, 't', slots)
     const mayWrite = [`hit.${extra.guard_holds}`, ...onlyOneSql(mapping)].join(' and ')
-    return `const REMOVE = \`
+    const entry = this.entryPart(String(slots.slots.length), {
+      before: 'hit',
+      after: null,
+      touched: this.all,
+      from: 'hit left join done on true',
+      where: `done.${extra.written}`,
+    })
+    return `const REMOVED = \`
 with hit as (
   select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},
     ${inTemplate(guardHolds)} as ${extra.guard_holds}, ${inTemplate(guardValueSql(guard, 't'))} as ${extra.guard}
@@ -144,10 +159,12 @@ with hit as (
   using hit
   where ${inTemplate(sameKeySql(mapping.key, 't', 'hit'))} and ${inTemplate(mayWrite)}
   returning true as ${extra.written}
-)
+)\`
+
+const TOLD = \`
 select ${inTemplate(outputSql('hit', properties))}, hit.${extra.guard_holds}, done.${extra.written}, hit.${extra.guard}
 from hit left join done on true\`
-
+${this.isBooked ? `\nconst REMOVE = REMOVED + ${entry} + TOLD\n` : ''}
 /**
  * Removes one record, where it is still as it was loaded.
  *
@@ -158,9 +175,9 @@ export async function ${this.fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Pr
   const key = loaded.record
   const values = [${this.binds(slots.slots, 'key')}]
 ${this.transaction(
-  `booked('remove', REMOVE, [${this.slotCode(slots.slots)}])`,
-  `const rows = await s.ask(client, REMOVE, values)
-    s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
+  `booked('remove', REMOVED + TOLD, [${this.slotCode(slots.slots)}], ${this.all})`,
+  { text: 'REMOVED + TOLD', run: 'REMOVE' },
+  `s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
     const [row = []] = rows
     const record = recordOf(row)
     const guard = s.toGuard(row[${properties.length + 2}], ${quoted(this.letter)})
@@ -168,7 +185,6 @@ ${this.transaction(
       throw new s.RecordChanged(${quoted(`${mapping.name}: the record is not as it was loaded.`)}, { ...loaded.record }, {}, { ...record }, guard)
     if (row[${properties.length + 1}] !== 't') throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was found, and not removed.`)})
     const result = { record, guard: null, matched: 1, changed: 1 }`,
-  { before: 0, after: null },
 )}
 }
 `

@@ -1,21 +1,15 @@
 import { LedgermanProblem, printJson, type Json, type RecordValues } from '@ledgerman/contract'
 import { plainType } from '../expression/value-type.js'
-import { guardBind, guardPrefix } from '../mapping/guard-value.js'
+import { guardPrefix } from '../mapping/guard-value.js'
 import type { Mapping } from '../mapping/mapping.js'
-import {
-  isWrite,
-  mayWrite,
-  shownStatement,
-  type Plan,
-  type PlannedStep,
-  type PlannedWrite,
-  type Words,
-} from '../plan/plan.js'
+import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { valueSql } from '../statement/record-scope.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
-import { SlotList, toStatement, type SlotSource, type Statement } from '../statement/statement.js'
+import { SlotList, toStatement, type Statement } from '../statement/statement.js'
+import { BindCode } from './bind-code.js'
 import { judgedHere } from './judged-here.js'
+import { lockedBefore } from './locked-before.js'
 import { unmarked } from './mapping-code.js'
 import type { TransactionNames } from './names.js'
 import { formsMember } from './text-forms.js'
@@ -25,9 +19,6 @@ import { supported } from './mapping-code.js'
 import { readerOf } from './value-code.js'
 
 const DEFAULTS = { lockWaitMs: 2_000, timeLimitMs: 10_000 }
-
-/** How many rows a step looks at one by one; the others are counted where they are. */
-const ROWS_LOOKED_AT = '1'
 
 /**
  * Writes the file of a transaction: one function with typed parameters, which runs its steps between BEGIN and COMMIT.
@@ -42,12 +33,15 @@ class TransactionCode {
   /** Constants ahead of the function: statements, rules. */
   readonly #constants: string[] = []
   readonly #rulesOf = new Map<Mapping, string>()
+  readonly #code
 
   constructor(
     readonly plan: Plan & { name: string },
     readonly names: TransactionNames,
     readonly isBooked: boolean,
-  ) {}
+  ) {
+    this.#code = new BindCode(plan)
+  }
 
   text(): string {
     const { plan, names } = this
@@ -180,7 +174,7 @@ ${steps.join('')}  ],
       ({ expression }) => `coalesce(${valueSql(expression, null, slots, { parameters }, plainType('boolean'))}, false)`,
     )
     const statement = toStatement(`select ${conditions.join(', ')}`, slots)
-    const binds = statement.slots.map(({ source }) => this.#bind(source, null, ROWS_LOOKED_AT))
+    const binds = statement.slots.map(({ source }) => this.#code.bind(source, null))
     const here = conditions.map((condition) => judgedHere(unmarked(condition), binds))
     if (here.every((code) => code !== null))
       return prologue.rules
@@ -189,7 +183,7 @@ ${steps.join('')}  ],
     this.#constants.push(
       `const PARAM_RULES = \`${inTemplate(statement.text)}\`\nconst PARAM_RULE_NAMES: readonly (readonly [name: string, rule: string])[] = [\n${prologue.rules.map(({ name, source }) => `  [${quoted(name)}, ${quoted(source)}],\n`).join('')}]\n`,
     )
-    return `    s.assertParams(await s.ask(client, PARAM_RULES, [${this.#binds(statement, null)}]), PARAM_RULE_NAMES)\n`
+    return `    s.assertParams(await s.ask(client, PARAM_RULES, [${this.#code.binds(statement, null)}]), PARAM_RULE_NAMES)\n`
   }
 
   #step(step: PlannedStep): string {
@@ -199,7 +193,7 @@ ${steps.join('')}  ],
     if (!when) return title + body
     const holds =
       this.#here(when.statement, step) ??
-      `await s.holds(client, ${this.#constant(`WHEN_${no}`, when.statement)}, [${this.#binds(when.statement, step)}])`
+      `await s.holds(client, ${this.#constant(`WHEN_${no}`, when.statement)}, [${this.#code.binds(when.statement, step)}])`
     const declared = step.kind === 'require' ? '' : `    let step${step.no} = s.SKIPPED\n`
     return `${title}${declared}    if (${holds}) {\n${body.replace(/^(?=.)/gm, '  ')}    }\n`
   }
@@ -210,7 +204,7 @@ ${steps.join('')}  ],
     if (step.kind === 'require') {
       const { statement, source } = step.judgement
       return `    if (!${this.#required(step, statement)})
-      throw new s.RuleBroken(${this.#words(step.otherwise)}, ${quoted(source)})\n`
+      throw new s.RuleBroken(${this.#code.words(step.otherwise)}, ${quoted(source)})\n`
     }
     const expect = step.expect
     if (expect === null)
@@ -221,43 +215,77 @@ ${steps.join('')}  ],
       )
     if (step.kind === 'sql') {
       const name = this.#constant(`STEP_${no}`, step.statement)
-      const counted = `await ${this.isBooked ? `run.countOf(client, ${no}, ` : 's.countOf(client, '}${name}, [${this.#binds(step.statement, step)}])`
+      const counted = `await ${this.isBooked ? `run.countOf(client, ${no}, ` : 's.countOf(client, '}${name}, [${this.#code.binds(step.statement, step)}])`
       return `    const matched${no} = ${counted}
     s.expectCount('step ${no}', ${json(expect)}, matched${no}, false)
     ${assigned} = { ...s.SKIPPED, matched: matched${no}, changed: ${step.writes ? `matched${no}` : '0'} }\n`
     }
-    const { mapping } = step
     const found = this.#found(step)
-    const what = quoted(`step ${no}, ${mapping.name}`)
+    if (step.kind === 'load') return found.before + this.#load(step, assigned, found.member)
+    return found.before + this.#write(step, assigned, found.member)
+  }
+
+  /** A load: among the rows that an earlier one locked, where its row is there, and asked for where not. */
+  #load(step: Extract<PlannedStep, { kind: 'load' }>, assigned: string, found: string): string {
+    const { no, mapping, finder, expect } = step
+    const statement = step.inCode()
     const width = mapping.properties.length
-    if (step.kind === 'load') {
-      const name = this.#constant(`STEP_${no}`, step.statement)
-      const isKeyed = 'key' in step.finder
-      return `${found.before}    ${assigned} = s.loadedBy(await ${this.#ask(no)}${name}, [${this.#binds(step.statement, step)}]), {
-      what: ${what}, expect: ${json(expect)}, isKeyed: ${isKeyed}, width: ${width},${found.member}
-    })\n`
+    const binds = this.#code.binds(statement, step, typeof expect === 'number' ? String(expect) : undefined)
+    let rows = `await ${this.#ask(no)}${this.#constant(`STEP_${no}`, statement)}, [${binds}])`
+    const before = lockedBefore(this.plan, step)
+    if (before && 'key' in finder) {
+      const key = finder.key.map(({ property, expression: { expression } }) => {
+        const name = expression.kind === 'parameter' ? expression.name : ''
+        return `[${mapping.properties.findIndex((each) => each.name === property)}, p.${name}]`
+      })
+      const among = `s.among(rows${before.no}, ${width}, [${key.join(', ')}])`
+      rows = `${this.isBooked ? `run.known(${no}, [${binds}], ${among})` : among} ?? (${rows})`
     }
-    const name = this.#constant(`STEP_${no}`, this.isBooked ? step.run : step.step)
+    const isKept = this.plan.steps.some((each) => each.kind === 'load' && lockedBefore(this.plan, each) === step)
+    const kept = isKept ? `    const rows${no} = ${rows}\n` : ''
+    return `${kept}    ${assigned} = s.loadedBy(${isKept ? `rows${no}` : rows}, {
+      what: ${quoted(`step ${no}, ${mapping.name}`)}, expect: ${json(expect)}, isKeyed: ${'key' in finder}, width: ${width},${found}
+    })\n`
+  }
+
+  /** A step that writes: by one statement that tells all, or by one that finds the row only where it may be written, and a look where it finds none. */
+  #write(step: PlannedWrite, assigned: string, found: string): string {
+    const { no, mapping, expect } = step
+    const statements = step.inCode()
+    const sent = (name: string, statement: Statement) =>
+      `${this.#constant(`${name}_${no}`, statement)}, [${this.#code.binds(statement, step)}]`
     const own = (this.plan.definition.steps[no - 1] ?? {}) as { values?: RecordValues }
-    const touched = step.kind === 'remove' ? [] : step.touched.map((property) => mapping.properties.indexOf(property))
     const set = step.set.map(
       (property) =>
         `[${quoted(property.name)}, ${mapping.properties.indexOf(property)}, ${supported(readerOf(property.column.type))}]`,
     )
-    const loaded = step.loadedName === null ? '' : ` loaded: ${this.#stepOf(step.loadedName, no)}.row,`
-    return `${found.before}    ${assigned} = s.writtenBy(await ${this.#ask(no)}${name}, [${this.#binds(this.isBooked ? step.run : step.step, step)}]), {
-      what: ${what}, expect: ${json(expect)}, isKeyed: ${!step.isByWhere}, width: ${step.kind === 'add' ? 0 : width},${found.member}
-      touched: [${touched.join(', ')}], rules: ${this.#rules(mapping)}, set: [${set.join(', ')}],
-      yours: ${json((own.values ?? {}) as Json)}, letter: ${quoted(guardPrefix(mapping))},${loaded}
+    const loaded = step.loadedName === null ? '' : ` loaded: ${this.#code.stepOf(step.loadedName, no)}.row,`
+    const width = mapping.properties.length
+    const told = `what: ${quoted(`step ${no}, ${mapping.name}`)}, expect: ${json(expect)}, isKeyed: ${!step.isByWhere}, width: ${width},${found}`
+    const said = `rules: ${this.#rules(mapping)}, set: [${set.join(', ')}],
+      yours: ${json((own.values ?? {}) as Json)}, letter: ${quoted(guardPrefix(mapping))},${loaded}`
+    const write = sent('STEP', this.isBooked ? statements.booked : statements.write)
+    if (statements.isDirect) {
+      const look = statements.look ? `\n      look: () => s.ask(client, ${sent('LOOK', statements.look)}),` : ''
+      return `    ${assigned} = await s.writtenOne({
+      write: () => ${this.#ask(no)}${write}),${look}
+      ${told}
+      ${said}
+    })\n`
+    }
+    const touched = step.kind === 'remove' ? [] : step.touched.map((property) => mapping.properties.indexOf(property))
+    return `    ${assigned} = s.writtenBy(await ${this.#ask(no)}${write}), {
+      ${told}
+      touched: [${touched.join(', ')}], ${said}
     })\n`
   }
 
   /** Whether what a step requires holds. */
   #required({ no }: PlannedStep, statement: Statement): string {
     const step = this.plan.steps[no - 1] as PlannedStep
-    const binds = this.#binds(statement, step)
+    const binds = this.#code.binds(statement, step)
     const here = this.#here(statement, step)
-    if (here !== null) return this.isBooked ? `run.judged(${no}, [${binds}], ${here})` : here
+    if (here !== null) return this.isBooked ? `run.known(${no}, [${binds}], ${here})` : here
     const name = this.#constant(`REQUIRE_${no}`, statement)
     return `(await ${this.isBooked ? `run.holds(client, ${no}, ` : 's.holds(client, '}${name}, [${binds}]))`
   }
@@ -266,7 +294,7 @@ ${steps.join('')}  ],
   #here({ text, slots }: Statement, step: PlannedStep): string | null {
     return judgedHere(
       text.replace(/^select /, ''),
-      slots.map(({ source }) => this.#bind(source, step, ROWS_LOOKED_AT)),
+      slots.map(({ source }) => this.#code.bind(source, step)),
     )
   }
 
@@ -275,7 +303,7 @@ ${steps.join('')}  ],
     if (!step.foundKeys || !this.plan.skipLocked) return { before: '', member: '' }
     const name = this.#constant(`FOUND_${step.no}`, step.foundKeys)
     return {
-      before: `    const found${step.no} = (await s.ask(client, ${name}, [${this.#binds(step.foundKeys, step, '1000')}])).length\n`,
+      before: `    const found${step.no} = (await s.ask(client, ${name}, [${this.#code.binds(step.foundKeys, step, '1000')}])).length\n`,
       member: ` found: found${step.no},`,
     }
   }
@@ -296,72 +324,6 @@ ${steps.join('')}  ],
       )
     }
     return name
-  }
-
-  /** The variable of the step that has that name, before this one. */
-  #stepOf(name: string, before: number): string {
-    const step = this.plan.steps.findLast(({ as, no }) => as === name && no < before)
-    if (!step) throw new TypeError(`no step before ${before} is called ${name}`)
-    return `step${step.no}`
-  }
-
-  #words({ parts }: Words): string {
-    const text = parts.map((part) => {
-      if (typeof part === 'string') return inTemplate(part)
-      if ('parameter' in part)
-        return this.plan.sensitiveParams.has(part.parameter) ? '…' : `\${p.${part.parameter} ?? 'null'}`
-      return `\${${this.#loadedText(part.loaded, part.property, Infinity)} ?? 'null'}`
-    })
-    return `\`${text.join('')}\``
-  }
-
-  #loadedText(name: string, property: string, before: number): string {
-    const step = this.plan.steps.findLast(({ as, no }) => as === name && no < before)
-    const mapping = step && 'mapping' in step ? step.mapping : undefined
-    const at = mapping?.properties.findIndex((each) => each.name === property) ?? -1
-    if (!step || at < 0) throw new TypeError(`${name}.${property} is not loaded`)
-    return `step${step.no}.row[${at}]`
-  }
-
-  #binds(statement: Statement, step: PlannedStep | null, limit = ROWS_LOOKED_AT): string {
-    return statement.slots.map(({ source }) => this.#bind(source, step, limit)).join(', ')
-  }
-
-  #bind(source: SlotSource, step: PlannedStep | null, limit: string): string {
-    const before = step?.no ?? 1
-    switch (source.from) {
-      case 'parameter':
-        return `p.${source.name}`
-      case 'loaded':
-        return `${this.#loadedText(source.name, source.property, before)} ?? null`
-      case 'outcome':
-        return `String(${this.#stepOf(source.name, before)}.${source.of})`
-      case 'literal':
-      case 'value':
-        return source.text === null ? 'null' : quoted(source.text)
-      case 'expected':
-        return textLiteral(step && isWrite(step) ? step.expectedTexts.get(source.property) : null)
-      case 'guard':
-        return step && isWrite(step) ? this.#guard(step) : 'null'
-      case 'limit':
-        return quoted(limit)
-      case 'entry':
-        return 'run.id'
-      case 'step':
-        return quoted(String(step?.no ?? 0))
-      case 'digest key':
-        return 'b.digestPads()'
-      default:
-        throw new TypeError(`a step of a transaction has no ${source.from}`)
-    }
-  }
-
-  #guard(step: PlannedWrite): string {
-    const { guards, mapping, loadedName, no } = step
-    if (guards === 'loaded') return `\`{\${${this.#stepOf(loadedName ?? '', no)}.guard ?? ''}}\``
-    if (guards === null || guards === 'any') return quoted('{}')
-    if ('parameter' in guards) return `s.guardArray(p.${guards.parameter}, ${quoted(guardPrefix(mapping))})`
-    return quoted(guardBind(mapping, { guards }))
   }
 }
 
@@ -387,10 +349,6 @@ function mappingsOf({ mappings }: Plan): string {
       .sort()
       .join(', ') || 'no mapping'
   )
-}
-
-function textLiteral(text: string | null | undefined): string {
-  return text === null || text === undefined ? 'null' : quoted(text)
 }
 
 /** A JSON value as an expression. */

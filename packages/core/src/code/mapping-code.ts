@@ -1,11 +1,12 @@
 import { guardPrefix } from '../mapping/guard-value.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { guardValueSql } from '../statement/guard-sql.js'
+import { keptSql } from '../statement/book-sql.js'
+import { extraNames } from '../statement/found-sql.js'
 import { outputSql } from '../statement/keyed-statement.js'
 import { SlotList, toStatement, type Slot } from '../statement/statement.js'
 import { functionNames } from './names.js'
 import { inComment, inTemplate, memberName, quoted } from './text.js'
-import { isSentAsCast } from '../values/wire-sql.js'
 import { formsMember } from './text-forms.js'
 import { isNullable, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
 
@@ -138,45 +139,66 @@ function assertRules(broken: string | null | undefined): void {
   }
 
   /**
-   * The part of a function that runs its statement in a transaction, and books it: `work` has `rows` and `result`. Images stand in the
-   * first row, from these places on; null where there is none.
+   * The part of a function that runs its statement in a transaction. Booked, the statement writes its entry itself, and a refusal is kept
+   * behind the roll-back.
+   *
+   * @param statement what the book keeps of it, as code
+   * @param text the code of its text; `run` of the text that books
+   * @param work what is made of `rows`: it has `result` in the end
    */
-  protected transaction(
-    statement: string,
-    work: string,
-    images: { before: number | null; after: number | null },
-  ): string {
+  protected transaction(statement: string, { text, run }: { text: string; run: string }, work: string): string {
     if (!this.isBooked)
       return `  return s.inTransaction(db, LIMITS, async (client) => {
+    const rows = await s.ask(client, ${text}, values)
     ${work}
     return result
   })`
-    const { mapping } = this
-    const image = (at: number | null) =>
-      at === null ? 'null' : `b.kept(row.slice(${at}, ${at + mapping.properties.length}), SENSITIVE)`
-    const keyFrom = images.before ?? images.after ?? 0
-    const places = mapping.key.map((property) => mapping.properties.indexOf(property))
-    const keyTexts = places.map((place) => `row[${keyFrom + place}] ?? null`).join(', ')
-    const keySensitive = mapping.key.map(({ sensitive }) => String(sensitive)).join(', ')
-    const given = mapping.key
-      .map(
-        ({ name }) =>
-          `s.writeValue(WRITE.${name}, ${images.before === null ? 'given' : 'key'}.${name} ?? null, ${quoted(name)})`,
-      )
-      .join(', ')
-    const isAlwaysThere = images.before === null
-    return `  const entry = { statement: ${statement}, values, key: ${isAlwaysThere && mapping.key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null) ? '[]' : `[${given}]`}, keySql: KEY_SQL }
+    const { key } = this.mapping
+    const isAdd = statement.startsWith(`booked('add'`)
+    const given = key.map(({ name }) => {
+      const value = isAdd ? `given.${name} ?? null` : `key.${name}`
+      return `s.writeValue(WRITE.${name}, ${value}, ${quoted(name)})`
+    })
+    const isGenerated = isAdd && key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null)
+    return `  const entry = { statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isDigested: ${this.mapping.properties.some(({ sensitive }) => sensitive)} }
   return b.keepingRefusals(db, entry, async () => {
     await b.introduce(db, [entry.statement])
     return s.inTransaction(db, LIMITS, async (client) => {
+      const rows = await s.ask(client, ${run}, [...values, ...b.entryValues(entry)])
       ${work.replace(/^(?=.)/gm, '  ').trimStart()}
-      {
-        const [row = []] = rows
-        const key = b.kept([${keyTexts}], [${keySensitive}])
-        await b.bookRecord(client, { ...entry, key }, ${image(images.before)}, ${image(images.after)}, result.changed)
-      }
       return result
     })
+  })`
+  }
+
+  /**
+   * The code of the part of a statement that writes its entry, behind `at` values of the statement's own.
+   *
+   * @param rows the aliases of the record as it was and as it is; null where there is none
+   */
+  protected entryPart(
+    at: string,
+    {
+      before,
+      after,
+      touched,
+      from,
+      where,
+    }: { before: string | null; after: string | null; touched: string; from: string; where: string },
+  ): string {
+    const { mapping } = this
+    const { written } = extraNames(mapping)
+    const isSensitive = mapping.properties.some(({ sensitive }) => sensitive)
+    const pads = isSensitive ? `, \`$\${${at} + 6}\`` : ''
+    const image = (alias: string | null) => (alias === null ? 'null' : `imageOf(${touched}, ${quoted(alias)}${pads})`)
+    const key = mapping.key.map(({ name }) => quoted(name)).join(', ')
+    return `b.entryPart(${at}, {
+    key: ${mapping.key.length === 0 ? 'null' : `imageOf([${key}], ${quoted(before ?? after ?? '')}${pads})`},
+    before: ${image(before)},
+    after: ${image(after)},
+    written: ${quoted(`done.${written}`)},
+    from: ${quoted(from)},
+    where: \`${inTemplate(where)}\`,
   })`
   }
 
@@ -189,42 +211,53 @@ function assertRules(broken: string | null | undefined): void {
 
   /** What entries say of every statement of the mapping. */
   booked(): string {
-    const { mapping, isBooked } = this
-    if (!isBooked || mapping.key.length === 0) return ''
+    const { mapping, type, isBooked } = this
+    if (!isBooked) return ''
     const columns = (list: readonly Property[]) => list.map(({ column }) => quoted(column.name)).join(', ')
-    const binds = mapping.properties.map(
-      ({ name, column, sensitive }) =>
-        `  ${memberName(name)}: { name: ${quoted(name)}, type: ${quoted(column.type.sql)}, sensitive: ${sensitive} },\n`,
-    )
-    const castOf = ({ column, sensitive }: Property) =>
-      sensitive || isSentAsCast(column.type) ? 'null' : quoted(column.type.sql)
+    const members = (write: (property: Property) => string) =>
+      mapping.properties.map((property) => `  ${memberName(property.name)}: ${write(property)},\n`).join('')
+    const isSensitive = mapping.properties.some(({ sensitive }) => sensitive)
     const casts = mapping.key.map(({ column }, at) => `(($1::text[])[${at + 1}])::${column.type.comparable}::text`)
-    return `const SENSITIVE = [${mapping.properties.map(({ sensitive }) => sensitive).join(', ')}]
-
-/** The key as PostgreSQL writes it. */
-const KEY_SQL = ${quoted(`array[${casts.join(', ')}]`)}
-
-/** What values are cast to before the book keeps them as text; null where they are sent so. */
-const KEY_CASTS = [${mapping.key.map(castOf).join(', ')}]
-const IMAGE_CASTS = [${mapping.properties.map(castOf).join(', ')}]
+    return `/** The key as PostgreSQL writes it. */
+const KEY_SQL = ${mapping.key.length === 0 ? "'null::text[]'" : quoted(`array[${casts.join(', ')}]`)}
 
 const BOOKED = {
-${binds.join('')}}
+${members(({ name, column, sensitive }) => `{ name: ${quoted(name)}, type: ${quoted(column.type.sql)}, sensitive: ${sensitive} }`)}}
 
-function booked(kind: string, text: string, binds: b.BookedStatement['binds']): b.BookedStatement {
+const COLUMNS = {
+${members(({ column }) => quoted(column.name))}}
+
+/** Every value as the book keeps it, of the row under an alias${isSensitive ? ': sensitive ones as a digest, with the padded keys that stand under `pads`' : ''}. */
+const KEPT: Readonly<Record<keyof ${type}, (row: string${isSensitive ? ', pads: string' : ''}) => string>> = {
+${members((property) => `(row${property.sensitive ? ', pads' : ''}) => \`${keptCode(property)}\``)}}
+
+function imageOf(touched: readonly (keyof ${type})[], row: string${isSensitive ? ', pads: string' : ''}): string {
+  return \`array[\${touched.map((name) => KEPT[name](row${isSensitive ? ', pads' : ''})).join(', ')}]\`
+}
+
+function booked(
+  kind: string,
+  text: string,
+  binds: b.BookedStatement['binds'],
+  touched: readonly (keyof ${type})[],
+): b.BookedStatement {
   return {
     kind,
     mapping: ${quoted(mapping.name)},
     revision: ${mapping.revision},
     relation: ${quoted(mapping.table.path)},
     keyColumns: [${columns(mapping.key)}],
-    touched: [${columns(mapping.properties)}],
-    casts: { key: KEY_CASTS, image: IMAGE_CASTS },
+    touched: touched.map((name) => COLUMNS[name]),
     text,
     binds,
   }
 }
 `
+  }
+
+  /** The names of all properties, as code. */
+  protected get all(): string {
+    return `[${this.mapping.properties.map(({ name }) => quoted(name)).join(', ')}]`
   }
 
   protected selectList(): { list: string; isPlain: boolean } {
@@ -238,7 +271,7 @@ function booked(kind: string, text: string, binds: b.BookedStatement['binds']): 
   /** The expressions that fill slots, in order: of the key in `key`, of the guard in `loaded`. */
   protected binds(slots: readonly Slot[], key: string): string {
     return slots
-      .map(({ source }) => {
+      .map(({ source, type }) => {
         switch (source.from) {
           case 'key': {
             const access = /^[\p{ID_Start}_$]/u.test(source.property)
@@ -247,7 +280,7 @@ function booked(kind: string, text: string, binds: b.BookedStatement['binds']): 
             return `s.writeValue(WRITE.${source.property}, ${access}, ${quoted(source.property)})`
           }
           case 'guard':
-            return `s.guardArray(loaded.guard, ${quoted(this.letter)})`
+            return `s.${type.endsWith('[]') ? 'guardArray' : 'guardText'}(loaded.guard, ${quoted(this.letter)})`
           case 'literal':
             return source.text === null ? 'null' : quoted(source.text)
           default:
@@ -280,3 +313,15 @@ export function withHole(sql: string, expression: string): string {
 export function supported(expression: string): string {
   return expression.replace(/\b(read|write)(?=[A-Z])/g, 's.$1')
 }
+
+/** The SQL of a value as the book keeps it, of the row under `row`, in a template. */
+function keptCode(property: Property): string {
+  const pads = new (class extends SlotList {
+    override add(): string {
+      return PADS
+    }
+  })()
+  return withHole(keptSql(property, HOLE, pads), '${row}').replaceAll(PADS, '${pads}')
+}
+
+const PADS = '\u0002'

@@ -12,7 +12,7 @@ const TAKEN = new Set(
 /** What a function may not be called: reserved words (ECMA-262, section 12.7.2), and what the files use themselves. */
 const RESERVED = new Set(
   `arguments ask async await break case catch class const continue debugger default delete do else enum eval expectCount export extends
-  false finally for function guardArray if implements import in inTransaction instanceof interface let namesOf new null package partOf
+  false finally for function guardArray guardText if implements import in inTransaction instanceof interface let namesOf new null package partOf
   private protected public readRecord return static super switch this throw toGuard true try typeof undefined var void while with
   writeValue yield`.split(/\s+/),
 )

@@ -1,7 +1,7 @@
 import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { finderSql } from '../statement/build-load-step.js'
-import { expectedSql, newValueSql } from '../statement/build-write-step.js'
-import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
+import { expectedSql, newValueSql } from '../statement/step-shape.js'
+import { IMAGE_INSERT_SQL, imageColumnsSql, imageValuesSql } from '../statement/book-sql.js'
 import { sameKeySql } from '../statement/key-sql.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
@@ -302,13 +302,9 @@ class Builder extends RunParts {
 
   /** The columns of an image that the step's `returning` gives beside the row, for the book. */
   #image(step: PlannedWrite, slots: StepSlots, alias: { before: string | null; after: string | null }): string[] {
-    const names = extraNames(step.mapping)
-    const { key, before, after } = imageSidesSql(step.mapping, slots, step.touched, alias)
     const entry = `${this.entrySlot('id')}::uuid`
-    this.#images.push(
-      `select ${entry}, ${step.no}, ${recordHashSql(names.image_key)}, ${names.image_key}, ${names.image_before}, ${names.image_after} from d${step.no}`,
-    )
-    return [`${key} as ${names.image_key}`, `${before} as ${names.image_before}`, `${after} as ${names.image_after}`]
+    this.#images.push(`select ${entry}, ${step.no}, ${imageValuesSql(step.mapping)} from d${step.no} as done`)
+    return imageColumnsSql(step.mapping, slots, step.touched, alias)
   }
 
   /** The part of the statement whose one row is the record of that name. */

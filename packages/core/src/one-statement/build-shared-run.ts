@@ -1,8 +1,8 @@
 import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { askedSql } from '../statement/asked-slots.js'
-import { IMAGE_INSERT_SQL, imageSidesSql, recordHashSql } from '../statement/book-sql.js'
+import { IMAGE_INSERT_SQL, imageColumnsSql, imageValuesSql } from '../statement/book-sql.js'
 import { finderSql } from '../statement/build-load-step.js'
-import { expectedSql, newValueSql } from '../statement/build-write-step.js'
+import { expectedSql, newValueSql } from '../statement/step-shape.js'
 import { sameKeySql } from '../statement/key-sql.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
@@ -226,13 +226,8 @@ class SharedRuns extends RunParts {
       asExpected: expectedSql(shape.expected, slots),
       beside: [`t.${extra.place}`],
     })
-    const { key, before, after } = imageSidesSql(mapping, this.slots, touched, { before: 'hit', after: 't' })
-    const returned = [
-      `hit.${extra.place}`,
-      `${key} as ${extra.image_key}`,
-      `${before} as ${extra.image_before}`,
-      `${after} as ${extra.image_after}`,
-    ]
+    const images = imageColumnsSql(mapping, this.slots, touched, { before: 'hit', after: 't' })
+    const returned = [`hit.${extra.place}`, ...images]
     this.#looked.push(`h${no} as materialized (\n  ${parts.found()}\n)`)
     this.#judged.push(` join h${no} as r${no} on r${no}.${extra.place} = asked.place`)
     this.#verdicts.push(parts.may(`r${no}`))
@@ -252,7 +247,7 @@ class SharedRuns extends RunParts {
     if (brokenRule !== NO_RULE) this.#proofs.push(`(${brokenRule}) is null`)
     this.#changed.set(no, `(e${no}.${extra.written} is not null)::integer`)
     this.#images.push(
-      `select ${this.entrySlot('id')}::uuid, ${no}, ${recordHashSql(`done.${extra.image_key}`)}, done.${extra.image_key}, done.${extra.image_before}, done.${extra.image_after} from d${no} as done join asked on asked.place = done.${extra.place}`,
+      `select ${this.entrySlot('id')}::uuid, ${no}, ${imageValuesSql(mapping)} from d${no} as done join asked on asked.place = done.${extra.place}`,
     )
     if (isLean) {
       const image = `pg_catalog.json_build_array(hit.${extra.image_key}, hit.${extra.image_before}, hit.${extra.image_after}, hit.${extra.guard})`

@@ -42,7 +42,15 @@ interface CommonStep {
 
 export type PlannedStep = CommonStep &
   (
-    | { kind: 'load'; mapping: Mapping; statement: Statement; finder: Finder; lock: RowLock }
+    | {
+        kind: 'load'
+        mapping: Mapping
+        statement: Statement
+        /** The statement of written code. */
+        inCode(): Statement
+        finder: Finder
+        lock: RowLock
+      }
     | ({ kind: 'change' | 'replace' | 'remove' | 'add' } & WriteStep & {
           /** The loaded record whose key and guard the step takes. */
           loadedName: string | null

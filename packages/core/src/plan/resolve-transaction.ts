@@ -10,7 +10,8 @@ import {
 import type { Mapping } from '../mapping/mapping.js'
 import { definitionProblem } from '../mapping/resolve-mapping.js'
 import { buildFoundKeys, buildLoadStep, type Finder } from '../statement/build-load-step.js'
-import { buildAddStep, buildWriteStep, type WriteShape } from '../statement/build-write-step.js'
+import { buildAddStep, buildWriteStep } from '../statement/build-write-step.js'
+import { type WriteShape } from '../statement/step-shape.js'
 import { DefinitionScope, type Loaded, type Surrounded } from './definition-scope.js'
 import type { Judgement, Plan, PlannedStep } from './plan.js'
 import { checkExampleValues } from './resolve-params.js'
@@ -110,23 +111,19 @@ export function resolveTransaction(
         where: `${where}.expect`,
         message: 'a load by where says how many rows it expects: one, some, any, a number or a range',
       })
-    const statement = buildLoadStep(
-      mapping,
-      finder,
-      step.lock ?? 'none',
-      isSkipping && step.lock !== undefined && step.lock !== 'none',
-      surrounded.links,
-      surroundings,
-    )
-    const isLocked = step.lock !== undefined && step.lock !== 'none'
+    const lock = step.lock ?? 'none'
+    const isLocked = lock !== 'none'
+    const shape = { finder, lock, skipLocked: isSkipping && isLocked }
+    const build = (isForCode = false) => buildLoadStep(mapping, shape, surrounded.links, surroundings, isForCode)
     return {
       ...common,
       kind: 'load' as const,
       mapping,
-      statement,
+      statement: build(),
+      inCode: () => build(true),
       expect,
       finder,
-      lock: step.lock ?? 'none',
+      lock,
       foundKeys: isLocked ? foundKeys(mapping, finder) : null,
     }
   }

@@ -1,6 +1,6 @@
 import { type ChangeStep, type Json } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import type { NewValue } from '../statement/build-write-step.js'
+import type { NewValue } from '../statement/step-shape.js'
 import { describeValue, ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'
 import type { DefinitionScope } from './definition-scope.js'

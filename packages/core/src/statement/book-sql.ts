@@ -1,6 +1,7 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { DIGEST_DIGITS } from '../values/digest.js'
 import { readSql } from '../values/sql-form.js'
+import { extraNames } from './found-sql.js'
 import type { EntryField, SlotList } from './statement.js'
 
 interface Image {
@@ -47,42 +48,43 @@ export function bookInsertSql({ mapping, slots, key, changed, before, after, fro
 }
 
 /**
- * The part of a transaction's step that writes an image for each row it wrote. A row without a key stands there by all its
- * values, and cannot be found by record.
+ * The part of a transaction's step that writes an image for each row under `done`, out of `imageColumnsSql`. A row without a key stands there by all
+ * its values, and cannot be found by record.
  */
-export function imageInsertSql(parts: Omit<ImageParts, 'step'>): string {
-  const step = parts.slots.add({ name: ':step', type: 'integer', sensitive: false, source: { from: 'step', at: 0 } })
+export function imageInsertSql(mapping: Mapping, slots: SlotList): string {
+  const step = slots.add({ name: ':step', type: 'integer', sensitive: false, source: { from: 'step', at: 0 } })
+  const entry = slots.add({ name: ':id', type: 'uuid', sensitive: false, source: { from: 'entry', field: 'id' } })
   return `, booked as (
   ${IMAGE_INSERT_SQL}
-  ${imageSelectSql({ ...parts, step: `${step}::integer` })}
+  select ${entry}::uuid, ${step}::integer, ${imageValuesSql(mapping)} from done
 )`
-}
-
-interface ImageParts {
-  mapping: Mapping
-  slots: SlotList
-  touched: readonly Property[]
-  isRemove: boolean
-  isAdd?: boolean
-  written: string
-  from: string
-  /** The SQL of the step's number. */
-  step: string
 }
 
 export const IMAGE_INSERT_SQL = 'insert into ledgerman.image (entry, step, record, key, before, after)'
 
-/** What `IMAGE_INSERT_SQL` inserts for one step: a row for each row under `hit` that was written as the one under `done`. */
-function imageSelectSql(parts: ImageParts): string {
-  const { mapping, slots, touched, isRemove, isAdd = false, written, from, step } = parts
-  const entry = slots.add({ name: ':id', type: 'uuid', sensitive: false, source: { from: 'entry', field: 'id' } })
-  const sides = { before: isAdd ? null : 'hit', after: isRemove ? null : 'done' }
-  const { key, before, after } = imageSidesSql(mapping, slots, touched, sides)
-  return `select ${entry}::uuid, ${step}, ${key === null ? 'null, null' : `${recordHashSql(key)}, ${key}`},
-    ${before},
-    ${after}
-  ${from}
-  where done.${written}`
+/** What `IMAGE_INSERT_SQL` inserts behind the number of the step, of the rows under an alias. */
+export function imageValuesSql(mapping: Mapping, alias = 'done'): string {
+  const names = extraNames(mapping)
+  const [key, before, after] = [names.image_key, names.image_before, names.image_after].map(
+    (name) => `${alias}.${name}`,
+  )
+  return `${recordHashSql(key ?? '')}, ${key}, ${before}, ${after}`
+}
+
+/** The columns of an image, for what a part of a statement returns: from the rows under these aliases, where null stands for no row. */
+export function imageColumnsSql(
+  mapping: Mapping,
+  slots: SlotList,
+  touched: readonly Property[],
+  alias: { before: string | null; after: string | null },
+): string[] {
+  const names = extraNames(mapping)
+  const { key, before, after } = imageSidesSql(mapping, slots, touched, alias)
+  return [
+    `${key ?? 'null::text[]'} as ${names.image_key}`,
+    `${before} as ${names.image_before}`,
+    `${after} as ${names.image_after}`,
+  ]
 }
 
 /** A row's key, and its images from the rows under these aliases; null stands for no row. A row without a key has none. */
@@ -110,11 +112,13 @@ export function recordHashSql(keyArray: string): string {
 }
 
 function imageSql({ alias, properties }: Image, slots: SlotList): string {
-  const values = properties.map((property) => {
-    const value = readSql(`${alias}.${property.column.sql}`, property.column.type)
-    return property.sensitive ? digestSql(value, slots) : `${value}::text`
-  })
-  return `array[${values.join(', ')}]`
+  return `array[${properties.map((property) => keptSql(property, alias, slots)).join(', ')}]`
+}
+
+/** A value of the row under an alias as images hold it: its text, or a digest where it is sensitive. */
+export function keptSql({ column, sensitive }: Property, alias: string, slots: SlotList): string {
+  const value = readSql(`${alias}.${column.sql}`, column.type)
+  return sensitive ? digestSql(value, slots) : `${value}::text`
 }
 
 /** A keyed digest (HMAC as in RFC 2104, written out with the server's own sha256; the two padded keys are bound). */

@@ -17,6 +17,12 @@ export type Finder =
 
 export type RowLock = 'none' | 'share' | 'change'
 
+export interface LoadShape {
+  finder: Finder
+  lock: RowLock
+  skipLocked: boolean
+}
+
 /** Whether a finder can find no more than one row, whatever stands in the table. */
 export function findsOneAtMost(mapping: Mapping, finder: Finder): boolean {
   if (!('key' in finder)) return false
@@ -33,11 +39,11 @@ export function findsOneAtMost(mapping: Mapping, finder: Finder): boolean {
  */
 export function buildLoadStep(
   mapping: Mapping,
-  finder: Finder,
-  lock: RowLock,
-  skipLocked: boolean,
+  { finder, lock, skipLocked }: LoadShape,
   links: Links,
   surroundings: (slots: SlotList) => Surroundings,
+  /** Whether it is for written code, which has no use for a digest, and counts one row by itself. */
+  isForCode = false,
 ): Statement {
   const slots = new SlotList()
   const joins = new Joins(mapping, 't', links, new Aliases())
@@ -66,16 +72,17 @@ export function buildLoadStep(
     return toShortForm(text, own, slots, [!isOne && 'Counts all rows it finds, and gives the first of them.'])
   }
   if (isOne) {
-    const one = `select ${outputSql('t', mapping.properties)}, ${rows.guard}, 1, null::bigint`
+    const one = `select ${outputSql('t', mapping.properties)}, ${rows.guard}${isForCode ? '' : ', 1, null::bigint'}`
     return toStatement([one, `from ${rows.from}`, `where ${condition}`, ...rows.end].join('\n'), slots, short)
   }
   const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
   const row = `row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`
+  const digest = isForCode ? '' : `, ${rowsDigestSql(row, 'where' in finder)}`
   return toStatement(
     `with hit as (
   ${indented(foundSql(rows), 2)}
 )
-select ${outputSql('hit', mapping.properties)}, hit.${extraNames(mapping).guard}, count(*) over (), ${rowsDigestSql(row, 'where' in finder)}
+select ${outputSql('hit', mapping.properties)}, hit.${extraNames(mapping).guard}, count(*) over ()${digest}
 from hit
 limit ${limit}::integer`,
     slots,

@@ -1,24 +1,19 @@
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import type { ValueType } from '../expression/value-type.js'
-import { storedSql } from '../values/sql-form.js'
-import { finderSql, findsOneAtMost, rowsDigestSql, type Finder } from './build-load-step.js'
-import { imageInsertSql } from './book-sql.js'
+import { buildDirectAdd, buildDirectWrite } from './build-direct-write.js'
+import { finderSql, findsOneAtMost, rowsDigestSql } from './build-load-step.js'
+import { imageColumnsSql, imageInsertSql } from './book-sql.js'
 import { sameKeySql } from './key-sql.js'
 import { extraNames } from './found-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
-import { comparableImageSql } from './image-sql.js'
 import { Aliases, Joins } from './joins.js'
-import { insertSql } from './insert-sql.js'
+import { insertSql, onConflictSql } from './insert-sql.js'
 import { brokenRuleSql, changesKey, keyColumns, outputSql, touchedBy } from './keyed-statement.js'
-import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
+import type { Surroundings } from './record-scope.js'
+import { expectedSql, newValueSql, type AddShape, type WriteShape } from './step-shape.js'
 import { aroundAdd, aroundWrite, shortAddText, shortWriteText, toShortForm } from './short-form.js'
 import { SlotList, toStatement, type ShortForm, type Statement } from './statement.js'
-import { versionBumpSql } from './set-sql.js'
 import { keyNamesOf, WriteParts } from './write-parts.js'
-
-/** How a property gets its new value: a literal one, checked already, or an expression. */
-export type NewValue = { property: Property } & ({ text: string | null } | { expression: NamedExpression })
 
 /** A writing step of a transaction, built. */
 export interface WriteStep {
@@ -33,6 +28,18 @@ export interface WriteStep {
   expectedTexts: ReadonlyMap<string, string | null>
   /** What it was built from. */
   shape: WriteShape | AddShape
+  /** The statements of written code, which has no use for a digest of what was found. */
+  inCode(): WriteInCode
+}
+
+export interface WriteInCode {
+  write: Statement
+  /** The same, or another, with the part that writes the images. */
+  booked: Statement
+  /** Why nothing was written, where `write` does not tell itself. */
+  look: Statement | null
+  /** Whether `write` gives the one record as it was written, and nothing of what it judged. */
+  isDirect: boolean
 }
 
 /**
@@ -57,23 +64,6 @@ export const WRITE_FLAGS = [
   'leavesOut',
 ] as const
 
-export interface WriteShape {
-  kind: 'change' | 'replace' | 'remove'
-  finder: Finder
-  values: readonly NewValue[]
-  expected: readonly NewValue[]
-  guarded: boolean
-  skipLocked: boolean
-  /** Whether it has to be found out that the condition leaves rows out. */
-  checksLeftOut: boolean
-}
-
-export interface AddShape {
-  kind: 'add'
-  values: readonly NewValue[]
-  onExisting: 'refuse' | 'keep' | 'change'
-}
-
 /**
  * Builds a step that changes or removes what a key or a condition finds, as one statement: found and locked first, in key
  * order, each row's new values computed from what was locked, then written where its image would differ.
@@ -86,11 +76,16 @@ export function buildWriteStep(
 ): WriteStep {
   const set = shape.values.map(({ property }) => property)
   const touched = shape.kind === 'remove' ? mapping.properties : touchedBy(mapping, set)
-  const build = (isBooked: boolean) => writeStatement(mapping, shape, touched, links, surroundings, isBooked)
+  const build = (isBooked: boolean, isForCode = false) =>
+    writeStatement(mapping, shape, touched, links, surroundings, { isBooked, isForCode })
+  const inCode = () => {
+    const direct = buildDirectWrite(mapping, shape, touched, links, surroundings)
+    return direct ?? { write: build(false, true), booked: build(true, true), look: null, isDirect: false }
+  }
   const expectedTexts = new Map(
     shape.expected.map((value) => [value.property.name, 'text' in value ? value.text : null]),
   )
-  return { mapping, step: build(false), run: build(true), set, touched, expectedTexts, shape }
+  return { mapping, step: build(false), run: build(true), set, touched, expectedTexts, shape, inCode }
 }
 
 function writeStatement(
@@ -99,7 +94,7 @@ function writeStatement(
   touched: Property[],
   links: Links,
   surroundingsOf: (slots: SlotList) => Surroundings,
-  isBooked: boolean,
+  { isBooked, isForCode }: { isBooked: boolean; isForCode: boolean },
 ): Statement {
   const { kind, finder, values, expected, guarded, skipLocked } = shape
   const { table, key } = mapping
@@ -138,17 +133,20 @@ function writeStatement(
     `${alias}.${place} = hit.${names.place} and ${alias}.${part} = hit.${names.part}`
   // The key as it was: a step may set it.
   const keys = key.map(({ column }, at) => `hit.${column.sql} as ${keyNames[at]}`)
-  const written = parts.written('hit', {
-    join: byPlace ? samePlace('t', 'tableoid', 'ctid') : sameKeySql(key, 't', 'hit'),
-    returned: [...(byPlace ? [`hit.${names.place}`, `hit.${names.part}`] : []), ...(isOne ? [] : keys)],
-  })
-  const doneJoin = isOne ? 'true' : byPlace ? samePlace('done') : sameKeySql(key, 'hit', 'done', keyNames)
-  const from = `from hit left join done on ${doneJoin}`
   const leftOut = shape.checksLeftOut
     ? `exists (select 1 from ${table.sql} as t${joins.sql} where (${condition}) is not true)`
     : 'true'
-  const told = isOne ? toldOfOne(parts, slots) : toldOfAll(parts, slots, 'where' in finder, leftOut)
-  const book = isBooked ? imageInsertSql({ mapping, slots, touched, isRemove, written: names.written, from }) : ''
+  const told = isOne ? toldOfOne(parts, slots) : toldOfAll(parts, slots, 'where' in finder && !isForCode, leftOut)
+  // Slots of the book come last: those before are the step's own.
+  const sides = { before: 'hit', after: isRemove ? null : 't' }
+  const images = isBooked ? imageColumnsSql(mapping, slots, touched, sides) : []
+  const written = parts.written('hit', {
+    join: byPlace ? samePlace('t', 'tableoid', 'ctid') : sameKeySql(key, 't', 'hit'),
+    returned: [...(byPlace ? [`hit.${names.place}`, `hit.${names.part}`] : []), ...(isOne ? [] : keys), ...images],
+  })
+  const doneJoin = isOne ? 'true' : byPlace ? samePlace('done') : sameKeySql(key, 'hit', 'done', keyNames)
+  const from = `from hit left join done on ${doneJoin}`
+  const book = isBooked ? imageInsertSql(mapping, slots) : ''
   const flags = [
     ...FLAGS.map((name) => parts.flag(name)),
     ...[`done.${names.written}`, `hit.${names.guard}`, `done.${names.guard}`],
@@ -240,7 +238,9 @@ export function buildAddStep(
   const set = shape.values.map(({ property }) => property)
   const build = (isBooked: boolean) => addStatement(mapping, shape, surroundingsOf, isBooked)
   const expectedTexts = new Map<string, string | null>()
-  return { mapping, step: build(false), run: build(true), set, touched: mapping.properties, expectedTexts, shape }
+  const [step, run] = [build(false), build(true)]
+  const inCode = () => buildDirectAdd(mapping, shape, surroundingsOf)
+  return { mapping, step, run, set, touched: mapping.properties, expectedTexts, shape, inCode }
 }
 
 function addStatement(
@@ -254,34 +254,16 @@ function addStatement(
   const extra = extraNames(mapping)
   const set = values.map(({ property }) => property)
   const news = values.map((value) => newValueSql(value, null, slots, surroundings))
-  const ofKey = mapping.key.map(({ column }) => column.sql).join(', ')
-  const others = values.filter(({ property }) => !property.key)
-  const version = versionBumpSql(mapping, 't')
-  const overwrite = others.map(({ property: { column } }) => `${column.sql} = excluded.${column.sql}`).concat(version)
-  const differs = `pg_catalog.record_image_ne(row(${others.map(({ property }) => `t.${property.column.sql}`).join(', ')}), row(${others.map(({ property }) => `excluded.${property.column.sql}`).join(', ')}))`
-  const conflict =
-    onExisting === 'refuse'
-      ? ''
-      : onExisting === 'keep' || others.length === 0
-        ? `\n  on conflict (${ofKey}) do nothing`
-        : `\n  on conflict (${ofKey}) do update set ${overwrite.join(', ')} where ${differs}`
-  const insert = `with done as (
-  ${insertSql(mapping, { set, values: `values (${news.join(', ')})`, onConflict: conflict })}
-)`
+  const onConflict = onConflictSql(mapping, values, onExisting)
   const brokenRule = brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots)
-  const book = isBooked
-    ? imageInsertSql({
-        mapping,
-        slots,
-        touched: mapping.properties,
-        isRemove: false,
-        written: extra.written,
-        from: 'from done',
-        isAdd: true,
-      })
-    : ''
+  const sides = { before: null, after: 't' }
+  const returned = isBooked ? imageColumnsSql(mapping, slots, mapping.properties, sides) : []
+  const insert = insertSql(mapping, { set, values: `values (${news.join(', ')})`, onConflict, returned })
+  const book = isBooked ? imageInsertSql(mapping, slots) : ''
   return toStatement(
-    `${insert}${book}
+    `with done as (
+  ${insert}
+)${book}
 select true, true, true, done.${extra.written}, null::text, done.${extra.guard}, 1, 1, 0, 0, ${brokenRule}, 0, true,
   ${outputSql('done', mapping.properties)}
 from done`,
@@ -290,35 +272,8 @@ from done`,
       const own = new SlotList()
       const around = surroundingsOf(own)
       const texts = values.map((value) => newValueSql(value, null, own, around))
-      const text = shortAddText(mapping, set, texts, conflict)
+      const text = shortAddText(mapping, set, texts, onConflict)
       return toShortForm(text, own, slots, aroundAdd(mapping))
     },
-  )
-}
-
-/** The SQL of a new value, cast as its column stores it. */
-export function newValueSql(value: NewValue, joins: Joins | null, slots: SlotList, surroundings: Surroundings): string {
-  const { property } = value
-  const { type } = property.column
-  if ('text' in value) {
-    const placeholder = slots.add({
-      name: property.name,
-      type: type.sql,
-      sensitive: property.sensitive,
-      source: { from: 'value', text: value.text, at: property.name },
-    })
-    return storedSql(placeholder, type)
-  }
-  const wanted: ValueType = { sql: type.comparable, column: type, sensitive: property.sensitive }
-  return `(${valueSql(value.expression, joins, slots, surroundings, wanted)})::${type.sql}`
-}
-
-/** Whether the row under `t` has the values that were expected. */
-export function expectedSql(expected: readonly NewValue[], slots: SlotList): string {
-  if (expected.length === 0) return 'true'
-  return comparableImageSql(
-    expected.map(({ property }) => property),
-    't',
-    slots,
   )
 }

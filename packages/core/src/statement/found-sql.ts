@@ -39,6 +39,7 @@ const EXTRA_NAMES = [
   'as_expected',
   'differs',
   'written',
+  'broken',
   'image_key',
   'image_before',
   'image_after',

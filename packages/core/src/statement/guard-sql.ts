@@ -23,9 +23,22 @@ export function guardValueSql(guard: Guard, alias: string): string {
 
 /** Whether the row under `alias` is still as it was loaded: its guard is one of those the caller gave. */
 export function guardHoldsSql(guard: Guard, alias: string, slots: SlotList): string {
-  const type = guard.by === 'version' ? `${guard.property.column.type.comparable}[]` : 'text[]'
-  const placeholder = slots.add({ name: ':guard', type, sensitive: false, source: { from: 'guard' } })
-  const value = guard.by === 'version' ? `${alias}.${guard.property.column.sql}` : guardValueSql(guard, alias)
-  const place = guard.by === 'version' ? operatorPlace(guard.property.column.type) : null
-  return `coalesce(${value} ${operatorSql('=', place)} any (${placeholder}::${type}), false)`
+  const [value, operator, type] = comparedGuard(guard, alias)
+  return `coalesce(${value} ${operator} any (${guardSlot(`${type}[]`, slots)}), false)`
+}
+
+/** The same where the caller gives one guard: null where it is not. */
+export function guardIsSql(guard: Guard, alias: string, slots: SlotList): string {
+  const [value, operator, type] = comparedGuard(guard, alias)
+  return `${value} ${operator} ${guardSlot(type, slots)}`
+}
+
+function comparedGuard(guard: Guard, alias: string): [value: string, operator: string, type: string] {
+  if (guard.by !== 'version') return [guardValueSql(guard, alias), operatorSql('=', null), 'text']
+  const { sql, type } = guard.property.column
+  return [`${alias}.${sql}`, operatorSql('=', operatorPlace(type)), type.comparable]
+}
+
+function guardSlot(type: string, slots: SlotList): string {
+  return `${slots.add({ name: ':guard', type, sensitive: false, source: { from: 'guard' } })}::${type}`
 }

@@ -1,5 +1,6 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { guardAfterSql } from './keyed-statement.js'
+import { versionBumpSql } from './set-sql.js'
 import { extraNames } from './found-sql.js'
 
 /**
@@ -27,4 +28,20 @@ export function insertSql(
   ]
   return `insert into ${mapping.table.sql} as t ${set.length > 0 ? `(${columns})\n  ${values}` : 'default values'}${onConflict}
   returning ${given.join(', ')}`
+}
+
+/** What an addition does where the record is there already. */
+export function onConflictSql(
+  mapping: Mapping,
+  values: readonly { property: Property }[],
+  onExisting: 'refuse' | 'keep' | 'change',
+): string {
+  if (onExisting === 'refuse') return ''
+  const key = mapping.key.map(({ column }) => column.sql).join(', ')
+  const others = values.filter(({ property }) => !property.key).map(({ property }) => property.column.sql)
+  if (onExisting === 'keep' || others.length === 0) return `\n  on conflict (${key}) do nothing`
+  const set = others.map((column) => `${column} = excluded.${column}`).concat(versionBumpSql(mapping, 't'))
+  const rowOf = (alias: string) => `row(${others.map((column) => `${alias}.${column}`).join(', ')})`
+  const differs = `pg_catalog.record_image_ne(${rowOf('t')}, ${rowOf('excluded')})`
+  return `\n  on conflict (${key}) do update set ${set.join(', ')} where ${differs}`
 }

@@ -251,11 +251,14 @@ describe('code that was written', () => {
   })
 
   it('is proven in a scratch database, example by example and record by record', async () => {
+    // What was done at random above may have left too few hours for the example, or no room for more.
+    await service.observatory.sql('update programme set hours_left = hours_granted / 2')
     const { cases, notTried, passed } = await target().proveCode({})
     expect(cases.filter(({ same }) => !same)).toEqual([])
     expect([passed, notTried]).toEqual([true, ['skyFeed has no key.']])
     expect(cases.length).toBeGreaterThan(50)
     expect(cases.find(({ what }) => what === 'move-hours, example 1')).toMatchObject({
+      service: '{"matched":2,"changed":2}',
       rows: 2,
       same: true,
       differing: [],

@@ -2,6 +2,7 @@ import { isJudgedHere } from '../../code/judged-here.js'
 import type { Plan, PlannedStep } from '../../plan/plan.js'
 import { isWrite } from '../../plan/plan.js'
 import type { HookedSession, RunHooks } from '../../run/run-request.js'
+import type { Statement } from '../../statement/statement.js'
 import type { Rows } from '../../sessions/queryable.js'
 
 /** The parts of a client of node-postgres that the written code, and a drill, use. */
@@ -45,7 +46,7 @@ export function hookedPool(pool: unknown, plan: Plan, hooks: RunHooks, onSession
 }
 
 class HookedClient {
-  readonly #steps: readonly { no: number; own: ReadonlySet<string>; before: ReadonlySet<string>; isSilent: boolean }[]
+  readonly #steps: readonly ({ no: number } & StepTexts)[]
   readonly #session: HookedSession
   /** The step whose statements are being sent; 0 before the first, null behind the last. */
   #at: number | null = 0
@@ -84,6 +85,10 @@ class HookedClient {
 
   async #enter(text: string): Promise<void> {
     const at = this.#at ?? Infinity
+    if (this.#steps.find(({ no }) => no === at)?.look.has(text)) {
+      this.#isSent = false
+      return
+    }
     // Two steps may have the same statement: sent once more it is the next one's.
     const step = this.#steps.find(({ no, own, before }) =>
       no === at ? !this.#isSent && (own.has(text) || before.has(text)) : no > at && (own.has(text) || before.has(text)),
@@ -118,12 +123,32 @@ class HookedClient {
   }
 }
 
-function textsOf(step: PlannedStep): { own: Set<string>; before: Set<string>; isSilent: boolean } {
+interface StepTexts {
+  own: Set<string>
+  /** What is asked before it. */
+  before: Set<string>
+  /** What is asked where it wrote nothing: it may be sent once more behind that. */
+  look: Set<string>
+  isSilent: boolean
+}
+
+function textsOf(step: PlannedStep): StepTexts {
+  const inCode = isWrite(step) ? step.inCode() : null
   const own =
-    step.kind === 'require' ? [step.judgement.statement] : isWrite(step) ? [step.step, step.run] : [step.statement]
+    step.kind === 'require'
+      ? [step.judgement.statement]
+      : inCode
+        ? [inCode.write, inCode.booked]
+        : [step.kind === 'load' ? step.inCode() : (step as { statement: Statement }).statement]
   const when = step.when ? [step.when.statement] : []
   const found = 'foundKeys' in step && step.foundKeys ? [step.foundKeys] : []
   const texts = (statements: readonly { text: string }[]) => new Set(statements.map(({ text }) => text.trim()))
   const mayBeSilent = [...(step.kind === 'require' ? own : []), ...when]
-  return { own: texts(own), before: texts([...when, ...found]), isSilent: mayBeSilent.some(isJudgedHere) }
+  return {
+    own: texts(own),
+    before: texts([...when, ...found]),
+    look: texts(inCode?.look ? [inCode.look] : []),
+    // A load may find its row among those that were locked before.
+    isSilent: step.kind === 'load' || mayBeSilent.some(isJudgedHere),
+  }
 }

@@ -1,0 +1,55 @@
+import type { ValueType } from '../expression/value-type.js'
+import type { Property } from '../mapping/mapping.js'
+import { storedSql } from '../values/sql-form.js'
+import type { Finder } from './build-load-step.js'
+import { comparableImageSql } from './image-sql.js'
+import type { Joins } from './joins.js'
+import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
+import type { SlotList } from './statement.js'
+
+/** How a property gets its new value: a literal one, checked already, or an expression. */
+export type NewValue = { property: Property } & ({ text: string | null } | { expression: NamedExpression })
+
+export interface WriteShape {
+  kind: 'change' | 'replace' | 'remove'
+  finder: Finder
+  values: readonly NewValue[]
+  expected: readonly NewValue[]
+  guarded: boolean
+  skipLocked: boolean
+  /** Whether it has to be found out that the condition leaves rows out. */
+  checksLeftOut: boolean
+}
+
+export interface AddShape {
+  kind: 'add'
+  values: readonly NewValue[]
+  onExisting: 'refuse' | 'keep' | 'change'
+}
+
+/** The SQL of a new value, cast as its column stores it. */
+export function newValueSql(value: NewValue, joins: Joins | null, slots: SlotList, surroundings: Surroundings): string {
+  const { property } = value
+  const { type } = property.column
+  if ('text' in value) {
+    const placeholder = slots.add({
+      name: property.name,
+      type: type.sql,
+      sensitive: property.sensitive,
+      source: { from: 'value', text: value.text, at: property.name },
+    })
+    return storedSql(placeholder, type)
+  }
+  const wanted: ValueType = { sql: type.comparable, column: type, sensitive: property.sensitive }
+  return `(${valueSql(value.expression, joins, slots, surroundings, wanted)})::${type.sql}`
+}
+
+/** Whether the row under `t` has the values that were expected. */
+export function expectedSql(expected: readonly NewValue[], slots: SlotList): string {
+  if (expected.length === 0) return 'true'
+  return comparableImageSql(
+    expected.map(({ property }) => property),
+    't',
+    slots,
+  )
+}
