@@ -70,11 +70,12 @@ export function actorSql(slots: SlotList): string {
 }
 
 /**
- * The guard of the row as written. A row's stamp is the id of the transaction that wrote it, which is this one; RETURNING
- * itself cannot give xmin for every kind of table.
+ * The guard of the row as written. Where RETURNING cannot give xmin (partitions, views), a row's stamp is the id of the transaction that wrote it, which
+ * is this one; within a savepoint it has an id of its own, and only xmin tells.
  */
-export function guardAfterSql({ guard }: Mapping, alias: string): string {
-  return guard.by === 'rowStamp' ? 'pg_catalog.pg_current_xact_id()::xid::text' : guardValueSql(guard, alias)
+export function guardAfterSql({ guard, table }: Mapping, alias: string): string {
+  const hasNoStamp = guard.by === 'rowStamp' && (table.kind !== 'table' || table.hasChildren)
+  return hasNoStamp ? 'pg_catalog.pg_current_xact_id()::xid::text' : guardValueSql(guard, alias)
 }
 
 /** The properties under `alias` as the statement's output gives them. */

@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import pg from 'pg'
 import { emitCode, loadRecord, parseKeyParts, resolvePlan, type Mapping } from '@ledgerman/core'
-import { mappingDefinition, printJson, type RecordValues } from '@ledgerman/contract'
+import { mappingDefinition, printJson, transactionDefinition, type RecordValues } from '@ledgerman/contract'
 import { compileCode, type CompiledCode } from '../../../../testing/compiled-code.js'
 import { ODD_TYPES, RELATIONS } from '../../../../testing/odd-relations.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
@@ -11,6 +11,7 @@ import { numbersAre, textsAre } from '../../templates/support.js'
 let own: OwnTables
 let pool: pg.Pool
 let code: CompiledCode
+let booked: CompiledCode
 const mappings = new Map<string, Mapping>()
 const isFinite = (record: RecordValues) => !printJson(record).includes('12345678901234567890')
 
@@ -23,9 +24,11 @@ beforeAll(async () => {
   }
   pool = new pg.Pool({ connectionString: own.database.ownerUrl, max: 2 })
   code = await compileCode(emitCode([...mappings.values()], []))
+  booked = await compileCode(emitCode([...mappings.values()], [], true))
 })
 afterAll(async () => {
   code?.remove()
+  booked?.remove()
   await pool?.end()
   await own.close()
 })
@@ -94,6 +97,23 @@ describe.each(RELATIONS)('code for a relation $name', ({ path }) => {
         const values = Object.fromEntries(addable.map(({ name }) => [name, back.record[name]]))
         const added = await module[`add${type}`](client, values)
         if (mapping.table.triggers.length === 0 && isFinite(theirs.record)) expect(added.record).toEqual(back.record)
+        // Which stamp a row of a partition has got within a savepoint nothing tells.
+        if (mapping.table.kind === 'partitioned table') continue
+        // With a book each of the three is one statement, which writes its entry as well.
+        await client.query('rollback to savepoint whole')
+        const noted = await booked.module[`change${type}`](client, back, { note: 'noted' })
+        await booked.module[`remove${type}`](client, noted)
+        await booked.module[`add${type}`](client, values)
+        const { rows } = await client.query(
+          `select e.changed, before is not null as b, after is not null as a, key is not null as k
+           from ledgerman.entry e join ledgerman.statement s on s.id = e.statement where s.mapping = $1 order by b desc, a desc`,
+          [mapping.name],
+        )
+        expect(rows).toEqual([
+          { changed: 1, b: true, a: true, k: true },
+          { changed: 1, b: true, a: false, k: true },
+          { changed: 1, b: false, a: true, k: true },
+        ])
       } finally {
         await client.query('rollback')
         client.release()
@@ -122,6 +142,69 @@ describe('a table that is altered while connections stay open', () => {
     } finally {
       remove()
     }
+  })
+})
+
+describe.each(['plain', 'booked'])('a step of a written transaction, %s', (form) => {
+  let module: CompiledCode['module']
+  let compiled: CompiledCode
+
+  beforeAll(async () => {
+    const ddl = 'create table awaited (id integer primary key, hours numeric(6,2), version integer not null default 1)'
+    const mapping = await own.mapped('public.awaited', `drop table if exists awaited; ${ddl}`, {
+      guard: { by: 'version', property: 'version' },
+      rules: [{ that: 'hours < 100', otherwise: 'Too many hours.' }],
+    })
+    await own.database.sql('insert into awaited values (1, 1, 1)')
+    const raise = transactionDefinition.parse({
+      transaction: 'raise',
+      params: { seen: { type: 'text' }, by: { type: 'numeric' } },
+      steps: [
+        { change: 'awaited', key: { id: 1 }, guard: ':seen', compute: { hours: 'hours + :by' } },
+        { add: 'awaited', when: ':by > 50', values: { id: 2, hours: 1 } },
+      ],
+    })
+    const plan = await resolvePlan(own.target, raise, 'raise', 1, () => Promise.resolve(mapping))
+    compiled = await compileCode(emitCode([], [{ ...plan, name: 'raise' }], form === 'booked'))
+    module = compiled.module
+  })
+  afterAll(() => compiled?.remove())
+
+  const row = async () => (await own.database.sql('select hours, version from awaited order by id'))[0]
+  const entries = () =>
+    own.database.sql(`select outcome, changed from ledgerman.entry where run->>'transaction' = 'raise' order by id`)
+
+  it('waits for whoever changes its record, and goes by what is there then', async () => {
+    const other = await own.database.session()
+    await other.query('begin')
+    await other.query('update awaited set hours = 5, version = 2 where id = 1')
+    const raised = module['raise'](pool, { seen: 'v2', by: '1' }) as Promise<unknown>
+    for (;;) {
+      const [waits] = await own.database.sql(`select count(*)::int as n from pg_locks where not granted`)
+      if (waits?.['n'] === 1) break
+    }
+    await other.query('commit')
+    await other.end()
+    expect(await raised).toMatchObject({ matched: 1, changed: 1 })
+    expect(await row()).toEqual({ hours: '6.00', version: 3 })
+  })
+
+  it('says why nothing was written', async () => {
+    await expect(module['raise'](pool, { seen: 'v2', by: '1' })).rejects.toMatchObject({
+      code: 'record-changed',
+      current: { hours: '6.00' },
+      guard: 'v3',
+    })
+    expect(await module['raise'](pool, { seen: 'v3', by: '0' })).toMatchObject({ matched: 1, changed: 0 })
+    await expect(module['raise'](pool, { seen: 'v3', by: '94' })).rejects.toMatchObject({ code: 'rule-broken' })
+    expect(await row()).toEqual({ hours: '6.00', version: 3 })
+    expect(await module['raise'](pool, { seen: 'v3', by: '60' })).toMatchObject({ matched: 2, changed: 2 })
+    await own.database.sql('delete from awaited where id = 1')
+    await expect(module['raise'](pool, { seen: 'v4', by: '1' })).rejects.toMatchObject({ code: 'no-such-record' })
+    const committed = [1, 0, 2].map((changed) => ({ outcome: 'committed', changed }))
+    const told = await entries()
+    expect(told.filter(({ outcome }) => outcome === 'committed')).toEqual(form === 'booked' ? committed : [])
+    expect(told).toHaveLength(form === 'booked' ? 6 : 0)
   })
 })
 
