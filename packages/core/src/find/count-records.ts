@@ -11,13 +11,14 @@ export type CountKind = 'all' | 'about'
 export async function countRecords(
   target: Target,
   mapping: Mapping,
-  { shape, links, bind }: ReadFind,
+  read: ReadFind,
   kind: CountKind,
   signal: AbortSignal | undefined,
 ): Promise<{ count: number; isEstimate: boolean }> {
+  const { shape, links } = read
   const statement = kind === 'all' ? buildCount(mapping, shape, links) : buildEstimate(mapping, shape, links)
   const run = kind === 'all' ? statement : withPrefix('explain (format json) ', statement)
-  const [row] = await runFind(target, mapping, run, valuesOf(statement, bind, null, 0), signal)
+  const [row] = await runFind(target, mapping, run, valuesOf(statement, read, null, 0), signal)
   return { count: kind === 'all' ? Number(row?.[0]) : estimateIn(row?.[0] ?? '[]'), isEstimate: kind === 'about' }
 }
 

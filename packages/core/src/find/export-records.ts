@@ -44,7 +44,7 @@ export async function exportRecords(
   const asked = await readFindRequest(mapping, request, withGuard, findMapping)
   const find = buildExport(mapping, asked.shape, asked.links, form)
   const { statement, guardName, isText } = find
-  const values = valuesOf(statement, asked.bind, null, 0)
+  const values = valuesOf(statement, asked, null, 0)
   const columns = [...find.columns.map(({ path }) => path.join('.')), ...(guardName === null ? [] : [guardName])]
   const toRecord = (row: (string | null)[]): RecordValues =>
     guardName === null ? readFoundRow(find, row) : { ...readFoundRow(find, row), [guardName]: row.at(-1) ?? null }

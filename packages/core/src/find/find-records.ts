@@ -41,10 +41,13 @@ export async function findRecords(
   findMapping: FindMappingByName,
   signal?: AbortSignal,
 ): Promise<FoundRecords> {
-  const read = await readFindRequest(mapping, request, false, findMapping)
+  const read = await readFindRequest(mapping, request, false, findMapping, request.count !== undefined)
   const find = prepareFind(mapping, request, read)
+  const asWritten = read.literals
+    ? async () => prepareFind(mapping, request, await readFindRequest(mapping, request, false, findMapping)).statement
+    : undefined
   const [rows, count] = await Promise.all([
-    runFind(target, mapping, find.statement, find.values, signal, find.isPrepared),
+    runFind(target, mapping, find.statement, find.values, signal, { isPrepared: find.isPrepared, asWritten }),
     request.count && countRecords(target, mapping, read, request.count, signal),
   ])
   const last = rows[request.limit - 1]
@@ -97,7 +100,7 @@ export function prepareFind(
   return {
     ...find,
     place,
-    values: valuesOf(find.statement, read.bind, place, page.limit + 1),
+    values: valuesOf(find.statement, read, place, page.limit + 1),
     // What is asked for once is not worth a prepared statement in every session.
     isPrepared: read.uses > 1,
   }
@@ -136,7 +139,7 @@ async function ambiguous(
   const count = buildCount(mapping, read.shape, read.links)
   const [rows, [counted]] = await Promise.all([
     runFind(target, mapping, find.statement, find.values, signal),
-    runFind(target, mapping, count, valuesOf(count, read.bind, null, 0), signal),
+    runFind(target, mapping, count, valuesOf(count, read, null, 0), signal),
   ])
   const records = rows.slice(0, CANDIDATES).map((row) => readFoundRow(find, row))
   const keys = mapping.key.filter((property) => !property.sensitive).map(({ name }) => name)

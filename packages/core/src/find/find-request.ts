@@ -1,12 +1,15 @@
 import { LedgermanProblem, suggestName, type Json } from '@ledgerman/contract'
 import { parametersOf } from '../expression/expression.js'
+import { literalShape, type LiteralShape } from '../expression/literal-shape.js'
 import { parameterText } from '../expression/parameter-value.js'
 import { parseExpression } from '../expression/parse.js'
 import { findValues, type NamedFind } from '../statement/named-find.js'
 import { followLinks, type FindMappingByName, type Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { FindShape, FindStatement } from '../statement/build-find.js'
-import type { Slot, SlotSource } from '../statement/statement.js'
+import { Aliases, Joins } from '../statement/joins.js'
+import { conditionSql, type NamedExpression } from '../statement/record-scope.js'
+import { SlotList, type Slot, type SlotSource } from '../statement/statement.js'
 import { parseOrder, parseProperties } from '../statement/order.js'
 
 /** What a caller asks for: all in the words of the interface. */
@@ -25,6 +28,8 @@ export interface FindRequest {
 /** A request that was read, with every link resolved that it follows. */
 export interface ReadFind extends KnownFind {
   bind: Record<string, Json>
+  /** The literals of these words, by the places of those that the statement was built with; null where they are the same. */
+  literals: ReadonlyMap<number, string> | null
 }
 
 /** What is the same for every request of the same words, whatever is bound. */
@@ -37,6 +42,10 @@ interface KnownFind {
   built: Map<string, FindStatement>
   /** How often it was asked for. */
   uses: number
+  /** The expression that it was read from. */
+  source: string | undefined
+  /** The literals of which any others may stand in their places; null where the statement would be another. */
+  literalsBuilt: LiteralShape['literals'] | null
 }
 
 /** How many requests of one mapping are kept at most, those asked for last. */
@@ -47,6 +56,7 @@ const knownFinds = new WeakMap<Mapping, Map<string, KnownFind>>()
 /**
  * Reads what is asked for.
  *
+ * @param asWritten whether it has to be these very words: elsewhere those may stand for them that differ in literals only
  * @throws LedgermanProblem expression-invalid, request-invalid (a parameter without a value, or a value nobody names)
  */
 export async function readFindRequest(
@@ -54,15 +64,19 @@ export async function readFindRequest(
   request: FindRequest,
   guarded: boolean,
   findMapping: FindMappingByName,
+  asWritten = true,
 ): Promise<ReadFind> {
   const { where, order, properties, named } = request
   const bind = named ? findValues(named, request.bind ?? {}) : (request.bind ?? {})
   let known = knownFinds.get(mapping)
   if (!known) knownFinds.set(mapping, (known = new Map()))
-  const words = JSON.stringify([where, order, properties, guarded, named?.name])
+  const shaped = asWritten || named || where === undefined ? null : literalShape(where)
+  const wordsOf = (text: string | undefined) => JSON.stringify([text, order, properties, guarded, named?.name])
+  let words = wordsOf(shaped?.shape ?? where)
+  if (shaped && known.get(words)?.literalsBuilt === null) words = wordsOf(where)
   let find = known.get(words)
   if (!find || !(await leadsWhereItLed(mapping, find, findMapping))) {
-    find = await readWords(mapping, request, guarded, findMapping)
+    find = await readWords(mapping, request, guarded, findMapping, shaped)
     if (known.size >= MOST_KNOWN) known.delete(known.keys().next().value ?? '')
   }
   // Set again, so that what was asked for longest ago stands first.
@@ -70,7 +84,11 @@ export async function readFindRequest(
   known.set(words, find)
   find.uses++
   assertBound(find.parameters, bind)
-  return { ...find, bind }
+  const literals =
+    find.source === where || !find.literalsBuilt
+      ? null
+      : new Map(find.literalsBuilt.map(({ at }, number) => [at, shaped?.literals[number]?.text ?? '']))
+  return { ...find, bind, literals }
 }
 
 async function leadsWhereItLed(mapping: Mapping, find: KnownFind, findMapping: FindMappingByName): Promise<boolean> {
@@ -88,6 +106,7 @@ async function readWords(
   request: FindRequest,
   guarded: boolean,
   findMapping: FindMappingByName,
+  shaped: LiteralShape | null,
 ): Promise<KnownFind> {
   const { where: source, named } = request
   const expression = source === undefined || source.trim() === '' ? null : parseExpression(source)
@@ -96,16 +115,28 @@ async function readWords(
   const properties = request.properties === undefined ? null : parseProperties(request.properties)
   const shape = { where, order, properties, guarded, parameters: named?.types }
   const parameters = where ? parametersOf(where.expression) : new Set<string>()
-  return { shape, parameters, links: await linksOf(mapping, shape, findMapping), built: new Map(), uses: 0 }
+  const links = await linksOf(mapping, shape, findMapping)
+  const literalsBuilt = where && shaped && areBound(mapping, where, links, shaped) ? shaped.literals : null
+  return { shape, parameters, links, built: new Map(), uses: 0, source, literalsBuilt }
+}
+
+/** Whether each of the literals is bound as it is written, so that any other of its kind can be bound in its place. */
+function areBound(mapping: Mapping, where: NamedExpression, links: Links, { literals }: LiteralShape): boolean {
+  const slots = new SlotList()
+  conditionSql(where, new Joins(mapping, 't', links, new Aliases()), slots)
+  const bound = new Map(
+    slots.slots.map(({ source }) => (source.from === 'literal' ? [source.at, source.text] : [-1, null])),
+  )
+  return literals.every(({ at, text }) => bound.get(at) === text)
 }
 
 /** The value of a slot that comes from the expression; undefined for any other. */
 export function expressionValue(
-  bind: Record<string, Json>,
+  { bind, literals }: Pick<ReadFind, 'bind' | 'literals'>,
   source: SlotSource,
   slot?: Slot,
 ): string | null | undefined {
-  if (source.from === 'literal') return source.text
+  if (source.from === 'literal') return literals?.get(source.at) ?? source.text
   if (source.from !== 'parameter') return undefined
   return parameterText({ ...source, sensitive: slot?.sensitive ?? false }, bind[source.name] ?? null)
 }

@@ -2,6 +2,8 @@ import fc from 'fast-check'
 import { loadModule, parseSync } from 'libpg-query'
 import { isProblem, type Json, type RecordValues } from '@ledgerman/contract'
 import { explainFind, exportRecords, findOne, findRecords, parseExpression, type Mapping } from '@ledgerman/core'
+import { prepareFind } from '../../src/find/find-records.js'
+import { readFindRequest } from '../../src/find/find-request.js'
 import { parseOrder } from '../../src/statement/order.js'
 import { followLinks } from '../../src/mapping/links.js'
 import { buildFind } from '../../src/statement/build-find.js'
@@ -46,6 +48,35 @@ beforeAll(async () => {
   )
 })
 afterAll(() => own.close())
+
+describe('words that differ in literals only', () => {
+  it('are one statement, which is prepared, with values of their own', async () => {
+    const read = (where: string) => readFindRequest(star, { where }, false, findMapping, false)
+    const asked = [`n > 7 and word = 'w4'`, `n > 11 and word = 'w7'`, `n > 11 and word <> 'w7'`]
+    const finds = []
+    for (const where of asked) finds.push(prepareFind(star, { limit: 10 }, await read(where)))
+    expect(finds.map(({ isPrepared }) => isPrepared)).toEqual([false, true, false])
+    expect(finds[1]?.values).toEqual(['11', 'w7', '11'])
+    expect(finds[1]?.statement).toBe(finds[0]?.statement)
+  })
+
+  it('find what each asks for, and are told of their own mistakes', async () => {
+    const idsOf = async (where: string) => (await find(where)).found.map((record) => record['id'])
+    for (const n of [3, 9, 22, 1e9, 12345678901])
+      expect(await idsOf(`n > ${n} or word = 'w${n}'`)).toEqual(
+        (await own.database.sql(`select id from star where n > ${n} or word = 'w${n}' order by id`)).map(
+          ({ id }) => id,
+        ),
+      )
+    expect(await idsOf(`exact = 1 and flag`)).toEqual(await idsOf(`exact = 1.000 and flag`))
+    await find(`n / 4 > 2`)
+    await find(`n / 5 > 1`)
+    expect((await problemOf(find(`n / 0 > 3`))).code).toBe('value-invalid')
+    const dates = [`cast('2026-01-05' as date) < cast('2026-02-01' as date)`, `cast('2026-13-05' as date) is null`]
+    expect(await idsOf(dates[0] ?? '')).toHaveLength(120)
+    expect((await problemOf(find(dates[1]))).detail).toContain('2026-13-05')
+  })
+})
 
 describe('an expression', () => {
   it('finds the same rows as an evaluation of its own, and never holds a literal in its text', async () => {
