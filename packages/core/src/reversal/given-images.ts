@@ -23,7 +23,12 @@ export interface FilledImages {
   seen: ChangedIn
   /** Properties that cannot be put back, since the book has only digests of what they were. */
   lost: Property[]
+  /** Properties of which a column would not keep every digit that the book has: it was made shorter since. */
+  shortened: Property[]
 }
+
+/** Kinds of which a column that was made shorter rounds what it is given; others refuse it. */
+const ROUNDED = new Set(['numeric', 'float', 'timestamp', 'timestamptz', 'time', 'interval'])
 
 /** Puts the images of a step into the temporary table, each part as its column's type. */
 export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkShape): Promise<FilledImages> {
@@ -32,6 +37,8 @@ export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkS
   const given = shape.given as GivenShape
   const left = given.left ?? []
   const lines = new ImageLines(step)
+  const rounded =
+    step.kind === 'add' ? [] : shape.set.filter(({ sensitive, column }) => !sensitive && ROUNDED.has(column.type.kind))
   const columns = [
     ...given.properties.map((property) => ({
       name: givenColumn(given, property),
@@ -47,6 +54,11 @@ export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkS
       flag === null ? [] : [{ name: flag, type: 'boolean', sql: lines.isChanged(property) }],
     ),
     ...hidden.map((property, at) => ({ name: `h${at + 1}`, type: 'boolean', sql: lines.isChanged(property) })),
+    ...rounded.map((property, at) => ({
+      name: `r${at + 1}`,
+      type: 'boolean',
+      sql: `not ${lines.isExact(property)}`,
+    })),
   ]
   await tables.empty(GIVEN, `no bigint, line bigint, ${columns.map(({ name, type }) => `${name} ${type}`).join(', ')}`)
   // In the order of the key, which is near to that of the table: rows that stand together are written one after the other.
@@ -56,20 +68,22 @@ export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkS
 from (select pg_catalog.row_number() over (order by ${order}) as number, i.* from (${lines.allSql('$1', '$2')}) as i) as i`,
     [step.entry, String(step.no)],
   )
-  return readFilled(tables, left, hidden)
+  return readFilled(tables, left, hidden, rounded)
 }
 
 async function readFilled(
   tables: WorkTables,
   left: readonly LeftProperty[],
   hidden: readonly Property[],
+  rounded: readonly Property[],
 ): Promise<FilledImages> {
   const flagged = left.filter(({ isChanged }) => isChanged !== null)
   const all = flagged.map(({ isChanged }) => `pg_catalog.bool_and(${isChanged})`)
   const some = flagged.map(({ isChanged }) => `pg_catalog.bool_or(${isChanged})`)
   const digests = hidden.map((_, at) => `pg_catalog.bool_or(h${at + 1})`)
+  const losses = rounded.map((_, at) => `pg_catalog.bool_or(r${at + 1})`)
   const { rows } = await tables.session.query(
-    `select ${['pg_catalog.count(*)', ...all, ...some, ...digests].join(', ')} from ${GIVEN}`,
+    `select ${['pg_catalog.count(*)', ...all, ...some, ...digests, ...losses].join(', ')} from ${GIVEN}`,
   )
   const [count, ...flags] = rows[0] ?? []
   await tables.filled(GIVEN, Number(count ?? 0))
@@ -81,6 +95,7 @@ async function readFilled(
       nowhere: new Set(own.filter((_, at) => flags[own.length + at] === 'f')),
     },
     lost: hidden.filter((_, at) => flags[2 * own.length + at] === 't'),
+    shortened: rounded.filter((_, at) => flags[2 * own.length + hidden.length + at] === 't'),
   }
 }
 

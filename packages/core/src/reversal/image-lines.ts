@@ -1,5 +1,8 @@
 import { givenType } from '../bulk/file-job.js'
 import type { Property } from '../mapping/mapping.js'
+import { imageTextSql } from '../statement/image-block-sql.js'
+import { SlotList } from '../statement/statement.js'
+import { storedSql } from '../values/sql-form.js'
 import type { UndoStep } from './undo-steps.js'
 
 type Side = 'key' | 'before' | 'after'
@@ -26,6 +29,12 @@ export class ImageLines {
     if (property.key && kind !== 'remove')
       return `${this.#line('key', mapping.key.indexOf(property) + 1)}::${column.type.comparable}::${givenType(property)}`
     return `${this.text('before', property)}::${givenType(property)}`
+  }
+
+  /** Whether a property's column holds what it was before just as the image has it, which it does not where it was made shorter since. */
+  isExact(property: Property): string {
+    const stored = `(${storedSql(this.value(property), property.column.type)})`
+    return `${imageTextSql(stored, property, new SlotList())} is not distinct from ${this.text('before', property)}`
   }
 
   /** Whether the step changed a property; what was added, it changed in all of it. */

@@ -1,5 +1,5 @@
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
 
 /** A row that is not as the entry left it: what it was left with, and what it is now; null where there is none. */
 export interface ChangedRow {
@@ -28,4 +28,15 @@ function describe({ key, left, now }: ChangedRow): string {
     .slice(0, 3)
     .map((each) => `${each} was left ${JSON.stringify(left[each])} and is ${JSON.stringify(now[each])}`)
   return `${named} was changed since: ${words.join(', ')}`
+}
+
+/** The problem for columns that were made shorter since, and would round what is put back. */
+export function columnShortened({ name }: Mapping, properties: readonly Property[]): LedgermanProblem {
+  const names = properties.map((property) => property.name)
+  const types = properties.map(({ column }) => `${column.name} is ${column.type.sql}`).join(', ')
+  return new LedgermanProblem(
+    'value-invalid',
+    `${name}: ${names.join(', ')} cannot be put back as it was, since the column keeps fewer digits now: ${types}. Nothing was put back.`,
+    { mapping: name, where: names[0] ?? name, properties: names },
+  )
 }

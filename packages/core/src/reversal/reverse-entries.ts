@@ -21,7 +21,7 @@ import type { Target } from '../target/target.js'
 import { addAgain } from './add-again.js'
 import { readUndoSteps, type UndoStep } from './undo-steps.js'
 import { changedRows, fillGiven } from './given-images.js'
-import { reversalConflict } from './reversal-problems.js'
+import { columnShortened, reversalConflict } from './reversal-problems.js'
 import { putBackTurned } from './turned-images.js'
 import { shapeOf } from './undo-shape.js'
 
@@ -191,7 +191,8 @@ class Reversal {
   }
 
   async #undoRows(tables: WorkTables, step: UndoStep, no: number) {
-    const { count, seen, lost } = await fillGiven(tables, step, shapeOf(step))
+    const { count, seen, lost, shortened } = await fillGiven(tables, step, shapeOf(step))
+    if (shortened.length > 0) throw columnShortened(step.mapping, shortened)
     const shape = { ...shapeOf(step, seen), step: no }
     if (lost.length > 0)
       this.#gaps.add(

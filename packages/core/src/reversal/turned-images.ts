@@ -8,13 +8,11 @@ import type { UnitResult } from '../bulk/unit-options.js'
 import { shortBulk } from '../bulk/write-statements.js'
 import type { Property } from '../mapping/mapping.js'
 import type { OwnSession } from '../sessions/own-session.js'
-import { imageTextSql } from '../statement/image-block-sql.js'
 import { outputSql } from '../statement/keyed-statement.js'
 import { ruleVerdictSql } from '../statement/rule-sql.js'
 import { versionBumpSql } from '../statement/set-sql.js'
 import { bindValues, SlotList, toStatement, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
-import { storedSql } from '../values/sql-form.js'
 import { ImageLines } from './image-lines.js'
 import { shapeOf } from './undo-shape.js'
 import { restored, type UndoStep } from './undo-steps.js'
@@ -250,10 +248,7 @@ where ${conditions.join(' and ')}`,
     const { mapping, given } = this.shape
     const lines = new ImageLines(this.step)
     const { properties, set, left = [] } = given as GivenShape
-    const exact = set.map((property) => {
-      const stored = `(${storedSql(lines.value(property), property.column.type)})`
-      return `${imageTextSql(stored, property, new SlotList())} is not distinct from ${lines.text('before', property)}`
-    })
+    const exact = set.map((property) => lines.isExact(property))
     const columns = [
       ...properties.map((property) => `${lines.value(property)} as ${givenColumn(given as GivenShape, property)}`),
       ...left.map(({ property, text }) => `${lines.text('after', property)} as ${text}`),

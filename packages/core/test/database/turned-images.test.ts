@@ -163,6 +163,30 @@ describe('a change of many rows is put back', () => {
     expect(await rows()).toEqual(changed)
   })
 
+  it('not where a column keeps fewer digits since, and would round it', async () => {
+    const guard = { by: 'version' as const, property: 'rowVersion' }
+    const ddl = `create table kept_digits (id integer primary key, level numeric, row_version integer not null default 1);
+      insert into kept_digits values (1, 1.25)`
+    const mapping = await own.mapped('public.kept_digits', ddl, { guard })
+    const asked = { key: parseKeyParts(mapping, ['1']), guard: 'any', values: { level: '8.5' } } as const
+    const { receipt } = await changeRecord(own.target, mapping, { ...asked, mode: 'commit', actor: 'ada' })
+    const shorter = await own.mapped('public.kept_digits', 'alter table kept_digits alter level type numeric(8,1)', {
+      guard,
+    })
+    const back = (mode: 'rehearse' | 'commit') =>
+      reverseEntries(own.target, [receipt.id], () => Promise.resolve(shorter), {
+        ...options,
+        mode,
+        onlyUnchanged: false,
+      })
+    for (const mode of ['rehearse', 'commit'] as const)
+      await expect(back(mode)).rejects.toMatchObject({
+        code: 'value-invalid',
+        detail: expect.stringContaining('level cannot be put back as it was') as string,
+      })
+    expect(await own.database.sql('select level::text from kept_digits')).toEqual([{ level: '8.5' }])
+  })
+
   it('not where a rule that came since forbids it', async () => {
     const { mapping, rows, change, reverse } = await readings()
     const entry = await change({ level: '1' })
