@@ -67,7 +67,7 @@ for no key update`
 const STEP_6 = `
 insert into public.hours_transfer as t (from_code, to_code, hours)
 values (($1::text)::text, ($2::text)::text, ($3::numeric)::numeric(6,2))
-returning t.id, t.from_code, t.to_code, t.hours, t.made_at, pg_catalog.pg_current_xact_id()::xid::text`
+returning t.id, t.from_code, t.to_code, t.hours, t.made_at, t.xmin::text`
 
 
 /**
