@@ -4,50 +4,29 @@ import type pg from 'pg'
 /** A transaction whose waits have an end, as that of written code has. */
 export const BEGIN_BOUNDED = 'begin; set local lock_timeout = 2000; set local statement_timeout = 10000'
 
-/** What a careful program does without Ledgerman: three round trips, no audit. Gives the row as it is now. */
+/**
+ * What a careful program does without Ledgerman: three round trips, no audit. Gives the row as it is now.
+ *
+ * @param asWritten whether it does all that written code does: bounds its waits, writes only what would differ, looks at COMMIT's tag
+ */
 export async function changeByHand(
   pool: pg.Pool,
   id: number,
   version: number,
   hours: string,
-  begin = 'begin',
+  asWritten = false,
 ): Promise<Record<string, unknown> | undefined> {
   const client = await pool.connect()
   try {
-    await client.query(begin)
+    await client.query(asWritten ? BEGIN_BOUNDED : 'begin')
     const { rows, rowCount } = await client.query<Record<string, unknown>>({
-      name: 'change',
-      text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 returning id, code, title, hours, priority, note, row_version',
+      name: asWritten ? 'change where it differs' : 'change',
+      text: `update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3${asWritten ? ' and hours is distinct from $2' : ''} returning id, code, title, hours, priority, note, row_version`,
       values: [id, hours, version],
     })
     if (rowCount !== 1) throw new Error('stale')
-    await client.query('commit')
-    return rows[0]
-  } catch (error) {
-    await client.query('rollback')
-    throw error
-  } finally {
-    client.release()
-  }
-}
-
-/** The same as written code does it: what would not differ is not written, and COMMIT's tag is looked at. */
-export async function changeByHandWhereItDiffers(
-  pool: pg.Pool,
-  id: number,
-  version: number,
-  hours: string,
-): Promise<Record<string, unknown> | undefined> {
-  const client = await pool.connect()
-  try {
-    await client.query(BEGIN_BOUNDED)
-    const { rows, rowCount } = await client.query<Record<string, unknown>>({
-      name: 'change where it differs',
-      text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 and hours is distinct from $2 returning id, code, title, hours, priority, note, row_version',
-      values: [id, hours, version],
-    })
-    if (rowCount !== 1) throw new Error('stale, or the same already')
-    if ((await client.query('commit')).command !== 'COMMIT') throw new Error('rolled back')
+    const { command } = await client.query('commit')
+    if (asWritten && command !== 'COMMIT') throw new Error('rolled back')
     return rows[0]
   } catch (error) {
     await client.query('rollback')

@@ -3,7 +3,7 @@ import { emitCode, resolvePlan, type Mapping, type Target } from '@ledgerman/cor
 import { proofTools } from '@ledgerman/service'
 import type { Hand } from '../bench-table.js'
 import { CALLERS, compare, type Ratio, type Way } from '../compare.js'
-import { BEGIN_BOUNDED, changeByHandWhereItDiffers, changeByHandWithAudit, loadByHand } from '../hand-written.js'
+import { BEGIN_BOUNDED, changeByHand, changeByHandWithAudit, loadByHand } from '../hand-written.js'
 import { fill, pairOf, transferByHand, transferDefinition } from './transfers.js'
 
 /** What the bench calls of the code that is written for `allocation` and the transfer. */
@@ -54,11 +54,11 @@ export async function writtenCode(
     }
   }
   const byHand =
-    (change: typeof changeByHandWhereItDiffers | typeof changeByHandWithAudit): Way['once'] =>
+    (change: (id: number, version: number, hours: string) => Promise<unknown>): Way['once'] =>
     async (caller) => {
       const id = hand.next(caller)
       const version = hand.version(id)
-      await change(pool, id, version, `${version % 400}.25`, BEGIN_BOUNDED)
+      await change(id, version, `${version % 400}.25`)
       hand.changed(id)
     }
   const longer = { rounds: 16, callers: CALLERS }
@@ -74,7 +74,7 @@ export async function writtenCode(
     change: () =>
       compare(
         [
-          { name: 'hand-written, no audit', once: byHand(changeByHandWhereItDiffers) },
+          { name: 'hand-written, no audit', once: byHand((...change) => changeByHand(pool, ...change, true)) },
           { name: 'written by Ledgerman', once: changing(code) },
         ],
         longer,
@@ -82,7 +82,10 @@ export async function writtenCode(
     booked: () =>
       compare(
         [
-          { name: 'hand-written, equal audit', once: byHand(changeByHandWithAudit) },
+          {
+            name: 'hand-written, equal audit',
+            once: byHand((...change) => changeByHandWithAudit(pool, ...change, BEGIN_BOUNDED)),
+          },
           { name: 'written by Ledgerman, with its entry', once: changing(booked) },
         ],
         longer,
