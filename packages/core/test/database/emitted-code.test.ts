@@ -98,7 +98,7 @@ describe.each(RELATIONS)('code for a relation $name', ({ path }) => {
         const added = await module[`add${type}`](client, values)
         if (mapping.table.triggers.length === 0 && isFinite(theirs.record)) expect(added.record).toEqual(back.record)
         // Which stamp a row of a partition has got within a savepoint nothing tells.
-        if (mapping.table.kind === 'partitioned table') continue
+        if (loaded !== all[0] || mapping.table.kind === 'partitioned table') continue
         // With a book each of the three is one statement, which writes its entry as well.
         await client.query('rollback to savepoint whole')
         const noted = await booked.module[`change${type}`](client, back, { note: 'noted' })
