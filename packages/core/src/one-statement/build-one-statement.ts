@@ -5,7 +5,7 @@ import { IMAGE_INSERT_SQL, imageColumnsSql, imageValuesSql } from '../statement/
 import { sameKeySql } from '../statement/key-sql.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { Aliases, Joins } from '../statement/joins.js'
-import { actorSql, brokenRuleSql, changesKey, keyColumns } from '../statement/keyed-statement.js'
+import { actorSql, brokenRuleSql, keyColumns, lockForWrite } from '../statement/keyed-statement.js'
 import { insertSql } from '../statement/insert-sql.js'
 import { toStatement, type Statement } from '../statement/statement.js'
 import { Gates } from './gates.js'
@@ -175,7 +175,7 @@ class Builder extends RunParts {
     const found = finderSql(mapping, finder, joins, slots, this.surroundings)
     const isLean = isLeanlyGiven(step)
     const guard = source === 'table' ? guardValueSql(mapping.guard, 't') : `t.${extra.guard}`
-    const lock = isRemove || changesKey(mapping, step.set) ? 'update' : 'no key update'
+    const lock = lockForWrite(mapping, step.set, isRemove)
     const parts = new WriteParts({
       mapping,
       isRemove,

@@ -27,8 +27,12 @@ export interface FilledImages {
   shortened: Property[]
 }
 
-/** Kinds of which a column that was made shorter rounds what it is given; others refuse it. */
-const ROUNDED = new Set(['numeric', 'float', 'timestamp', 'timestamptz', 'time', 'interval'])
+/** Kinds of which a column that keeps fewer digits than its type can have rounds what it is given; others refuse it. */
+const ROUNDED = new Set(['numeric', 'timestamp', 'timestamptz', 'time', 'interval'])
+
+function mayRound({ sensitive, column: { type } }: Property): boolean {
+  return !sensitive && (type.kind === 'float' || (ROUNDED.has(type.kind) && type.sql !== type.comparable))
+}
 
 /** Puts the images of a step into the temporary table, each part as its column's type. */
 export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkShape): Promise<FilledImages> {
@@ -37,8 +41,7 @@ export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkS
   const given = shape.given as GivenShape
   const left = given.left ?? []
   const lines = new ImageLines(step)
-  const rounded =
-    step.kind === 'add' ? [] : shape.set.filter(({ sensitive, column }) => !sensitive && ROUNDED.has(column.type.kind))
+  const rounded = step.kind === 'add' ? [] : shape.set.filter(mayRound)
   const columns = [
     ...given.properties.map((property) => ({
       name: givenColumn(given, property),

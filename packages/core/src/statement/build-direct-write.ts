@@ -2,13 +2,13 @@ import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { finderSql, findsOneAtMost } from './build-load-step.js'
 import { imageColumnsSql, imageInsertSql } from './book-sql.js'
-import { expectedSql, newValueSql, type AddShape, type WriteShape } from './step-shape.js'
+import { expectedSql, newValueSql, type AddShape, type WriteInCode, type WriteShape } from './step-shape.js'
 import { extraNames } from './found-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { asComparable } from './image-sql.js'
 import { insertSql, onConflictSql } from './insert-sql.js'
 import { Aliases, Joins } from './joins.js'
-import { changesKey, guardAfterSql, outputSql } from './keyed-statement.js'
+import { lockForWrite, guardAfterSql, outputSql } from './keyed-statement.js'
 import type { Surroundings } from './record-scope.js'
 import { ruleVerdictSql } from './rule-sql.js'
 import { versionBumpSql } from './set-sql.js'
@@ -16,20 +16,6 @@ import { SlotList, toStatement, type Statement } from './statement.js'
 import { conjunction, WriteParts } from './write-parts.js'
 
 type Surround = (slots: SlotList) => Surroundings
-
-/** A step that writes one record, as a program sends it by hand. */
-export interface DirectWrite {
-  /**
-   * Writes the row where it may be written, and would differ. Row shape: every property, as written or as removed; its guard; the number of the
-   * rule that it breaks, from 1.
-   */
-  write: Statement
-  /** The same, from the row as it was locked, with the part that writes the image. */
-  booked: Statement
-  /** Locks the row that was not written, and tells why. Row shape: every property, its guard, whether it may be written, whether it would differ. */
-  look: Statement | null
-  isDirect: true
-}
 
 /**
  * Builds a step's write as a program sends it: an UPDATE or a DELETE, which finds the row only where it may be written. The common case is then
@@ -43,12 +29,12 @@ export function buildDirectWrite(
   touched: readonly Property[],
   links: Links,
   surroundingsOf: Surround,
-): DirectWrite | null {
+): WriteInCode | null {
   if (!findsOneAtMost(mapping, finder) || skipLocked) return null
   const isRemove = kind === 'remove'
   const { table, properties, guard } = mapping
   const set = values.map(({ property }) => property)
-  const lock = isRemove || changesKey(mapping, set) ? 'update' : 'no key update'
+  const lock = lockForWrite(mapping, set, isRemove)
   const partsOf = (slots: SlotList) => {
     const surroundings = surroundingsOf(slots)
     const joins = new Joins(mapping, 't', links, new Aliases())
@@ -120,7 +106,7 @@ export function buildDirectAdd(
   mapping: Mapping,
   { values, onExisting }: AddShape,
   surroundingsOf: Surround,
-): DirectWrite {
+): WriteInCode {
   const { table, properties } = mapping
   const set = values.map(({ property }) => property)
   const onConflict = onConflictSql(mapping, values, onExisting)

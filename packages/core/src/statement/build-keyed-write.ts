@@ -8,7 +8,7 @@ import { keyConditionSql } from './key-sql.js'
 import {
   actorSql,
   boundValueSql,
-  changesKey,
+  lockForWrite,
   keyColumns,
   mayWait,
   onlyOneSql,
@@ -83,7 +83,7 @@ function keyedWrite(
   const touched = touchedOf(mapping, shape)
   const news = set.map((property) => newValueSql(property, merges.get(property), slots))
   const key = keyConditionSql(mapping.key, 't', slots)
-  const lock = isRemove || changesKey(mapping, set) ? 'update' : 'no key update'
+  const lock = lockForWrite(mapping, set, isRemove)
   const parts = new WriteParts({
     mapping,
     isRemove,

@@ -8,9 +8,9 @@ import { extraNames } from './found-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
 import { Aliases, Joins } from './joins.js'
 import { insertSql, onConflictSql } from './insert-sql.js'
-import { brokenRuleSql, changesKey, keyColumns, outputSql, touchedBy } from './keyed-statement.js'
+import { brokenRuleSql, lockForWrite, keyColumns, outputSql, touchedBy } from './keyed-statement.js'
 import type { Surroundings } from './record-scope.js'
-import { expectedSql, newValueSql, type AddShape, type WriteShape } from './step-shape.js'
+import { expectedSql, newValueSql, type AddShape, type WriteInCode, type WriteShape } from './step-shape.js'
 import { aroundAdd, aroundWrite, shortAddText, shortWriteText, toShortForm } from './short-form.js'
 import { SlotList, toStatement, type ShortForm, type Statement } from './statement.js'
 import { keyNamesOf, WriteParts } from './write-parts.js'
@@ -30,16 +30,6 @@ export interface WriteStep {
   shape: WriteShape | AddShape
   /** The statements of written code, which has no use for a digest of what was found. */
   inCode(): WriteInCode
-}
-
-export interface WriteInCode {
-  write: Statement
-  /** The same, or another, with the part that writes the images. */
-  booked: Statement
-  /** Why nothing was written, where `write` does not tell itself. */
-  look: Statement | null
-  /** Whether `write` gives the one record as it was written, and nothing of what it judged. */
-  isDirect: boolean
 }
 
 /**
@@ -109,7 +99,7 @@ function writeStatement(
   const isOne = findsOneAtMost(mapping, finder)
   // Rows of tables that inherit may have the key of another.
   const byPlace = key.length === 0 || table.hasChildren
-  const lock = isRemove || changesKey(mapping, set) ? 'update' : 'no key update'
+  const lock = lockForWrite(mapping, set, isRemove)
   const parts = new WriteParts({
     mapping,
     isRemove,

@@ -117,6 +117,11 @@ export function changesKey({ table }: Mapping, set: readonly Property[]): boolea
   )
 }
 
+/** The lock that a row is taken with before it is written: the one that the write itself takes. */
+export function lockForWrite(mapping: Mapping, set: readonly Property[], isRemove: boolean): string {
+  return isRemove || changesKey(mapping, set) ? 'update' : 'no key update'
+}
+
 /**
  * Whether writing these properties may have to wait for somebody else: for a row of another table that a foreign key leads to, or for
  * a row of this one that could have the same value.

@@ -5,7 +5,7 @@ import type { Finder } from './build-load-step.js'
 import { comparableImageSql } from './image-sql.js'
 import type { Joins } from './joins.js'
 import { valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
-import type { SlotList } from './statement.js'
+import type { SlotList, Statement } from './statement.js'
 
 /** How a property gets its new value: a literal one, checked already, or an expression. */
 export type NewValue = { property: Property } & ({ text: string | null } | { expression: NamedExpression })
@@ -25,6 +25,23 @@ export interface AddShape {
   kind: 'add'
   values: readonly NewValue[]
   onExisting: 'refuse' | 'keep' | 'change'
+}
+
+/**
+ * The statements that written code sends for a step that writes. Direct ones write one record where it may be written, and would differ: their row is every
+ * property, as written or as removed, its guard, and the number of the rule that it breaks, from 1.
+ */
+export interface WriteInCode {
+  write: Statement
+  /** The same, from the row as it was locked, with the part that writes the images. */
+  booked: Statement
+  /**
+   * Locks the row that was not written, and tells why: every property, its guard, whether it may be written, whether it would differ. Null where `write` tells
+   * itself, or adds.
+   */
+  look: Statement | null
+  /** Whether they are direct; elsewhere `write` tells what it judged as well. */
+  isDirect: boolean
 }
 
 /** The SQL of a new value, cast as its column stores it. */
