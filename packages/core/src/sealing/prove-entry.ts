@@ -4,7 +4,6 @@ import { noSuchEntry } from '../book/entry-id.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Target } from '../target/target.js'
 import { CONTENT_COLUMNS_SQL, EntryContents, type ContentRow } from './entry-content.js'
-import { SMALL_STATEMENTS } from './small-statements.js'
 
 const STATEMENT_LIMIT_MS = 5 * 60_000
 const PLACES_AT_A_TIME = 20_000
@@ -16,7 +15,6 @@ const PLACES_AT_A_TIME = 20_000
  */
 export async function proveEntry(target: Target, id: string, seal: Seal): Promise<EntryProof> {
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'proof', {
-    ...SMALL_STATEMENTS,
     default_transaction_read_only: 'on',
   })
   try {

@@ -6,7 +6,6 @@ import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { CONTENT_COLUMNS_SQL, EntryContents, type ContentRow } from './entry-content.js'
 import { LAST_SEAL_SQL, toKeptSeal, type KeptSeal } from './read-seals.js'
-import { SMALL_STATEMENTS } from './small-statements.js'
 import { IS_STRAY_SQL } from './stray-entries.js'
 
 /** Of all who seal a target's book, one does it at a time. */
@@ -35,7 +34,7 @@ export async function sealBook(
   { thorough = true }: { thorough?: boolean } = {},
 ): Promise<{ seal: Seal; added: number }> {
   if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
-  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'seal', SMALL_STATEMENTS)
+  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'seal')
   try {
     return await sealIn(session, target, signer, thorough)
   } catch (error) {

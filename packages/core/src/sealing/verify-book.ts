@@ -10,7 +10,6 @@ import { CONTENT_COLUMNS_SQL, EntryContents, type ContentRow } from './entry-con
 import { prunedBefore } from './pruned.js'
 import { SEAL_COLUMNS_SQL, toKeptSeal } from './read-seals.js'
 import { SealWatch } from './seal-watch.js'
-import { SMALL_STATEMENTS } from './small-statements.js'
 import { IS_STRAY_SQL } from './stray-entries.js'
 
 /** Places that are read and hashed at a time, and how many are hashed before others have their turn. */
@@ -35,7 +34,6 @@ export async function verifyBook(
 ): Promise<Verification> {
   if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'verification', {
-    ...SMALL_STATEMENTS,
     default_transaction_read_only: 'on',
   })
   const onAbort = () => void target.cancel(session.pid).catch(() => session.breakOff())
