@@ -5,6 +5,7 @@ import pg from 'pg'
 import { changeRecord, loadRecord, parseKeyParts, prepareBook, resolveMapping, Target } from '@ledgerman/core'
 import { findFreePort, removeCluster, startCluster } from '@ledgerman/local'
 import { allocation, Hand, makeBenchTable, sightings } from './bench-table.js'
+import { compareCatalogues } from './cases/catalogue.js'
 import { compareCommands } from './cases/commands.js'
 import { compareFinds, comparePages } from './cases/finds.js'
 import {
@@ -191,6 +192,7 @@ try {
   await show('A transfer between two of 1,000 rows, through core', () => compareTransfers(target, mapping, pool, 1_000))
   await show('A transfer between two of 4 rows, through core', () => compareTransfers(target, mapping, pool, 4))
   await show('Written code: a transfer', written.transfer)
+  await show('Reading the catalogue', () => compareCatalogues(cluster.adminUrl('bench')))
   await fetch(`${both.ours}/v1/targets/bench/transactions/transfer`, {
     method: 'PUT',
     headers: { ...bearer, 'content-type': 'application/json' },

@@ -1,6 +1,6 @@
 import type { Column, ForeignKey, Table, TableKind } from './table.js'
 import { toTablePath } from './table-path.js'
-import { SIDE_WRITERS_SQL, SIDE_WRITERS_WITH_SQL } from './side-writers-sql.js'
+import { SIDE_WRITERS_SQL } from './side-writers-sql.js'
 import { toColumnType, type ColumnType, type TypeRow } from '../values/column-type.js'
 import type { Queryable } from '../sessions/queryable.js'
 
@@ -12,7 +12,9 @@ import type { Queryable } from '../sessions/queryable.js'
  * @returns in order of schema and name; empty where the named one does not exist.
  */
 export async function readCatalogue(session: Queryable, only?: { schema: string; name: string }): Promise<Table[]> {
-  const { rows } = await session.query(CATALOGUE_SQL, [only?.schema ?? null, only?.name ?? null])
+  const { rows } = only
+    ? await session.query(ONE_TABLE_SQL, [only.schema, only.name], 'catalogue_of_table')
+    : await session.query(ALL_TABLES_SQL)
   return rows.map(([text]) => tableFromRow(JSON.parse(text ?? '') as TableRow))
 }
 
@@ -85,36 +87,39 @@ const TYPE_JSON = `
     'domain', case when ty.typtype = 'd' then format_type(ty.oid, -1) end,
     'domainNotNull', ty.typtype = 'd' and ty.typnotnull,
     'labels', (select json_agg(e.enumlabel order by e.enumsortorder) from pg_enum e where e.enumtypid = coalesce(el.oid, bt.oid)),
-    'element', case when el.oid is not null then json_build_object('typmod', er.typmod,
+    'element', case when el.oid is not null then json_build_object('typmod', coalesce(er.typmod, -1),
       'name', eb.typname, 'schema', ebn.nspname, 'kind', eb.typtype, 'category', eb.typcategory, 'delimiter', el.typdelim,
       'comparable', format_type(eb.oid, -1), 'operators', ${operatorsSql('eb')}) end)`
 
 const DOMAINS_SQL = `
-with recursive base as (
-  select oid, oid as base, typtype, typbasetype, typtypmod, -1 as typmod from pg_type
+with recursive layer as (
+  select oid, oid as base, typtype, typbasetype, typtypmod, -1 as typmod from pg_type where typtype = 'd'
   union all
-  select b.oid, d.oid, d.typtype, d.typbasetype, d.typtypmod, greatest(b.typmod, b.typtypmod) from base b join pg_type d on d.oid = b.typbasetype where b.typtype = 'd'
-), resolved as materialized (
-  select oid, base, typmod from base where typtype <> 'd'
-), quiet as materialized (
-  select set_config('search_path', 'pg_catalog', true)
+  select b.oid, d.oid, d.typtype, d.typbasetype, d.typtypmod, greatest(b.typmod, b.typtypmod) from layer b join pg_type d on d.oid = b.typbasetype where b.typtype = 'd'
+), domain as materialized (
+  select oid, base, typmod from layer where typtype <> 'd'
 )`
 
-// The name is resolved before the search path is emptied, as whoever wrote it meant it.
+const QUIET_SQL = `quiet as materialized (select set_config('search_path', 'pg_catalog', true)`
+
+/** The types that `a.atttypid` is made of: `bt` below its domains, and where that is an array the element `el`, `eb` below its domains. */
+const TYPE_JOINS = `
+    join pg_type ty on ty.oid = a.atttypid
+    left join domain r on r.oid = a.atttypid
+    join pg_type bt on bt.oid = coalesce(r.base, a.atttypid)
+    join pg_namespace btn on btn.oid = bt.typnamespace
+    left join pg_type el on el.oid = bt.typelem and bt.typoutput = 'pg_catalog.array_out'::regproc
+    left join domain er on er.oid = el.oid
+    left join pg_type eb on eb.oid = coalesce(er.base, el.oid)
+    left join pg_namespace ebn on ebn.oid = eb.typnamespace`
+
+// The name is resolved before the search path is emptied, as whoever wrote it meant it: whichever of the two is read first.
 const TYPE_SQL = `
 ${DOMAINS_SQL}, a as materialized (
   select to_regtype($1)::oid as atttypid, -1 as atttypmod
-)
+), ${QUIET_SQL} from a)
 select ${TYPE_JSON}::text
-from a cross join quiet
-join pg_type ty on ty.oid = a.atttypid
-join resolved r on r.oid = a.atttypid
-join pg_type bt on bt.oid = r.base
-join pg_namespace btn on btn.oid = bt.typnamespace
-left join pg_type el on el.oid = bt.typelem and bt.typoutput = 'pg_catalog.array_out'::regproc
-left join resolved er on er.oid = el.oid
-left join pg_type eb on eb.oid = er.base
-left join pg_namespace ebn on ebn.oid = eb.typnamespace`
+from a cross join quiet${TYPE_JOINS}`
 
 const IS_LISTED = `c.relkind in ('r', 'p', 'v', 'm', 'f')
   and n.nspname not in ('pg_catalog', 'information_schema', 'ledgerman') and n.nspname not like 'pg\\_toast%' and n.nspname not like 'pg\\_temp%'`
@@ -124,8 +129,6 @@ export const TABLE_PATHS_SQL = `
 select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where ${IS_LISTED} and not c.relispartition order by n.nspname, c.relname`
 
-const ONLY_WANTED = `($1::text is null or n.nspname = $1) and ($2::text is null or c.relname = $2)`
-
 /**
  * Whether a trigger, or a rule without a condition, writes in the place of a change of, or an addition to, the view `c`. For PostgreSQL a column
  * is updatable only where rows can be removed as well.
@@ -133,10 +136,31 @@ const ONLY_WANTED = `($1::text is null or n.nspname = $1) and ($2::text is null 
 const WRITES_INSTEAD_SQL = `(exists (select from pg_trigger g where g.tgrelid = c.oid and g.tgtype & 64 = 64 and g.tgtype & 20 <> 0 and g.tgenabled in ('O', 'A'))
         or exists (select from pg_rewrite w where w.ev_class = c.oid and w.ev_type in ('2', '3') and w.is_instead and w.ev_qual = '<>' and w.ev_action <> '<>' and w.ev_enabled in ('O', 'A')))`
 
-const CATALOGUE_SQL = `
-${DOMAINS_SQL}, wanted as materialized (
-  select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace where ${IS_LISTED} and ${ONLY_WANTED}
-), ${SIDE_WRITERS_WITH_SQL}
+// What a table has many of and no index leads to, or what needs many joins, is read for all tables at once: looked up table by table it
+// takes as long as the square of their number.
+const catalogueSql = (wanted: string) => `
+${DOMAINS_SQL}, ${QUIET_SQL}), wanted as materialized (
+  select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace
+  where ${IS_LISTED} and ${wanted}
+), columns_of as materialized (
+  select c.oid as rel, json_agg(json_build_object(
+    'name', a.attname, 'sql', quote_ident(a.attname), 'notNull', a.attnotnull,
+    'default', case when a.attgenerated = '' then pg_get_expr(d.adbin, d.adrelid) end,
+    'identity', case a.attidentity when 'a' then 'always' when 'd' then 'by default' end,
+    'generated', a.attgenerated <> '',
+    'updatable', case when c.relkind in ('v', 'f') then pg_column_is_updatable(c.oid, a.attnum, true) or ${WRITES_INSTEAD_SQL} else c.relkind in ('r', 'p') end,
+    'type', ${TYPE_JSON}) order by a.attnum) as list
+  from quiet cross join wanted w join pg_class c on c.oid = w.oid join pg_attribute a on a.attrelid = c.oid${TYPE_JOINS}
+    left join pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
+  where a.attnum > 0 and not a.attisdropped group by c.oid
+), referring as materialized (
+  select k.confrelid as rel, json_agg(json_build_object('name', k.conname, 'schema', fn.nspname, 'relation', fc.relname,
+    'columns', (select json_agg(a.attname order by x.ord) from unnest(k.confkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = k.confrelid and a.attnum = x.num),
+    'otherColumns', (select json_agg(a.attname order by x.ord) from unnest(k.conkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = k.conrelid and a.attnum = x.num))
+    order by k.conname) as list
+  from wanted w join pg_constraint k on k.confrelid = w.oid join pg_class fc on fc.oid = k.conrelid join pg_namespace fn on fn.oid = fc.relnamespace
+  where k.contype = 'f' and k.conparentid = 0 group by k.confrelid
+), ${SIDE_WRITERS_SQL}
 select json_build_object(
   'schema', n.nspname, 'name', c.relname, 'sql', quote_ident(n.nspname) || '.' || quote_ident(c.relname), 'kind', c.relkind,
   'rowSecurity', c.relrowsecurity,
@@ -151,25 +175,7 @@ select json_build_object(
     and (i.indisexclusion or (i.indisunique and (i.indexprs is not null or i.indpred is not null)))),
   'approximateRows', case when c.reltuples >= 0 and c.relkind in ('r', 'm', 'f', 'p') then c.reltuples end,
   'approximateBytes', case when c.reltuples >= 0 and c.relkind in ('r', 'm') then c.relpages * pg_catalog.current_setting('block_size')::bigint end,
-  'columns', coalesce((
-    select json_agg(json_build_object(
-      'name', a.attname, 'sql', quote_ident(a.attname), 'notNull', a.attnotnull,
-      'default', case when a.attgenerated = '' then pg_get_expr(d.adbin, d.adrelid) end,
-      'identity', case a.attidentity when 'a' then 'always' when 'd' then 'by default' end,
-      'generated', a.attgenerated <> '',
-      'updatable', case when c.relkind in ('v', 'f') then pg_column_is_updatable(c.oid, a.attnum, true) or ${WRITES_INSTEAD_SQL} else c.relkind in ('r', 'p') end,
-      'type', ${TYPE_JSON}) order by a.attnum)
-    from pg_attribute a
-    join pg_type ty on ty.oid = a.atttypid
-    join resolved r on r.oid = a.atttypid
-    join pg_type bt on bt.oid = r.base
-    join pg_namespace btn on btn.oid = bt.typnamespace
-    left join pg_type el on el.oid = bt.typelem and bt.typoutput = 'pg_catalog.array_out'::regproc
-    left join resolved er on er.oid = el.oid
-    left join pg_type eb on eb.oid = er.base
-    left join pg_namespace ebn on ebn.oid = eb.typnamespace
-    left join pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
-    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped), '[]'),
+  'columns', coalesce(columns_of.list, '[]'),
   'uniques', coalesce((
     select json_agg(json_build_object(
       'name', ic.relname, 'primary', i.indisprimary,
@@ -196,22 +202,19 @@ select json_build_object(
       order by k.conname)
     from pg_constraint k join pg_class fc on fc.oid = k.confrelid join pg_namespace fn on fn.oid = fc.relnamespace
     where k.conrelid = c.oid and k.contype = 'f'), '[]'),
-  'referencedBy', coalesce((
-    select json_agg(json_build_object('name', k.conname, 'schema', fn.nspname, 'relation', fc.relname,
-      'columns', (select json_agg(a.attname order by x.ord) from unnest(k.confkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = c.oid and a.attnum = x.num),
-      'otherColumns', (select json_agg(a.attname order by x.ord) from unnest(k.conkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = k.conrelid and a.attnum = x.num))
-      order by k.conname)
-    from pg_constraint k join pg_class fc on fc.oid = k.conrelid join pg_namespace fn on fn.oid = fc.relnamespace
-    where k.confrelid = c.oid and k.contype = 'f' and k.conparentid = 0), '[]'),
+  'referencedBy', coalesce(referring.list, '[]'),
   'triggers', coalesce((
     select json_agg(json_build_object('name', g.tgname, 'when', case when g.tgtype & 64 = 64 then 'instead of' when g.tgtype & 2 = 2 then 'before' else 'after' end)
       order by g.tgname) from pg_trigger g
     where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 1 = 1 and g.tgtype & 16 = 16), '[]'),
   'afterTriggers', coalesce((select json_agg(g.tgname order by g.tgname) from pg_trigger g
     where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'),
-  'sideWriters', ${SIDE_WRITERS_SQL})::text
-from quiet, pg_class c join pg_namespace n on n.oid = c.relnamespace
-where ${IS_LISTED}
-  and (not c.relispartition or $2::text is not null)
-  and ${ONLY_WANTED}
+  'sideWriters', coalesce(side_writers.list, '[]'))::text
+from quiet cross join wanted w join pg_class c on c.oid = w.oid join pg_namespace n on n.oid = c.relnamespace
+  left join columns_of on columns_of.rel = c.oid left join referring on referring.rel = c.oid left join side_writers on side_writers.rel = c.oid
 order by n.nspname, c.relname`
+
+const ALL_TABLES_SQL = catalogueSql('not c.relispartition')
+
+/** A text of its own: it is asked for again and again, and planning it takes several times as long as running it. */
+const ONE_TABLE_SQL = catalogueSql('n.nspname = $1 and c.relname = $2')

@@ -13,10 +13,11 @@ const MAY_WRITE_SQL = String.raw`case l.lanname when 'internal' then false when 
   from (select ${CODE_SQL} as code) as source) else true end`
 
 /**
- * Parts of a WITH clause, after `wanted (oid)`: the relations a write of each may reach (partitions, inheritance children, the tables
- * under a view), and the trigger functions on them. Each function is read once, however many triggers call it.
+ * Parts of a WITH clause, after `wanted (oid)`: `side_writers (rel, list)` has of each relation a JSON array of `SideWriter`. Before that the
+ * relations a write of each may reach (partitions, inheritance children, the tables under a view), and the trigger functions on them.
+ * Each function is read once, however many triggers call it.
  */
-export const SIDE_WRITERS_WITH_SQL = `reached (root, rel) as (
+export const SIDE_WRITERS_SQL = `reached (root, rel) as (
   select oid, oid from wanted
   union
   select r.root, n.rel from reached r cross join lateral (
@@ -29,26 +30,24 @@ export const SIDE_WRITERS_WITH_SQL = `reached (root, rel) as (
   where not g.tgisinternal and g.tgparentid = 0 and g.tgenabled in ('O', 'A')
 ), writing as materialized (
   select p.oid from pg_proc p join pg_language l on l.oid = p.prolang where p.oid in (select tgfoid from firing) and ${MAY_WRITE_SQL}
+), side_writers as materialized (
+  select s.root as rel, json_agg(json_build_object('name', s.name, 'by', s.by, 'on', s.events, 'table', s.relation, 'columns', s.columns) order by s.by, s.name) as list
+  from (
+    select g.root, g.tgname as name, 'trigger' as by, null as relation, ${eventsSql('g.tgtype & 4 = 4', 'g.tgtype & 16 = 16', 'g.tgtype & 8 = 8')} as events,
+      null::text[] as columns
+    from firing g join writing f on f.oid = g.tgfoid
+    union
+    select r.root, k.conname, 'foreign key', quote_ident(fn.nspname) || '.' || quote_ident(fc.relname),
+      ${eventsSql('false', `k.confupdtype in ('n', 'd')`, `k.confdeltype in ('c', 'n', 'd')`)},
+      (select array_agg(a.attname::text order by a.attnum) from pg_attribute a where a.attrelid = k.confrelid and a.attnum = any (k.confkey))
+    from reached r join pg_constraint k on k.confrelid = r.rel and k.contype = 'f' and k.conparentid = 0
+    join pg_class fc on fc.oid = k.conrelid join pg_namespace fn on fn.oid = fc.relnamespace
+    where k.confupdtype in ('n', 'd') or k.confdeltype in ('c', 'n', 'd')
+    union
+    select r.root, w.rulename, 'rule', null, ${eventsSql(`w.ev_type = '3'`, `w.ev_type = '2'`, `w.ev_type = '4'`)}, null
+    from reached r join pg_rewrite w on w.ev_class = r.rel and w.ev_type <> '1' and w.ev_enabled in ('O', 'A')
+  ) as s group by s.root
 )`
-
-/** What may write elsewhere of the relation \`c\`, as a JSON array of \`SideWriter\`. */
-export const SIDE_WRITERS_SQL = `coalesce((
-    select json_agg(json_build_object('name', s.name, 'by', s.by, 'on', s.events, 'table', s.relation, 'columns', s.columns) order by s.by, s.name)
-    from (
-      select g.tgname as name, 'trigger' as by, null as relation, ${eventsSql('g.tgtype & 4 = 4', 'g.tgtype & 16 = 16', 'g.tgtype & 8 = 8')} as events,
-        null::text[] as columns
-      from firing g join writing f on f.oid = g.tgfoid where g.root = c.oid
-      union
-      select k.conname, 'foreign key', quote_ident(fn.nspname) || '.' || quote_ident(fc.relname),
-        ${eventsSql('false', `k.confupdtype in ('n', 'd')`, `k.confdeltype in ('c', 'n', 'd')`)},
-        (select array_agg(a.attname::text order by a.attnum) from pg_attribute a where a.attrelid = k.confrelid and a.attnum = any (k.confkey))
-      from reached r join pg_constraint k on k.confrelid = r.rel and k.contype = 'f' and k.conparentid = 0
-      join pg_class fc on fc.oid = k.conrelid join pg_namespace fn on fn.oid = fc.relnamespace
-      where r.root = c.oid and (k.confupdtype in ('n', 'd') or k.confdeltype in ('c', 'n', 'd'))
-      union
-      select w.rulename, 'rule', null, ${eventsSql(`w.ev_type = '3'`, `w.ev_type = '2'`, `w.ev_type = '4'`)}, null
-      from reached r join pg_rewrite w on w.ev_class = r.rel and w.ev_type <> '1' and w.ev_enabled in ('O', 'A') where r.root = c.oid
-    ) as s), '[]')`
 
 function eventsSql(insert: string, update: string, remove: string): string {
   return `array_remove(array[case when ${insert} then 'insert' end, case when ${update} then 'update' end, case when ${remove} then 'delete' end], null)`

@@ -87,7 +87,7 @@ export class Target implements Queryable {
     this.limits = { ...DEFAULT_LIMITS, ...options.limits }
     this.#catalogue = new KnownCatalogue(
       this.name,
-      (text, values) => this.#readCatalogue(text, values),
+      (text, values, name) => this.#readCatalogue(text, values, name),
       this.read.bind(this),
       this.explain.bind(this),
     )
@@ -107,7 +107,12 @@ export class Target implements Queryable {
     this.#catalogueReaders = new SessionPool({
       ...pool,
       most: CATALOGUE_SESSIONS,
-      settings: { default_transaction_read_only: 'on', search_path: 'pg_catalog' },
+      settings: {
+        default_transaction_read_only: 'on',
+        search_path: 'pg_catalog',
+        // A table is read again and again, the same way whichever it is.
+        plan_cache_mode: 'force_generic_plan',
+      },
     })
     this.#control = new SessionPool({
       ...pool,
@@ -323,8 +328,8 @@ export class Target implements Queryable {
   }
 
   /** Asks the catalogue; a session that turns out to be of no more use is replaced once. */
-  async #readCatalogue(text: string, values: readonly (string | null)[] = []): Promise<Rows> {
-    const once = () => this.#catalogueReaders.query(text, values)
+  async #readCatalogue(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
+    const once = () => this.#catalogueReaders.query(text, values, name)
     return once().catch((error: unknown) => {
       if (!isUnusable(error)) throw error
       return once()

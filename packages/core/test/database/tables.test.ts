@@ -45,6 +45,19 @@ describe('tables of a practitioner’s own', () => {
     expect(await own.lastEntry()).toMatchObject({ after: { guard: 'x', written: 'y', differs: null, hit: 'z' } })
   })
 
+  it('may have types that are named as the role finds them', async () => {
+    await database.sql(
+      `create type weather as enum ('clear', 'cloudy'); create domain short_code as varchar(4) not null`,
+    )
+    expect(await target.type('weather')).toMatchObject({ sql: 'public.weather', labels: ['clear', 'cloudy'] })
+    expect(await target.type('public.weather[]')).toMatchObject({ element: { sql: 'public.weather' } })
+    expect(await target.type('short_code')).toMatchObject({
+      comparable: 'character varying',
+      domain: 'public.short_code',
+    })
+    expect(await target.type('whether')).toBeUndefined()
+  })
+
   it('may have keys of several columns with commas, slashes, percent signs and accents', async () => {
     const mapping = await mapped(
       'public.odd_keys',
