@@ -98,6 +98,30 @@ it('finds nothing wrong with runs that chance and a clock make differ, and that 
   expect((await interleave([comes, looks])).results[0]?.anomalies).toEqual([])
 })
 
+it('sees rows in whichever of many tables they are', async () => {
+  const crowd = Array.from({ length: 60 }, (_, at) => `create table crowd.t${at} (id serial primary key, said text);`)
+  await own.database.sql(`create schema crowd; ${crowd.join('\n')}
+    grant usage on schema crowd to public; grant select, insert on all tables in schema crowd to public; grant usage on crowd.t59_id_seq to public`)
+  const mapping = await own.mapped(
+    'public.plate_half',
+    `create table plate_half (id integer, half text, note text, primary key (id, half)) partition by list (half);
+     create table plate_half_a partition of plate_half for values in ('A');
+     create function tell() returns trigger language plpgsql as $$ begin insert into crowd.t59 (said) values (new.note); return null; end $$;
+     create trigger told after update on plate_half for each row execute function tell();
+     insert into plate_half values (1, 'A', 'old')`,
+    { guard: { by: 'none' } },
+  )
+  mappings.set(mapping.name, mapping)
+  const run = steps({ change: mapping.name, key: { id: '1', half: `'A'` }, values: { note: 'new' } })
+  const drill = await drillFaults(source(), { kind: 'fault', run, faults: ['error'] }, definitions)
+  expect(drill).toMatchObject({ passed: true, notRun: null, undisturbed: { outcome: 'committed' } })
+  expect(drill.undisturbed.differing).toMatchObject([
+    { table: 'public.plate_half', before: { note: 'old' }, after: { note: 'new' } },
+    { table: 'crowd.t59', before: null, after: { said: 'new' } },
+  ])
+  expect(drill.scratch.notes).toContainEqual(expect.stringMatching(/^59 sequences start again.* and 54 more\.$/))
+})
+
 it('does not pass where nothing could be run', async () => {
   const broken = steps({ change: 'plate', key: { id: `'nowhere'` }, values: { note: 'x' } })
   const drill = await interleave([broken, broken])

@@ -3,6 +3,7 @@ import { existsSync, readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { Target } from '../../target/target.js'
+import { someNames } from './some-names.js'
 
 const DEBIAN_POSTGRES = '/usr/lib/postgresql'
 /** How long a dump may take, and wait for a lock on each table, in milliseconds. */
@@ -51,10 +52,16 @@ export async function dumpSchema(
   )
   // Lines for the terminal program that usually reads this.
   const statements = sql.replace(/^\\(?:un)?restrict .*$/gm, '')
-  const notes = unreadable.map(
-    ({ kind, name }) => `The ${kind} ${name} is left out: the target's role may not read it.`,
-  )
-  return { sql: statements, notes }
+  return { sql: statements, notes: ['schema', 'table'].flatMap((kind) => leftOut(kind, unreadable)) }
+}
+
+function leftOut(kind: string, unreadable: readonly { kind: unknown; name: string }[]): string[] {
+  const names = unreadable.filter((each) => each.kind === kind).map(({ name }) => name)
+  if (names.length === 0) return []
+  const what = names.length === 1 ? `One ${kind} is` : `${names.length} ${kind}s are`
+  return [
+    `${what} left out, since the target's role may not read ${names.length === 1 ? 'it' : 'them'}: ${someNames(names)}.`,
+  ]
 }
 
 /** First the server's version; then schemas and tables that the role may not read, as patterns that match just these. */

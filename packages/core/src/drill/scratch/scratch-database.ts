@@ -23,8 +23,7 @@ import {
   differences,
   keyColumns,
   readRow,
-  snapshotSql,
-  takeSnapshot,
+  SnapshotReader,
   type Snapshot,
   type SnapshotDifference,
 } from './snapshot.js'
@@ -54,8 +53,7 @@ export interface ScratchSource {
  */
 export class ScratchDatabase {
   readonly #keeper: Session
-  readonly #tables: readonly Table[]
-  readonly #snapshotSql: string
+  readonly #reader: SnapshotReader
   #sequences: SequenceStart | null = null
   #pristine: Snapshot = new Map()
   #keys: Set<string> | undefined
@@ -69,8 +67,7 @@ export class ScratchDatabase {
     tables: readonly Table[],
   ) {
     this.#keeper = keeper
-    this.#tables = tables
-    this.#snapshotSql = snapshotSql(tables)
+    this.#reader = new SnapshotReader(tables)
   }
 
   /**
@@ -110,7 +107,7 @@ export class ScratchDatabase {
       for (const { sql, rowSecurity } of tables)
         if (rowSecurity) await keeper.query(`alter table ${sql} force row level security`)
       await prepareBook(scratch)
-      await keeper.query('analyze')
+      await analyze(keeper, reached.copied)
       const info = {
         tables: reached.copied.map(({ table, rows }) => ({ table: table.path, rows: rows.size })),
         notes: [...dump.notes, ...notRestored, ...reached.notes, ...maskNotes(reached.copied, source.sensitive)],
@@ -197,7 +194,7 @@ export class ScratchDatabase {
 
   /** All rows as they are now, as a session sees them: by default one of its own, so that only what was committed counts. */
   snapshot(session: Queryable = this.#keeper): Promise<Snapshot> {
-    return takeSnapshot(session, this.#tables, this.#snapshotSql)
+    return this.#reader.take(session)
   }
 
   /** What differs from the beginning. */
@@ -255,7 +252,7 @@ export class ScratchDatabase {
   }
 
   get tables(): readonly Table[] {
-    return this.#tables
+    return this.#reader.tables
   }
 
   /** Its address, with its password. */
@@ -289,6 +286,12 @@ async function restoreIn(scratch: Target, sql: string, searchPath: string): Prom
     // The dump leaves settings behind.
     session.release(true)
   }
+}
+
+/** Has the planner know of the rows that there are. Of all tables, and of the catalogue, it would take as long as all the rest. */
+async function analyze(session: Session, copied: readonly CopiedTable[]): Promise<void> {
+  const filled = copied.filter(({ table: { kind }, rows }) => rows.size > 0 && /^(?:partitioned )?table$/.test(kind))
+  if (filled.length > 0) await session.query(`analyze ${filled.map(({ table }) => table.sql).join(', ')}`)
 }
 
 /** The schemas that an unqualified name is looked for in on the target, without those that are there for every session. */

@@ -1,6 +1,7 @@
 import type { Queryable } from '../../sessions/queryable.js'
 import type { Target } from '../../target/target.js'
 import { toTextArray } from '../../values/text-array.js'
+import { someNames } from './some-names.js'
 
 /** Where the sequences of a scratch database begin, as three arrays: their names, their last numbers, and whether those were given. */
 export interface SequenceStart {
@@ -19,28 +20,56 @@ export async function readSequences(target: Target, scratch: Queryable): Promise
   if (own.length === 0) return null
   const { rows: theirs } = await target.read(STATES_SQL)
   const known = new Map(theirs.map(([name, mayRead, last]) => [name ?? '', { mayRead: mayRead === 't', last }]))
+  const isHidden = (name: string) => known.get(name)?.mayRead === false
+  const numbered = await numberedBy(
+    scratch,
+    own.flatMap(([name]) => (isHidden(name ?? '') ? [name ?? ''] : [])),
+  )
   const names: string[] = []
   const lasts: string[] = []
   const called: string[] = []
-  const notes: string[] = []
+  const unknown: string[] = []
   for (const [name, first] of own) {
     const state = known.get(name ?? '')
     // What the role may not read of a sequence it may often read in the column that the sequence numbers.
-    const last = state && !state.mayRead ? await lastIn(target, scratch, name ?? '') : (state?.last ?? null)
-    if (state && !state.mayRead && last === null)
-      notes.push(`The sequence ${name} starts again: the target's role may not read where it is.`)
+    const last = isHidden(name ?? '') ? await lastIn(target, numbered.get(name ?? '') ?? []) : (state?.last ?? null)
+    if (isHidden(name ?? '') && last === null) unknown.push(name ?? '')
     names.push(name ?? '')
     lasts.push(last ?? first ?? '1')
     called.push(last === null ? 'f' : 't')
   }
-  return { values: [toTextArray(names), toTextArray(lasts), toTextArray(called)], notes }
+  return { values: [toTextArray(names), toTextArray(lasts), toTextArray(called)], notes: notesOf(unknown) }
 }
 
-/** The highest number in the columns that a sequence numbers; null where there is none, or it cannot be read. */
-async function lastIn(target: Target, scratch: Queryable, name: string): Promise<string | null> {
-  const { rows } = await scratch.query(COLUMNS_SQL, [name])
+function notesOf(unknown: readonly string[]): string[] {
+  if (unknown.length === 0) return []
+  const start = unknown.length === 1 ? 'One sequence starts' : `${unknown.length} sequences start`
+  return [
+    `${start} again, since the target's role may not read where ${unknown.length === 1 ? 'it is' : 'they are'}: ${someNames(unknown)}.`,
+  ]
+}
+
+interface Numbered {
+  table: string
+  column: string
+}
+
+/** The columns that sequences number, by the sequence. */
+async function numberedBy(scratch: Queryable, names: readonly string[]): Promise<Map<string, Numbered[]>> {
+  const found = new Map<string, Numbered[]>()
+  if (names.length === 0) return found
+  const { rows } = await scratch.query(COLUMNS_SQL, [toTextArray(names)])
+  for (const [name = '', table, column] of rows) {
+    const columns = found.get(name ?? '') ?? []
+    found.set(name ?? '', [...columns, { table: table ?? '', column: column ?? '' }])
+  }
+  return found
+}
+
+/** The highest number in these columns; null where there is none, or it cannot be read. */
+async function lastIn(target: Target, columns: readonly Numbered[]): Promise<string | null> {
   let most: bigint | null = null
-  for (const [table, column] of rows) {
+  for (const { table, column } of columns) {
     const found = await target.read(`select pg_catalog.max(${column})::text from ${table}`).catch(() => null)
     const text = found?.rows[0]?.[0]
     if (typeof text !== 'string' || !/^-?\d{1,19}$/.test(text)) continue
@@ -71,13 +100,15 @@ from rows from (pg_catalog.unnest($1::text[]), pg_catalog.unnest($2::text[]), pg
 
 /** The columns that own a sequence, or whose default takes numbers from it. */
 const COLUMNS_SQL = `
-with used as (
-  select refobjid as relation, refobjsubid as place from pg_catalog.pg_depend
-  where classid = 'pg_catalog.pg_class'::regclass and objid = $1::regclass and refclassid = 'pg_catalog.pg_class'::regclass and refobjsubid > 0
+with given as materialized (
+  select name, name::pg_catalog.regclass as sequence from pg_catalog.unnest($1::text[]) as asked(name)
+), used as (
+  select g.name, d.refobjid as relation, d.refobjsubid as place from given g join pg_catalog.pg_depend d on d.objid = g.sequence
+  where d.classid = 'pg_catalog.pg_class'::regclass and d.refclassid = 'pg_catalog.pg_class'::regclass and d.refobjsubid > 0
   union
-  select d.adrelid, d.adnum from pg_catalog.pg_depend p join pg_catalog.pg_attrdef d on d.oid = p.objid
-  where p.classid = 'pg_catalog.pg_attrdef'::regclass and p.refclassid = 'pg_catalog.pg_class'::regclass and p.refobjid = $1::regclass
+  select g.name, d.adrelid, d.adnum from given g join pg_catalog.pg_depend p on p.refobjid = g.sequence join pg_catalog.pg_attrdef d on d.oid = p.objid
+  where p.classid = 'pg_catalog.pg_attrdef'::regclass and p.refclassid = 'pg_catalog.pg_class'::regclass
 )
-select pg_catalog.format('%I.%I', n.nspname, c.relname), pg_catalog.quote_ident(a.attname)
+select u.name, pg_catalog.format('%I.%I', n.nspname, c.relname), pg_catalog.quote_ident(a.attname)
 from used u join pg_catalog.pg_class c on c.oid = u.relation join pg_catalog.pg_namespace n on n.oid = c.relnamespace
   join pg_catalog.pg_attribute a on a.attrelid = u.relation and a.attnum = u.place`

@@ -2,6 +2,7 @@ import { parseJson, printJson, RawJson, type Json, type RowDifference } from '@l
 import type { Table } from '../../catalogue/table.js'
 import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
 import type { Queryable } from '../../sessions/queryable.js'
+import { toTextArray } from '../../values/text-array.js'
 
 /** One row: whose, by which key (null where the table has none), and all of it as PostgreSQL's JSON. */
 export interface SnapshotRow {
@@ -25,31 +26,66 @@ export interface SnapshotDifference {
   afterText: string | null
 }
 
-/** The query that reads all rows of these tables; empty where there are none. */
-export function snapshotSql(tables: readonly Table[]): string {
-  return tables
-    .map((table, at) => {
-      const alias = rowAlias(table)
-      const key = keyColumns(table).map((name) => `${alias}.${columnSql(table, name)}::text`)
-      // Of a table with inheritance children only its own rows: theirs are read with their own tables.
-      const from = table.hasChildren ? `only ${table.sql}` : table.sql
-      return `select ${at}, ${key.length > 0 ? `array[${key.join(', ')}]::text` : 'null::text'}, ${rowJsonSql(alias)}, ${rowTextSql(table, alias)} from ${from} as ${alias}`
-    })
-    .join('\nunion all ')
+/** Up to so many tables are read without asking first which of them have rows. */
+const FEW_TABLES = 50
+
+/** Takes snapshots of some tables. */
+export class SnapshotReader {
+  /** What is prepared, by the tables that it reads. */
+  readonly #statements = new Map<string, { name: string; sql: string }>()
+
+  constructor(readonly tables: readonly Table[]) {}
+
+  /** All rows as a session sees them. */
+  async take(session: Queryable): Promise<Snapshot> {
+    const rows = new Map<string, SnapshotRow>()
+    const filled = await this.#filled(session)
+    if (filled.length === 0) return rows
+    const { name, sql } = this.#statementOf(filled)
+    const found = await session.query(sql, [], name)
+    for (const [at, key = null, json, text] of found.rows) {
+      const table = this.tables[Number(at)] as Table
+      let id = `${table.path}\0${key ?? json}`
+      while (rows.has(id)) id += '\0'
+      rows.set(id, { table, key, json: json ?? '', text: text ?? '' })
+    }
+    return rows
+  }
+
+  /** The places of those that may have rows: of a schema with a thousand tables a drill fills a few, and one statement over all takes seconds to plan. */
+  async #filled(session: Queryable): Promise<number[]> {
+    if (this.tables.length <= FEW_TABLES) return this.tables.map((_, at) => at)
+    const { rows } = await session.query(FILLED_SQL, [toTextArray(this.tables.map(({ sql }) => sql))], 'drill_filled')
+    return rows.map(([at]) => Number(at))
+  }
+
+  #statementOf(places: readonly number[]) {
+    const key = places.join()
+    let statement = this.#statements.get(key)
+    if (!statement) {
+      const sql = places.map((at) => this.#selectSql(at)).join('\nunion all ')
+      this.#statements.set(key, (statement = { name: `drill_snapshot_${this.#statements.size}`, sql }))
+    }
+    return statement
+  }
+
+  #selectSql(at: number): string {
+    const table = this.tables[at] as Table
+    const alias = rowAlias(table)
+    const key = keyColumns(table).map((name) => `${alias}.${columnSql(table, name)}::text`)
+    // Of a table with inheritance children only its own rows: theirs are read with their own tables.
+    const from = table.hasChildren ? `only ${table.sql}` : table.sql
+    return `select ${at}, ${key.length > 0 ? `array[${key.join(', ')}]::text` : 'null::text'}, ${rowJsonSql(alias)}, ${rowTextSql(table, alias)} from ${from} as ${alias}`
+  }
 }
 
-export async function takeSnapshot(session: Queryable, tables: readonly Table[], sql: string): Promise<Snapshot> {
-  const rows = new Map<string, SnapshotRow>()
-  if (tables.length === 0) return rows
-  const found = await session.query(sql, [], 'drill_snapshot')
-  for (const [at, key = null, json, text] of found.rows) {
-    const table = tables[Number(at)] as Table
-    let id = `${table.path}\0${key ?? json}`
-    while (rows.has(id)) id += '\0'
-    rows.set(id, { table, key, json: json ?? '', text: text ?? '' })
-  }
-  return rows
-}
+/** A row makes the table's file grow before it is committed. A partitioned table has its rows in its partitions. */
+const FILLED_SQL = `
+select t.number - 1
+from (select name::pg_catalog.regclass as rel, number from pg_catalog.unnest($1::text[]) with ordinality as given(name, number)) as t
+where pg_catalog.pg_relation_size(t.rel) > 0
+  or exists (select from pg_catalog.pg_partition_tree(t.rel) as p where pg_catalog.pg_relation_size(p.relid) > 0)
+order by t.number`
 
 export function differences(before: Snapshot, after: Snapshot): SnapshotDifference[] {
   const found: SnapshotDifference[] = []
