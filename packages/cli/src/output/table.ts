@@ -1,5 +1,6 @@
 import Table from 'cli-table3'
 import colors from 'picocolors'
+import stringWidth from 'string-width'
 import { printJson } from '@ledgerman/contract'
 
 const NO_BORDER = {
@@ -20,24 +21,37 @@ const NO_BORDER = {
   middle: '  ',
 }
 
+/** How many rows are laid out together: the table's layout takes as long as the square of their number. */
+const TOGETHER = 50
+
 /** Rows under a head line, in columns as wide as they need. Columns named in `right` are aligned to the right. */
 export function formatTable(
   head: readonly string[],
   rows: readonly (readonly string[])[],
   right: readonly string[] = [],
 ): string {
-  const table = new Table({
-    chars: NO_BORDER,
-    style: { 'padding-left': 0, 'padding-right': 0, head: [], border: [] },
-    head: head.map((name) => (name === '' ? '' : colors.dim(name))),
-    colAligns: head.map((name) => (right.includes(name) ? 'right' : 'left')),
-  })
-  table.push(...rows.map((row) => [...row]))
-  return table
-    .toString()
+  const titles = head.map((name) => (name === '' ? '' : colors.dim(name)))
+  const colAligns = head.map((name) => (right.includes(name) ? ('right' as const) : ('left' as const)))
+  const colWidths = widthsOf([titles, ...rows])
+  const parts: string[] = []
+  for (let from = 0; from === 0 || from < rows.length; from += TOGETHER) {
+    const style = { 'padding-left': 0, 'padding-right': 0, head: [], border: [] }
+    const table = new Table({ chars: NO_BORDER, style, head: from === 0 ? titles : [], colAligns, colWidths })
+    table.push(...rows.slice(from, from + TOGETHER).map((row) => [...row]))
+    parts.push(table.toString())
+  }
+  return parts
+    .join('\n')
     .split('\n')
     .map((line) => line.trimEnd())
     .join('\n')
+}
+
+/** How wide each column has to be, in columns of a terminal. */
+function widthsOf(rows: readonly (readonly string[])[]): number[] {
+  const widths: number[] = []
+  for (const row of rows) row.forEach((cell, at) => (widths[at] = Math.max(widths[at] ?? 1, stringWidth(cell))))
+  return widths
 }
 
 const LONGEST = 60
