@@ -4,6 +4,7 @@ import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { readCatalogue, readType } from './read-catalogue.js'
 import type { Table } from './table.js'
 import { parseTablePath, toTablePath, type TablePath } from './table-path.js'
+import { TableReader } from './table-reader.js'
 import { isDatabaseError } from '../sessions/database-error.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { Queryable } from '../sessions/queryable.js'
@@ -50,6 +51,7 @@ export class KnownCatalogue {
   readonly #tables = new LRUCache<string, KnownTable>({ max: MOST_TABLES })
   readonly #types = new LRUCache<string, ColumnType>({ max: MOST_TYPES })
   #reading = new Map<string, Promise<Table>>()
+  readonly #reader: TableReader
 
   constructor(
     readonly target: string,
@@ -58,7 +60,9 @@ export class KnownCatalogue {
     /** Asks with the role's own search path, for names as people write them. */
     readonly queryAsRole: Queryable['query'],
     readonly explain: (error: unknown) => unknown,
-  ) {}
+  ) {
+    this.#reader = new TableReader(this)
+  }
 
   /** @throws LedgermanProblem not-found */
   async table(path: string): Promise<Table> {
@@ -121,11 +125,12 @@ export class KnownCatalogue {
 
   #read(path: string, name: TablePath): Promise<Table> {
     const all = this.#reading
-    const reading = readCatalogue(this, name)
+    const reading = this.#reader
+      .read(name)
       .catch((error: unknown) => {
         throw this.explain(error)
       })
-      .then(([table]) => {
+      .then((table) => {
         if (table) return all === this.#reading ? this.#remember(table) : table
         this.#tables.delete(path)
         throw new LedgermanProblem('not-found', `There is no table ${path} in ${this.target} that its role can see.`, {

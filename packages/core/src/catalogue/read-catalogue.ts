@@ -1,20 +1,31 @@
 import type { Column, ForeignKey, Table, TableKind } from './table.js'
-import { toTablePath } from './table-path.js'
+import { toTablePath, type TablePath } from './table-path.js'
 import { SIDE_WRITERS_SQL } from './side-writers-sql.js'
 import { toColumnType, type ColumnType, type TypeRow } from '../values/column-type.js'
-import type { Queryable } from '../sessions/queryable.js'
+import { toTextArray } from '../values/text-array.js'
+import type { Queryable, Rows } from '../sessions/queryable.js'
 
 /**
- * Reads tables, partitioned tables, views and foreign tables from the live catalogue: all of them, or the one named.
- * System schemas, partitions' own entries and the book are left out. Names are quoted by the server itself, since its own
- * list of key words is the one that counts.
+ * Reads all tables, partitioned tables, views and foreign tables from the live catalogue. System schemas, partitions' own entries and
+ * the book are left out. Names are quoted by the server itself, since its own list of key words is the one that counts.
  *
- * @returns in order of schema and name; empty where the named one does not exist.
+ * @returns in order of schema and name
  */
-export async function readCatalogue(session: Queryable, only?: { schema: string; name: string }): Promise<Table[]> {
-  const { rows } = only
-    ? await session.query(ONE_TABLE_SQL, [only.schema, only.name], 'catalogue_of_table')
-    : await session.query(ALL_TABLES_SQL)
+export async function readCatalogue(session: Queryable): Promise<Table[]> {
+  return tablesFrom(await session.query(ALL_TABLES_SQL))
+}
+
+/** Reads the tables that are named, partitions too; what is not there, or is left out, is not among those that come back. */
+export async function readTables(session: Pick<Queryable, 'query'>, names: readonly TablePath[]): Promise<Table[]> {
+  const [only, ...others] = names
+  if (!only) return []
+  if (others.length === 0)
+    return tablesFrom(await session.query(ONE_TABLE_SQL, [only.schema, only.name], 'catalogue_of_table'))
+  const lists = [names.map(({ schema }) => schema), names.map(({ name }) => name)]
+  return tablesFrom(await session.query(SOME_TABLES_SQL, lists.map(toTextArray), 'catalogue_of_tables'))
+}
+
+function tablesFrom({ rows }: Rows): Table[] {
   return rows.map(([text]) => tableFromRow(JSON.parse(text ?? '') as TableRow))
 }
 
@@ -218,3 +229,7 @@ const ALL_TABLES_SQL = catalogueSql('not c.relispartition')
 
 /** A text of its own: it is asked for again and again, and planning it takes several times as long as running it. */
 const ONE_TABLE_SQL = catalogueSql('n.nspname = $1 and c.relname = $2')
+
+const SOME_TABLES_SQL = catalogueSql(
+  '(n.nspname, c.relname) in (select named.schema, named.name from unnest($1::text[], $2::text[]) as named(schema, name))',
+)

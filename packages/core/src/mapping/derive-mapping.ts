@@ -1,7 +1,7 @@
 import type { LinkDefinition, MappingDefinition } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
 import { parseTablePath } from '../catalogue/table-path.js'
-import { toPropertyName, uniqueName } from './property-name.js'
+import { takeName, toPropertyName } from './property-name.js'
 
 /** What a column of a table is called in the table's mapping. */
 export type PropertyOf = (path: string, column: string) => string | undefined
@@ -24,8 +24,8 @@ export function deriveMapping(
   nameOfTable: (path: string) => string | undefined,
   propertyOf: PropertyOf = (_, column) => toPropertyName(column),
 ): DerivedDefinition {
-  const nameOf = new Map<string, string>()
-  for (const column of table.columns) nameOf.set(column.name, uniqueName(toPropertyName(column.name), nameOf.values()))
+  const taken = new Set<string>()
+  const nameOf = new Map(table.columns.map(({ name }) => [name, takeName(toPropertyName(name), taken)]))
   const key = table.keys[0]?.columns ?? []
   const definition: MappingDefinition = {
     mapping: nameOfTable(table.path) ?? toPropertyName(table.name),
@@ -58,7 +58,7 @@ function deriveLinks(
   propertyOf: PropertyOf,
 ): Record<string, LinkDefinition> {
   const links: Record<string, LinkDefinition> = {}
-  const taken = () => [...nameOf.values(), ...Object.keys(links)]
+  const taken = new Set(nameOf.values())
   const otherMapping = (path: string) => nameOfTable(path) ?? toPropertyName(parseTablePath(path).name)
   /** The pairs of properties that a foreign key is; undefined where the other mapping leaves one of its columns out. */
   const pairsOf = (columns: readonly string[], other: string, otherColumns: readonly string[]) => {
@@ -72,12 +72,12 @@ function deriveLinks(
       columns.length === 1 ? (columns[0] ?? '').replace(/_(id|code|no|key)$/i, '') : parseTablePath(other).name
     const on = pairsOf(columns, other, otherColumns)
     if (!on) continue
-    links[uniqueName(toPropertyName(first), taken())] = { mapping: otherMapping(other), on }
+    links[takeName(toPropertyName(first), taken)] = { mapping: otherMapping(other), on }
   }
   for (const { columns, table: other, otherColumns } of table.referencedBy) {
     const many = pairsOf(columns, other, otherColumns)
     if (!many) continue
-    links[uniqueName(`${toPropertyName(parseTablePath(other).name)}s`, taken())] = {
+    links[takeName(`${toPropertyName(parseTablePath(other).name)}s`, taken)] = {
       mapping: otherMapping(other),
       many,
     }

@@ -1,5 +1,5 @@
 import { parseTablePath } from '../catalogue/table-path.js'
-import { toPropertyName, uniqueName } from './property-name.js'
+import { takeName, toPropertyName } from './property-name.js'
 
 /**
  * The name that each table's derived mapping has: its own in camelCase, with the schema's before it where another table would have
@@ -19,9 +19,7 @@ export function mappingNames(paths: readonly string[], published: ReadonlyMap<st
     const { schema, name } = parseTablePath(path)
     const own = plain(path)
     const isFree = !taken.has(own) && (counts.get(own) === 1 || schema === 'public')
-    const fresh = uniqueName(isFree ? own : toPropertyName(`${schema}_${name}`), taken)
-    named.set(path, fresh)
-    taken.add(fresh)
+    named.set(path, takeName(isFree ? own : toPropertyName(`${schema}_${name}`), taken))
   }
   return named
 }

@@ -9,11 +9,10 @@ export function toPropertyName(name: string): string {
   return /^\p{N}/u.test(camel) ? `_${camel}` : camel
 }
 
-/** The name itself, or with the first number behind it that makes it differ from all the taken ones. */
-export function uniqueName(name: string, taken: Iterable<string>): string {
-  const others = new Set(taken)
-  if (!others.has(name)) return name
-  let number = 2
-  while (others.has(`${name}${number}`)) number++
-  return `${name}${number}`
+/** Takes a name that is free: the one given, or with the first number behind it that makes it differ from all the taken ones. */
+export function takeName(name: string, taken: Set<string>): string {
+  let free = name
+  for (let number = 2; taken.has(free); number++) free = `${name}${number}`
+  taken.add(free)
+  return free
 }

@@ -45,6 +45,25 @@ describe('tables of a practitioner’s own', () => {
     expect(await own.lastEntry()).toMatchObject({ after: { guard: 'x', written: 'y', differs: null, hit: 'z' } })
   })
 
+  it('may be asked for many at a time, of which one is not there and one is held', async () => {
+    const names = Array.from({ length: 250 }, (_, at) => `heap_${at}`)
+    await database.sql(names.map((name) => `create table ${name} (id integer primary key);`).join(' '))
+    await database.sql('create view held_view as select * from heap_0')
+    target.forgetCatalogue()
+    const holder = await database.session()
+    try {
+      await holder.query('begin; lock table held_view in access exclusive mode')
+      const all = names.map((name) => target.table(`public.${name}`))
+      const [missing, held] = [codeOf(target.table('public.heap_none')), codeOf(target.table('public.held_view'))]
+      expect((await Promise.all(all)).map(({ name }) => name)).toEqual(names)
+      expect([await missing, await held]).toEqual(['not-found', 'lock-timeout'])
+    } finally {
+      await holder.query('rollback')
+      await holder.end()
+    }
+    expect(await target.table('public.held_view')).toMatchObject({ kind: 'view', columns: [{ name: 'id' }] })
+  })
+
   it('may have types that are named as the role finds them', async () => {
     await database.sql(
       `create type weather as enum ('clear', 'cloudy'); create domain short_code as varchar(4) not null`,

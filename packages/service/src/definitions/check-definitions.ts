@@ -41,15 +41,16 @@ export async function checkDefinitions(
   const published = await targets.mappings.list(target.name)
   const mappings = new Map<string, MappingDefinition>(published.map(({ name, definition }) => [name, definition]))
   for (const read of reads) if (read.kind === 'mapping') mappings.set(read.name, read.definition)
-  for (const read of reads) {
-    if (read.kind !== 'mapping') continue
+  const ofMappings = reads.map(async (read) => {
+    if (read.kind !== 'mapping') return []
     const wrong = [
       ...(await mappingFindings(target, read.definition)),
       ...(isLenient ? [] : checkLinkEnds(read.definition, mappings)),
       ...(await linkFindings(target, read.definition, mappings)),
     ]
-    findings.push(...wrong.map((finding) => placed(read, finding)))
-  }
+    return wrong.map((finding) => placed(read, finding))
+  })
+  findings.push(...(await Promise.all(ofMappings)).flat())
   const resolved = new Map<string, Promise<Mapping>>()
   const findMapping = (name: string) => {
     let found = resolved.get(name)

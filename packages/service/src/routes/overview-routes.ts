@@ -69,11 +69,11 @@ export function overviewRoutes({ targets, jobs }: Services) {
       targets.mappings.list(target.name),
       targets.transactions.list(target.name),
     ])
-    const found: Attention = []
-    for (const { name } of mappings) found.push(...(await misfit('mapping', name, () => targets.mapping(target, name))))
-    for (const { name } of transactions)
-      found.push(...(await misfit('transaction', name, () => targets.plan(target, name))))
-    return found
+    const found = await Promise.all([
+      ...mappings.map(({ name }) => misfit('mapping', name, () => targets.mapping(target, name))),
+      ...transactions.map(({ name }) => misfit('transaction', name, () => targets.plan(target, name))),
+    ])
+    return found.flat()
   }
 
   async function misfit(
