@@ -22,7 +22,7 @@ export interface EntryFilter {
   keyed?: Mapping | undefined
 }
 
-/** What entries `e`, with their statement `s`, have to fulfil, and the values to bind. */
+/** What entries `e` have to fulfil, and the values to bind. */
 export function entryConditions(filter: Omit<EntryFilter, 'limit'>): { conditions: string[]; values: string[] } {
   const conditions: string[] = []
   const values: string[] = []
@@ -36,11 +36,11 @@ export function entryConditions(filter: Omit<EntryFilter, 'limit'>): { condition
   where((value) => `e.run->>'transaction' = ${value}`, filter.transaction)
   where((value) => `e.at >= ${value}::timestamptz`, filter.from)
   where((value) => `e.at < ${value}::timestamptz`, filter.until)
-  where(
-    (value) =>
-      `(s.mapping = ${value} or exists (select 1 from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id and t.mapping = ${value}))`,
-    filter.mapping,
-  )
+  where((value) => {
+    // Found once, and not for each entry; as a join the planner would read the steps of the whole book.
+    const ofMapping = `array(select t.id from ledgerman.statement t where t.mapping = ${value})`
+    return `(e.statement = any (${ofMapping}) or exists (select 1 from pg_catalog.json_to_recordset(e.steps) as p(statement bigint) where p.statement = any (${ofMapping})))`
+  }, filter.mapping)
   where(
     (value) => {
       const given = `array(select jsonb_array_elements_text(${value}::jsonb))`

@@ -25,7 +25,9 @@ import type { Target } from '../target/target.js'
 export async function listEntries(target: Target, filter: EntryFilter, findMapping: FindMapping): Promise<EntryList> {
   const { conditions, values } = entryConditions(filter)
   const limit = `$${values.push(String(filter.limit + 1))}`
-  const text = `${ENTRY_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id desc limit ${limit}::integer`
+  // The page first: what is shown of an entry is put together for no other.
+  const page = `select e.id from ledgerman.entry e${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id desc limit ${limit}::integer`
+  const text = `${ENTRY_SQL} where e.id in (${page}) order by e.id desc`
   const rows = await readBook(target, text, values)
   const entries = await Promise.all(rows.slice(0, filter.limit).map((row) => toSummary(row, findMapping)))
   return { entries, next: rows.length > filter.limit ? (entries.at(-1)?.id ?? null) : null }

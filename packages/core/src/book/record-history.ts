@@ -36,7 +36,7 @@ export async function recordEvents(
   return rows.map(([json]) => JSON.parse(json ?? '') as RecordEvent)
 }
 
-/** The images are found first, then the steps of their entries read once each: an entry's steps are one text, however many there are. */
+/** The images are found first, then their entries read once each: what one says of itself and of its steps is one text, however long. */
 function historySql(mapping: Mapping): string {
   return `
 with given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
@@ -49,17 +49,21 @@ wanted as (select key, ${recordHashSql('key')} as record from written), found as
     `b.entry, b.step, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}`,
   )}) i
 ), steps as materialized (
-  select p.entry, p.no, p.statement from (select distinct entry from found) as f join ledgerman.step p on p.entry = f.entry
+  select p.entry, p.no, p.statement
+  from (select entry, array_agg(step) as numbers from found group by entry) as f join ledgerman.step p on p.entry = f.entry and p.no = any (f.numbers)
+), said as materialized (
+  select e.id, e.at, e.actor, e.note, e.run->>'transaction' as transaction, coalesce(e.run ? 'reverses', false) as is_reversal
+  from ledgerman.entry e where e.id in (select entry from found)
 ), events as (
-  select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
+  select e.id, e.at, e.actor, s.kind, e.note, null as transaction, false as is_reversal, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
   from wanted w join ledgerman.entry e on e.record = w.record and e.key = w.key join ledgerman.statement s on s.id = e.statement
   where e.outcome = 'committed' and s.relation = $2 and e.changed > 0
   union all
-  select e.id, e.at, e.actor, s.kind, e.note, e.run, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
+  select e.id, e.at, e.actor, s.kind, e.note, e.transaction, e.is_reversal, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
   from found i join steps p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
-    join ledgerman.entry e on e.id = i.entry
+    join said e on e.id = i.entry
   where s.relation = $2
 )
-select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', run->>'transaction', 'isReversal', coalesce(run ? 'reverses', false), 'before', before, 'after', after)::text
+select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'before', before, 'after', after)::text
 from events order by id desc, step desc limit $3::integer`
 }
