@@ -40,6 +40,7 @@ export const vuetify = createVuetify({
     VTextField: { variant: 'outlined', density: 'compact' },
     VTextarea: { variant: 'outlined', density: 'compact' },
     VSelect: { variant: 'outlined', density: 'compact' },
+    VAutocomplete: { variant: 'outlined', density: 'compact' },
     VCard: { variant: 'flat', border: true },
     VBtn: { variant: 'tonal' },
   },

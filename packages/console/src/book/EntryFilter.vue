@@ -43,8 +43,6 @@ function chooseDay(chosen: string) {
     :model-value="what"
     :items="choices"
     label="Mapping or transaction"
-    variant="outlined"
-    density="compact"
     clearable
     hide-details
     class="what"

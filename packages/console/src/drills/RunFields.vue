@@ -16,8 +16,6 @@ const { form, fields } = props.run
     <v-autocomplete
       v-model="form.what"
       auto-select-first
-      variant="outlined"
-      density="compact"
       :items="choices"
       :label="label"
       hide-details

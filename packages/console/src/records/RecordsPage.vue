@@ -168,7 +168,8 @@ function open(address: string) {
   <v-container fluid class="pa-4">
     <div class="d-flex align-center ga-4 mb-3">
       <h1>Records</h1>
-      <v-select
+      <v-autocomplete
+        auto-select-first
         :model-value="name ?? null"
         :items="mappings.map((each) => each.name)"
         label="Mapping"

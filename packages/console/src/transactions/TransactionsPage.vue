@@ -84,7 +84,8 @@ function choose(chosen: string | null) {
   <v-container fluid class="pa-4">
     <div class="d-flex align-center ga-4 mb-3">
       <h1>Transactions</h1>
-      <v-select
+      <v-autocomplete
+        auto-select-first
         :model-value="isNew ? null : (name ?? null)"
         :items="transactions.map((each) => each.name)"
         label="Transaction"
