@@ -111,7 +111,8 @@ with recursive layer as (
   select oid, base, typmod from layer where typtype <> 'd'
 )`
 
-const QUIET_SQL = `quiet as materialized (select set_config('search_path', 'pg_catalog', true)`
+/** Empties the search path: after `from` was read, where that says so. */
+const quietSql = (from = '') => `quiet as materialized (select set_config('search_path', 'pg_catalog', true)${from})`
 
 /** The types that `a.atttypid` is made of: `bt` below its domains, and where that is an array the element `el`, `eb` below its domains. */
 const TYPE_JOINS = `
@@ -128,7 +129,7 @@ const TYPE_JOINS = `
 const TYPE_SQL = `
 ${DOMAINS_SQL}, a as materialized (
   select to_regtype($1)::oid as atttypid, -1 as atttypmod
-), ${QUIET_SQL} from a)
+), ${quietSql(' from a')}
 select ${TYPE_JSON}::text
 from a cross join quiet${TYPE_JOINS}`
 
@@ -150,7 +151,7 @@ const WRITES_INSTEAD_SQL = `(exists (select from pg_trigger g where g.tgrelid = 
 // What a table has many of and no index leads to, or what needs many joins, is read for all tables at once: looked up table by table it
 // takes as long as the square of their number.
 const catalogueSql = (wanted: string) => `
-${DOMAINS_SQL}, ${QUIET_SQL}), wanted as materialized (
+${DOMAINS_SQL}, ${quietSql()}, wanted as materialized (
   select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace
   where ${IS_LISTED} and ${wanted}
 ), columns_of as materialized (
