@@ -174,23 +174,17 @@ export function entryValues({ statement, values, isDigested }: RecordEntry): (st
 
 /** Runs `work`, and keeps in the book why it was refused, after its roll-back. In somebody else's transaction nothing can be kept. */
 export async function keepingRefusals<T>(db: Db, what: RecordEntry | Run, work: () => Promise<T>): Promise<T> {
-  const startedAt = new Date().toISOString()
   try {
     return await work()
   } catch (error) {
     const isRefused = error instanceof DataError && !(error instanceof OutcomeUnknown) && error.code !== 'value-invalid'
     // The refusal is what the caller has to hear, whether it can be kept or not.
-    if (isRefused && 'totalCount' in db) await bookRefusal(db, what, error, startedAt).catch(() => undefined)
+    if (isRefused && 'totalCount' in db) await bookRefusal(db, what, error).catch(() => undefined)
     throw error
   }
 }
 
-async function bookRefusal(
-  db: Db,
-  what: RecordEntry | Run,
-  { code, message }: DataError,
-  startedAt: string,
-): Promise<void> {
+async function bookRefusal(db: Db, what: RecordEntry | Run, { code, message }: DataError): Promise<void> {
   const { actor, note } = current()
   const isRun = what instanceof Run
   const sensitive = isRun ? [] : what.statement.binds.map((bind) => bind.sensitive)
@@ -199,14 +193,13 @@ async function bookRefusal(
   const key = isRun || what.key.length === 0 ? 'null::text[]' : what.keySql
   await ask(
     db,
-    `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, changed, problem, detail, run, steps)
-select $2::uuid, $3::timestamptz, $4, 'refused', $5::bigint, $6::text[], $7, pg_catalog.hash_array_extended(k.key, 0), k.key, 0, $8, $9, $10::jsonb, $11::json
+    `insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, changed, problem, detail, run, steps)
+select $2::uuid, $3, 'refused', $4::bigint, $5::text[], $6, pg_catalog.hash_array_extended(k.key, 0), k.key, 0, $7, $8, $9::jsonb, $10::json
 from (select case when $1::text[] is not null then ${key} end as key) as k
 on conflict (id) do nothing`,
     [
       isRun ? null : arrayText(what.key),
       isRun ? what.id : newEntryId(),
-      startedAt,
       actor,
       isRun ? null : idOf(what.statement),
       isRun ? null : arrayText(kept(what.values, sensitive)),

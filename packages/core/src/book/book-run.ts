@@ -49,10 +49,9 @@ export function recordRefusedRun(
   receipt: Receipt,
   problem: LedgermanProblem,
 ): Promise<boolean> {
-  const { id, startedAt, actor, note } = receipt
+  const { id, actor, note } = receipt
   return recordRefusal(target, {
     id,
-    startedAt,
     actor,
     note,
     problem,

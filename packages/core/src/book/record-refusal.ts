@@ -4,10 +4,12 @@ import { recordHashSql } from '../statement/book-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { Target } from '../target/target.js'
 
-/** A run that was rolled back, as the book keeps it. */
+/**
+ * A run that was rolled back, as the book keeps it. Its moment is the database's own, when it is written: one that this machine's clock
+ * gave could be from before a seal that looked at it, and would pass for an entry put in past Ledgerman.
+ */
 export interface Refusal {
   id: string
-  startedAt: string
   actor: string
   note: string | null
   problem: LedgermanProblem
@@ -104,17 +106,17 @@ class RefusalQueue {
 function insertSql(refusal: Refusal | undefined): string {
   const mapping = refusal?.record?.mapping
   const key = mapping ? canonicalKeySql(mapping, 'e.key') : 'null::text[]'
-  return `insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail, run, steps)
-select e.id, e.at, e.actor, 'refused', e.statement, e.binds, e.note, ${mapping ? recordHashSql(key) : 'null'}, ${key}, e.matched, 0, e.problem, e.detail, e.run, e.steps
-from pg_catalog.json_to_recordset($1::json) as e(id uuid, at timestamptz, actor text, statement bigint, binds text[], note text,
+  return `insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail, run, steps)
+select e.id, e.actor, 'refused', e.statement, e.binds, e.note, ${mapping ? recordHashSql(key) : 'null'}, ${key}, e.matched, 0, e.problem, e.detail, e.run, e.steps
+from pg_catalog.json_to_recordset($1::json) as e(id uuid, actor text, statement bigint, binds text[], note text,
   key text[], matched integer, problem text, detail text, run jsonb, steps json)
 on conflict (id) do nothing`
 }
 
-function toRow({ id, startedAt, actor, note, problem, detail, matched, ...more }: Refusal): object {
+function toRow({ id, actor, note, problem, detail, matched, ...more }: Refusal): object {
   const { record, statement = null, binds = null, run, steps } = more
   const key = record?.key ?? null
-  return { id, at: startedAt, actor, note, matched, problem: problem.code, detail, key, statement, binds, run, steps }
+  return { id, actor, note, matched, problem: problem.code, detail, key, statement, binds, run, steps }
 }
 
 /** JSON that PostgreSQL can read, whatever a caller sent: no NUL, and no half of a surrogate pair. */

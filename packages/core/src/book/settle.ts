@@ -12,7 +12,6 @@ const PAUSE_MS = 100
 /** A commit whose answer was lost. */
 export interface LostCommit {
   id: string
-  startedAt: string
   actor: string
   note: string | null
 }
@@ -58,14 +57,14 @@ export async function settle(target: Target, lost: LostCommit, cause: unknown): 
 async function outcomeOf(target: Target, lost: LostCommit, deadline: number): Promise<string | null> {
   // A server that does not answer at all is given up when the time is over.
   const limit = { limitMs: Math.max(PAUSE_MS, deadline - Date.now()) }
-  await target.queryWithin(limit, MARKER_SQL, [lost.id, lost.startedAt, lost.actor, lost.note])
+  await target.queryWithin(limit, MARKER_SQL, [lost.id, lost.actor, lost.note])
   const { rows } = await target.queryWithin(limit, 'select outcome from ledgerman.entry where id = $1::uuid', [lost.id])
   return rows[0]?.[0] ?? null
 }
 
 const MARKER_SQL = `
-insert into ledgerman.entry (id, at, actor, outcome, note, problem, detail)
-values ($1, $2, $3, 'refused', $4, 'target-unavailable', 'The connection broke before the change was committed.')
+insert into ledgerman.entry (id, actor, outcome, note, problem, detail)
+values ($1, $2, 'refused', $3, 'target-unavailable', 'The connection broke before the change was committed.')
 on conflict (id) do nothing`
 
 /** Whether asking again may succeed: the database is away, out of resources, or the first commit is still going on. */

@@ -142,7 +142,6 @@ export async function bookRefusedBulk(
   const isSensitive = shape.mapping.properties.some(({ sensitive }) => sensitive)
   const isWritten = await recordRefusal(target, {
     id: header.id,
-    startedAt: header.startedAt,
     actor: request.actor,
     note: request.note,
     problem,

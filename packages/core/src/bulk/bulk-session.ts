@@ -168,11 +168,7 @@ export class BulkSession {
       if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
     } catch (error) {
       if (!isConnectionError(error)) throw error
-      await settle(
-        target,
-        { id: header.id, startedAt: header.startedAt, actor: request.actor, note: request.note },
-        error,
-      )
+      await settle(target, { id: header.id, actor: request.actor, note: request.note }, error)
     }
   }
 

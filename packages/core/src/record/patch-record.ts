@@ -75,7 +75,6 @@ async function refusedPatch(
 ): Promise<LedgermanProblem> {
   const header = toHeader(target, mapping, { mode, actor, ...(note === undefined ? {} : { note }) })
   const receipt = toReceipt(header, 'refused', null, [], null)
-  const { id, startedAt } = header
   const record = {
     mapping,
     key: mapping.key.map((property) => showable(target, property, key.get(property.name) ?? null)),
@@ -83,8 +82,7 @@ async function refusedPatch(
   const isBooked =
     mode === 'commit' &&
     (await recordRefusal(target, {
-      id,
-      startedAt,
+      id: header.id,
       actor,
       note: header.note,
       problem,

@@ -251,7 +251,7 @@ class Reversal {
       if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
     } catch (error) {
       if (!isConnectionError(error)) throw error
-      await settle(this.target, { id: this.#id, startedAt: this.#startedAt, actor, note }, error)
+      await settle(this.target, { id: this.#id, actor, note }, error)
     }
   }
 
@@ -282,7 +282,6 @@ class Reversal {
     const isSensitive = this.steps.some(({ mapping }) => mapping.properties.some(({ sensitive }) => sensitive))
     await recordRefusal(this.target, {
       id: this.#id,
-      startedAt: this.#startedAt,
       actor: this.request.actor,
       note: this.request.note,
       problem,

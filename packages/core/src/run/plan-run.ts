@@ -37,7 +37,7 @@ export class PlanRun {
 
   get lost(): LostCommit {
     const { actor, note } = this.request
-    return { id: this.id, startedAt: this.startedAt, actor, note: note ?? null }
+    return { id: this.id, actor, note: note ?? null }
   }
 
   newAttempt(session: Session): Attempt {

@@ -1,3 +1,4 @@
+import { jest } from '@jest/globals'
 import { generateKeyPairSync } from 'node:crypto'
 import type { EntryProof, Seal, SealFinding, Verification } from '@ledgerman/contract'
 import { sealSigner, whyNotProven } from '@ledgerman/seal'
@@ -36,6 +37,13 @@ async function findingsAfter(...statements: string[]): Promise<SealFinding[]> {
 }
 
 let ids: string[]
+
+/** All but the clock runs as it does. */
+const EVERY_TIMER = [
+  ...(['setTimeout', 'clearTimeout', 'setInterval', 'clearInterval', 'setImmediate', 'clearImmediate'] as const),
+  ...(['nextTick', 'queueMicrotask', 'hrtime', 'performance'] as const),
+]
+
 beforeAll(async () => {
   service = await startTestService()
   const commit = { mode: 'commit' as const, guard: '*' }
@@ -84,6 +92,19 @@ describe('a book as it was sealed', () => {
     await late.end()
     expect(await verify()).toMatchObject({ ok: true, unsealed: 1 })
     expect((await seal()).entries).toBe(before.entries + 1)
+    expect(await verify()).toMatchObject({ ok: true, unsealed: 0 })
+  })
+
+  it('holds refusals by a service whose clock is behind that of the database', async () => {
+    jest.useFakeTimers({ doNotFake: EVERY_TIMER, now: Date.now() - 60_000 })
+    try {
+      const refused = target().change('programme', ['P-104'], { hoursLeft: '9999' }, { mode: 'commit', guard: '*' })
+      await expect(refused).rejects.toMatchObject({ code: 'constraint-broken' })
+    } finally {
+      jest.useRealTimers()
+    }
+    expect(await verify()).toMatchObject({ ok: true, unsealed: 1, findings: [] })
+    await seal()
     expect(await verify()).toMatchObject({ ok: true, unsealed: 0 })
   })
 
