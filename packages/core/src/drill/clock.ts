@@ -1,4 +1,5 @@
 import type { StepDefinition } from '@ledgerman/contract'
+import type { Rows } from '../sessions/queryable.js'
 
 // What a clock gives differs from one trial to the next. What expressions ask of it is fixed beforehand; what defaults, triggers and raw
 // statements take from it is told by its value: a moment of the drill itself.
@@ -9,9 +10,19 @@ const ROUNDING_MS = 1_000
 /** Stands for whatever a clock gave. */
 export const CLOCK = '<clock>'
 
-/** The moments of one drill. */
+/** The moments of one drill, by the clock of the server that it runs on: this machine's may be another. */
 export class DrillClock {
-  readonly #startedMs = Date.now()
+  readonly #startedMs: number
+
+  /** @param aheadMs how far the server's clock is ahead of this machine's */
+  private constructor(readonly aheadMs: number) {
+    this.#startedMs = Date.now() + aheadMs
+  }
+
+  static async begin(ask: (text: string) => Promise<Rows>): Promise<DrillClock> {
+    const { rows } = await ask('select extract(epoch from pg_catalog.clock_timestamp()) * 1000')
+    return new DrillClock(Number(rows[0]?.[0]) - Date.now())
+  }
 
   /** The moment that `now()` is in an expression of a run: before the drill, and another for each run. */
   frozenFor(run: number): string {
@@ -24,7 +35,7 @@ export class DrillClock {
     // A moment without a zone is read as in UTC, which is what the sessions are set to.
     const text = /(?:Z|[+-]\d{2}(?::?\d{2})?)$/.test(value) ? value.replace(/([+-]\d{2})$/, '$1:00') : `${value}Z`
     const at = Date.parse(text.replace(' ', 'T'))
-    return at >= this.#startedMs - ROUNDING_MS && at <= Date.now() + ROUNDING_MS
+    return at >= this.#startedMs - ROUNDING_MS && at <= Date.now() + this.aheadMs + ROUNDING_MS
   }
 
   /** The value, or what stands for it where a clock gave it. */

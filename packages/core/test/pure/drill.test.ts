@@ -1,4 +1,5 @@
 import fc from 'fast-check'
+import { DrillClock } from '../../src/drill/clock.js'
 import { maskedValue } from '../../src/drill/scratch/mask-value.js'
 import { judge, type Serial } from '../../src/drill/interleaving/judge.js'
 import { allSchedules, countSchedules, permutations, sampleSchedules } from '../../src/drill/interleaving/schedules.js'
@@ -115,5 +116,20 @@ describe('a schedule', () => {
     const alone = trial(first.events.slice(0, 3), { x: 4 }, [null, 'not run'])
     const refused = trial(lost.events.slice(0, 4), { x: 4 }, [null, 'record-changed'])
     expect(judge(refused, [serial([0], alone)])).toBeNull()
+  })
+})
+
+describe('what a clock gave', () => {
+  it.each([0, 3_600_000, -3_600_000])('is known by the time of the server, %d ms from ours', async (aheadMs) => {
+    const ask = () => Promise.resolve({ rows: [[String(Date.now() + aheadMs)]] } as never)
+    const clock = await DrillClock.begin(ask)
+    const at = (ms: number) => new Date(Date.now() + aheadMs + ms).toISOString()
+    expect(clock.without(at(0))).toBe('<clock>')
+    expect(clock.without(at(0).replace('T', ' ').replace('Z', '+00'))).toBe('<clock>')
+    expect([clock.isReading(at(-5_000)), clock.isReading(at(5_000)), clock.isReading(clock.frozenFor(0))]).toEqual([
+      false,
+      false,
+      false,
+    ])
   })
 })

@@ -1,8 +1,8 @@
-import { jest } from '@jest/globals'
 import { generateKeyPairSync } from 'node:crypto'
 import type { EntryProof, Seal, SealFinding, Verification } from '@ledgerman/contract'
 import { sealSigner, whyNotProven } from '@ledgerman/seal'
 import { createPublicKey } from 'node:crypto'
+import { moveClock } from '../../../../testing/move-clock.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // A book is sealed, then altered behind Ledgerman's back in every way: each is found and named; and what is not altering is not taken for it.
@@ -37,13 +37,6 @@ async function findingsAfter(...statements: string[]): Promise<SealFinding[]> {
 }
 
 let ids: string[]
-
-/** All but the clock runs as it does. */
-const EVERY_TIMER = [
-  ...(['setTimeout', 'clearTimeout', 'setInterval', 'clearInterval', 'setImmediate', 'clearImmediate'] as const),
-  ...(['nextTick', 'queueMicrotask', 'hrtime', 'performance'] as const),
-]
-
 beforeAll(async () => {
   service = await startTestService()
   const commit = { mode: 'commit' as const, guard: '*' }
@@ -96,12 +89,12 @@ describe('a book as it was sealed', () => {
   })
 
   it('holds refusals by a service whose clock is behind that of the database', async () => {
-    jest.useFakeTimers({ doNotFake: EVERY_TIMER, now: Date.now() - 60_000 })
+    const restoreClock = moveClock(-60_000)
     try {
       const refused = target().change('programme', ['P-104'], { hoursLeft: '9999' }, { mode: 'commit', guard: '*' })
       await expect(refused).rejects.toMatchObject({ code: 'constraint-broken' })
     } finally {
-      jest.useRealTimers()
+      restoreClock()
     }
     expect(await verify()).toMatchObject({ ok: true, unsealed: 1, findings: [] })
     await seal()

@@ -54,7 +54,7 @@ export async function drillInterleavings(
     const sampled = possible > BigInt(input.atMost)
     const seed = sampled ? (input.seed ?? randomInt(2 ** 32)) : null
     const schedules = seed === null ? [...allSchedules(lengths)] : sampleSchedules(lengths, input.atMost, seed)
-    const clock = new DrillClock()
+    const clock = await DrillClock.begin((text) => scratch.asKeeper(text))
     const variants = await variantsOf(scratch, input, definitions, clock)
     const lanes = new LaneMaker(scratch, sessions, clock)
     if (input.code) ends.push(await lanes.byCode(variants, input.code, tools))

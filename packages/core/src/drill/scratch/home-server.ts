@@ -11,9 +11,11 @@ const HOME_LIMIT_MS = 30_000
 
 /** Makes an empty scratch database; its name says when. @throws LedgermanProblem scratch-unavailable */
 export async function makeDatabase(homeUrl: string): Promise<string> {
-  const name = `${PREFIX}${Math.floor(Date.now() / 1000)}_${randomBytes(4).toString('hex')}`
-  await onHome(homeUrl, (client) => client.query(`create database ${name}`))
-  return name
+  return onHome(homeUrl, async (client) => {
+    const name = `${PREFIX}${await secondsOf(client)}_${randomBytes(4).toString('hex')}`
+    await client.query(`create database ${name}`)
+    return name
+  })
 }
 
 /** Drops the scratch databases that nobody is connected to: what a crash left behind. */
@@ -25,7 +27,8 @@ export async function sweepScratch(homeUrl: string): Promise<string[]> {
       [`${PREFIX.replaceAll('_', '\\_')}%`],
     )
     const dropped: string[] = []
-    const isOld = ({ name }: { name: string }) => Number(name.split('_')[2]) < Date.now() / 1000 - YOUNG_S
+    const now = await secondsOf(client)
+    const isOld = ({ name }: { name: string }) => Number(name.split('_')[2]) < now - YOUNG_S
     for (const { name } of rows.filter(isOld))
       // Somebody may just have come in: then it is in use.
       if (
@@ -37,6 +40,12 @@ export async function sweepScratch(homeUrl: string): Promise<string[]> {
         dropped.push(name)
     return dropped
   })
+}
+
+/** The server's time, in seconds since 1970: services on several machines have clocks of their own. */
+async function secondsOf(client: pg.Client): Promise<number> {
+  const { rows } = await client.query<{ now: string }>('select extract(epoch from now())::bigint as now')
+  return Number(rows[0]?.now)
 }
 
 async function onHome<T>(homeUrl: string, work: (client: pg.Client) => Promise<T>): Promise<T> {
