@@ -22,6 +22,16 @@ export interface TestDatabase {
   drop(): Promise<void>
 }
 
+/** Whether the server's machine has a language that its messages can be in. */
+export function canSpeak(locale: string): Promise<boolean> {
+  return withClient(urlOf('postgres'), (client) =>
+    client.query(`select set_config('lc_messages', $1, false)`, [locale]).then(
+      () => true,
+      () => false,
+    ),
+  )
+}
+
 /** An empty database. */
 export function makeDatabase(): Promise<TestDatabase> {
   return make('template1')

@@ -1,5 +1,5 @@
 import { isProblem, mappingDefinition, type MappingDefinition } from '@ledgerman/contract'
-import { deriveMapping, prepareBook, resolveMapping, Target, type Mapping } from '@ledgerman/core'
+import { deriveMapping, prepareBook, resolveMapping, Target, type Mapping, type TargetOptions } from '@ledgerman/core'
 import { makeDatabase, type TestDatabase } from './databases.js'
 
 /** By its id: the view as a whole reads the whole book. */
@@ -15,9 +15,16 @@ export interface OwnTables {
   close(): Promise<void>
 }
 
-export async function openOwnTables(): Promise<OwnTables> {
+/** @param settings what every session of the database begins with, whoever it belongs to */
+export async function openOwnTables(
+  settings: Readonly<Record<string, string>> = {},
+  options: Partial<TargetOptions> = {},
+): Promise<OwnTables> {
   const database = await makeDatabase()
-  const target = new Target({ name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') })
+  for (const [name, value] of Object.entries(settings))
+    await database.sql(`alter database ${database.name} set ${name} = '${value}'`)
+  const common = { name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') }
+  const target = new Target({ ...common, ...options })
   await prepareBook(target)
   const grants = ['tables', 'sequences'].map((kind) => `grant all on all ${kind} in schema public to ledgerman_worker`)
   return {

@@ -48,6 +48,15 @@ need_languages() {
   [ "${#missing[@]}" -eq 0 ] || (install_debian_packages "${missing[@]}") || say "going on without: ${missing[*]}"
 }
 
+# A language other than English that PostgreSQL can speak. Without it its tests are skipped.
+need_german() {
+  locale -a | grep -qix 'de_DE\.utf-\?8' && return
+  local as_root=()
+  [ "$(id -u)" -eq 0 ] || as_root=(sudo -n)
+  say "making the locale de_DE.UTF-8"
+  "${as_root[@]}" localedef -i de_DE -f UTF-8 de_DE.UTF-8 || say "going on without it"
+}
+
 # npm packages as the lock file has them; the stamp tells which lock file they came from.
 need_packages() {
   local stamp=node_modules/.ledgerman-packages now

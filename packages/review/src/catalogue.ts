@@ -17,11 +17,22 @@ export interface ReviewTable {
   rows: number | null
 }
 
+/** What a database says of a statement that it cannot prepare. */
+export interface PrepareProblem {
+  /** Its SQLSTATE. */
+  code: string
+  message: string
+  /** The function of PostgreSQL's that refused: unlike the message, the same in every language. */
+  routine: string | null
+  /** Characters into the statement, from 0. */
+  at: number | null
+}
+
 /** What a statement is asked of a database without running it. */
 export interface Prepared {
   /** The types of its parameters, in order. */
   types: string[]
-  problem: { code: string; message: string; at: number | null } | null
+  problem: PrepareProblem | null
   /** Tables that are read as a whole. */
   scanned: { schema: string; name: string; rows: number }[]
 }

@@ -5,6 +5,7 @@ import { bookNotPrepared } from '../record/change-problems.js'
 import { shownRecord } from '../receipt/record-row.js'
 import { showable } from '../receipt/receipt.js'
 import { isDatabaseError } from '../sessions/database-error.js'
+import { copyPlace } from '../sessions/database-words.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { touchedBy } from '../statement/keyed-statement.js'
 import type { Target } from '../target/target.js'
@@ -193,12 +194,12 @@ function countLines(part: Buffer): number {
 /** A value that only the database knows to be none: COPY says in which row and column. */
 function placed(error: unknown, mapping: Mapping, given: GivenShape): unknown {
   if (!isDatabaseError(error)) return error
-  const place = /COPY ledgerman_given, line (\d+), column c(\d+)/.exec(error.where ?? '')
-  const property = place && given.properties[Number(place[2]) - 1]
+  const place = copyPlace(error, 'ledgerman_given')
+  const property = place && given.properties[place.column - 1]
   if (!place || !property) return error
   const says = property.sensitive ? 'its value is none of its type' : error.message
-  const column = mapping.key.length === 0 ? null : Number(place[2])
-  return fileInvalid(Number(place[1]) + 1, column, `${property.name}: ${says}`, property.column.type.sql)
+  const column = mapping.key.length === 0 ? null : place.column
+  return fileInvalid(place.line + 1, column, `${property.name}: ${says}`, property.column.type.sql)
 }
 
 /** Of rows whose key stands there more than once so many are told. */

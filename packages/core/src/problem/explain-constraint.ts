@@ -1,6 +1,7 @@
 import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
 import type { DatabaseError } from '../sessions/database-error.js'
+import { isStillReferenced, keyColumns } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
 import { safeMessage } from './safe-message.js'
 
@@ -88,8 +89,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
       return { kind: 'not-null', columns, detail: `${record}.${named(columns) || '…'} cannot be null.` }
     }
     case '23505': {
-      const columns =
-        table?.uniques.find((unique) => unique.name === error.constraint)?.columns ?? columnsInDetail(error)
+      const columns = table?.uniques.find((unique) => unique.name === error.constraint)?.columns ?? keyColumns(error)
       return {
         kind: 'duplicate',
         columns,
@@ -100,7 +100,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
       const outgoing = table?.references.find((key) => key.name === error.constraint)
       const incoming = table?.referencedBy.find((key) => key.name === error.constraint)
       // Of a key that leads back to the same table the server's words tell which end is meant; nothing refers to what is only added.
-      const isMissing = outgoing && (!incoming || step === 'add' || /is not present in table/.test(error.detail ?? ''))
+      const isMissing = outgoing && (!incoming || step === 'add' || !isStillReferenced(error))
       if (isMissing && step !== 'remove') {
         return {
           kind: 'missing-parent',
@@ -154,12 +154,6 @@ function inPropertyNames(condition: string, columns: string[], mapping: Mapping 
     const name = word.startsWith('"') ? word.slice(1, -1).replaceAll('""', '"') : word
     return columns.includes(name) ? propertyName(mapping, name) : word
   })
-}
-
-/** Column names in a DETAIL such as `Key (telescope, night)=(…) already exists.`: the part before the values. */
-function columnsInDetail(error: DatabaseError): string[] {
-  const list = /^Key \((.*?)\)=/.exec(error.detail ?? '')?.[1]
-  return list === undefined ? [] : list.split(', ')
 }
 
 function propertyName(mapping: Mapping | undefined, column: string): string {

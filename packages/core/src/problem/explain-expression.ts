@@ -2,6 +2,7 @@ import type { LedgermanProblem } from '@ledgerman/contract'
 import { expressionProblem } from '../expression/expression-problem.js'
 import { placeOf } from '../statement/statement.js'
 import type { DatabaseError } from '../sessions/database-error.js'
+import { failedParameter } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
 import { safeMessage } from './safe-message.js'
 
@@ -15,8 +16,8 @@ const IN_EXPRESSIONS = /^(?:42883|42804|42725|42846|42P18|42803|42809|42601|5400
 export function explainExpression(error: DatabaseError, context: ErrorContext): LedgermanProblem | undefined {
   const { statement, mapping } = context
   if (!statement || !IN_EXPRESSIONS.test(error.code)) return undefined
-  const parameter = /parameter \$(\d+)/.exec(error.where ?? '')?.[1]
-  const slot = parameter === undefined ? undefined : statement.slots[Number(parameter) - 1]
+  const parameter = failedParameter(error)
+  const slot = parameter === undefined ? undefined : statement.slots[parameter - 1]
   const label = (problem: LedgermanProblem, where: string) => problem.with({ where, mapping: mapping?.name })
   if (slot?.source.from === 'literal') {
     const expression = statement.expressions[slot.source.expression]
@@ -33,8 +34,11 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
 }
 
 /** The server's words, with what the user wrote rather than what it was turned into. */
-function sentence({ message, hint }: Pick<DatabaseError, 'message' | 'hint'>): string {
-  const advice = hint && !/explicit type casts|HINT/.test(hint) ? ` ${hint}` : ''
+/** No such function, or several: the hint is to add casts, which expressions hardly ever need. */
+const HINTS_AT_CASTS = new Set(['42883', '42725'])
+
+function sentence({ code, message, hint }: Pick<DatabaseError, 'code' | 'message' | 'hint'>): string {
+  const advice = hint && !HINTS_AT_CASTS.has(code) && !/HINT/.test(hint) ? ` ${hint}` : ''
   const words = message
     .replace(/^argument of WHERE must be/, 'A condition is')
     .replace(/^operator does not exist: /, 'There is no such comparison or calculation: ')

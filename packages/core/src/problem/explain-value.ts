@@ -1,5 +1,6 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { DatabaseError } from '../sessions/database-error.js'
+import { failedParameter, isOverflow } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
 import { mayHoldSecret, withoutValues } from './safe-message.js'
 
@@ -19,8 +20,8 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
     )
   const counted = versionAtItsEnd(error, context)
   if (counted) return counted
-  const position = /parameter \$(\d+)/.exec(error.where ?? '')?.[1]
-  const slot = position === undefined ? undefined : slots[Number(position) - 1]
+  const parameter = failedParameter(error)
+  const slot = parameter === undefined ? undefined : slots[parameter - 1]
   const isSecret = slot ? slot.sensitive : mayHoldSecret(context)
   const says = isSecret ? withoutValues(error.message) : error.message
   const where = slot?.name ?? mapping?.name ?? 'value'
@@ -34,10 +35,9 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
 
 /** A number out of range where none was bound: it is the version, which is counted up in the statement. */
 function versionAtItsEnd(error: DatabaseError, { mapping, kind }: ErrorContext): LedgermanProblem | undefined {
-  if (error.code !== '22003' || error.where !== undefined || mapping?.guard.by !== 'version') return undefined
+  if (!isOverflow(error) || mapping?.guard.by !== 'version') return undefined
   if (kind !== 'change' && kind !== 'replace') return undefined
   const { name, column } = mapping.guard.property
-  if (!/^(smallint|integer|bigint) out of range$/.test(error.message)) return undefined
   return new LedgermanProblem(
     'refused-by-database',
     `The version of this ${mapping.name} cannot be counted up: ${name} is at the end of what ${column.type.sql} holds, or an expression goes beyond its range. Widen the column ${column.name}, or set the version back where nobody has the record loaded. Nothing was changed.`,

@@ -1,6 +1,7 @@
 import type { RecordValues } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
 import type { DatabaseError } from '../sessions/database-error.js'
+import { failingRow } from '../sessions/database-words.js'
 
 /** PostgreSQL cuts values in this message off behind so many bytes (`ExecBuildSlotValueDescription`). */
 const CUT_OFF = '...'
@@ -13,8 +14,7 @@ const CUT_OFF = '...'
 export function keyOfFailingRow(error: DatabaseError, mapping: Mapping): RecordValues | undefined {
   const { table, key } = mapping
   if (error.table !== table.name || error.schema !== table.schema || key.length === 0) return undefined
-  const list = /^Failing row contains \((.*)\)\.$/s.exec(error.detail ?? '')?.[1]
-  const values = list?.split(', ') ?? []
+  const values = failingRow(error)?.split(', ') ?? []
   if (values.length !== table.columns.length) return undefined
   const found = table.columns.flatMap(({ name }, at) => {
     const property = findPropertyOfColumn(mapping, name)

@@ -4,6 +4,7 @@ import { isConnectionError } from '../sessions/connection-error.js'
 import { translateConnectionError } from '../sessions/connection-problem.js'
 import type { ErrorContext } from './error-context.js'
 import { isDatabaseError, type DatabaseError } from '../sessions/database-error.js'
+import { isTimeLimit } from '../sessions/database-words.js'
 import { explainExpression } from './explain-expression.js'
 import { explainValue } from './explain-value.js'
 import { safeMessage } from './safe-message.js'
@@ -45,7 +46,7 @@ const explanations: Record<string, Explain> = {
       error,
     ),
   '57014': (error, { timeLimitMs }) =>
-    /statement timeout/.test(error.message)
+    isTimeLimit(error)
       ? problem(
           'time-limit',
           `The statement ran longer than ${(timeLimitMs ?? 0) / 1000} s and was stopped. Nothing was changed.`,

@@ -1,6 +1,7 @@
 import { PASSED, refused, type Lane, type Sent } from '../lanes/lane.js'
 import { isConnectionError } from '../sessions/connection-error.js'
-import { isLockTimeout, isTimeLimit } from '../sessions/database-error.js'
+import { isLockTimeout } from '../sessions/database-error.js'
+import { isTimeLimit } from '../sessions/database-words.js'
 import type { Session } from '../sessions/session-pool.js'
 import { LockWatch } from '../waits/lock-watch.js'
 import type { Attempt } from './attempt.js'

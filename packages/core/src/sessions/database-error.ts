@@ -37,11 +37,6 @@ export function isCancelled(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '57014'
 }
 
-/** Whether a statement was cancelled because it ran longer than its limit. */
-export function isTimeLimit(error: unknown): boolean {
-  return isCancelled(error) && /statement timeout/.test((error as Error).message)
-}
-
 /** Whether PostgreSQL ended a transaction to keep others consistent: tried again it may succeed. */
 export function isSerializationFailure(error: unknown): boolean {
   return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')

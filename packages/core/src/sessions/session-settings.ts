@@ -1,5 +1,6 @@
 import type { ClientBase, QueryConfig } from 'pg'
-import { isDatabaseError } from './database-error.js'
+import { isCancelled, isDatabaseError, type DatabaseError } from './database-error.js'
+import { learnTimeLimitWords } from './database-words.js'
 
 /** How long things may take in a target's sessions, in milliseconds. */
 export interface SessionLimits {
@@ -43,15 +44,19 @@ export function startupOptions(limits: SessionLimits, others: Record<string, str
 /** How long a new session may take for its settings, in milliseconds. */
 const BEGIN_LIMIT_MS = 1_500
 
-/** Pools whose role may not say how much its errors leave in the server's log. */
-const keepsLogVerbosity = new WeakSet<object>()
+/**
+ * What only some roles may say: that the server's log does not repeat the values of a row that breaks a constraint ("Failing row contains"),
+ * and that it speaks the language its messages are known in.
+ */
+const RESERVED_SETTINGS = { log_error_verbosity: 'terse', lc_messages: 'C' }
+
+/** The settings of those that a pool's role may not choose. */
+const denied = new WeakMap<object, Set<string>>()
 
 /**
  * Gives a new session its settings once more, since a proxy in between may have dropped the start-up options, and sees to it that
  * `pg_catalog` comes first in its search path, so that the name of a type means PostgreSQL's own. The rest of the path is the role's:
  * its triggers and functions rely on it.
- *
- * Where the role may, the server's log is kept from repeating the values of a row that breaks a constraint ("Failing row contains").
  */
 export async function beginSession(
   client: Pick<ClientBase, 'query'>,
@@ -62,11 +67,39 @@ export async function beginSession(
   const settings = Object.entries(sessionSettings(limits, others))
   const calls = settings.map((_, at) => `pg_catalog.set_config($${2 * at + 1}, $${2 * at + 2}, false)`)
   await ask(client, `select ${[...calls, PATH_SQL].join(', ')}`, settings.flat())
-  if (keepsLogVerbosity.has(pool)) return
-  await ask(client, `select pg_catalog.set_config('log_error_verbosity', 'terse', false)`).catch((error: unknown) => {
+  const known = denied.get(pool) ?? new Set()
+  denied.set(pool, known)
+  for (const [name, value] of Object.entries(RESERVED_SETTINGS)) {
+    if (known.has(name)) continue
+    const isSet = await isPermitted(() => ask(client, 'select pg_catalog.set_config($1, $2, false)', [name, value]))
+    if (isSet) continue
+    if (name === 'lc_messages') await hearTimeLimit(client)
+    known.add(name)
+  }
+}
+
+/** Has a statement run too long, to hear what the server says of it in its own language. */
+async function hearTimeLimit(client: Pick<ClientBase, 'query'>): Promise<void> {
+  await ask(client, 'begin')
+  try {
+    await ask(client, 'set local statement_timeout = 1')
+    await isPermitted(() => ask(client, 'select pg_catalog.pg_sleep(1)'))
+  } catch (error) {
+    if (!isCancelled(error)) throw error
+    learnTimeLimitWords((error as DatabaseError).message)
+  } finally {
+    await ask(client, 'rollback')
+  }
+}
+
+async function isPermitted(work: () => Promise<unknown>): Promise<boolean> {
+  try {
+    await work()
+    return true
+  } catch (error) {
     if (!isDatabaseError(error) || error.code !== '42501') throw error
-    keepsLogVerbosity.add(pool)
-  })
+    return false
+  }
 }
 
 const PATH_SQL = `case when pg_catalog.strpos(pg_catalog.current_setting('search_path'), 'pg_catalog') operator(pg_catalog.>) 0

@@ -1,6 +1,6 @@
 import { PASTED_NAME } from '../sql/placeholders.js'
 import { suggestName, type ReviewFinding } from '@ledgerman/contract'
-import { findTable, type ReviewCatalogue, type ReviewTable } from '../catalogue.js'
+import { findTable, type PrepareProblem, type ReviewCatalogue, type ReviewTable } from '../catalogue.js'
 import type { ColumnUse, StatementFacts, TableRef } from '../sql/statement-facts.js'
 import { finding, type Subject } from './finding.js'
 
@@ -278,10 +278,7 @@ function notInNullable(subject: Subject, facts: StatementFacts, catalogue: Revie
 }
 
 /** What PostgreSQL said when it was asked to prepare the statement. */
-function prepareFindings(
-  subject: Subject,
-  problem: { code: string; message: string; at: number | null } | null,
-): ReviewFinding[] {
+function prepareFindings(subject: Subject, problem: PrepareProblem | null): ReviewFinding[] {
   if (!problem) return []
   const place = problem.at === null ? subject.execution.place : subject.read.placeAt(problem.at)
   const rules = {
@@ -294,7 +291,7 @@ function prepareFindings(
   } as const
   const rule = rules[problem.code as keyof typeof rules]
   // A function that is not there is told with the same code as an operator that is not.
-  if (problem.code === '42883' && problem.message.startsWith('function'))
+  if (problem.code === '42883' && problem.routine === 'ParseFuncOrColumn')
     return [finding(subject, 'unknown-name', 'error', place, sentence(problem.message))]
   if (rule) return [finding(subject, rule, 'error', place, sentence(problem.message))]
   // What depends on types that are only known when it is run says nothing.

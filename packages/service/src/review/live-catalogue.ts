@@ -115,13 +115,20 @@ function prepare(
 
 /** What PostgreSQL refused it for; undefined where that was not the statement. */
 function refusedWith(error: unknown, text: string): Prepared | undefined {
-  const { code, message, position } = error as { code?: string; message?: string; position?: string }
+  const { code, message, position, routine } = error as Partial<
+    Record<'code' | 'message' | 'position' | 'routine', string>
+  >
   if (typeof code !== 'string' || !/^[0-9A-Z]{5}$/.test(code)) throw error
   if (code.startsWith('57') || code.startsWith('08')) return undefined
   const at = position === undefined ? null : Number(position) - 1 - `prepare ${PREPARED} as `.length
   return {
     types: [],
-    problem: { code, message: message ?? code, at: at === null || at < 0 || at >= text.length ? null : at },
+    problem: {
+      code,
+      message: message ?? code,
+      routine: routine ?? null,
+      at: at === null || at < 0 || at >= text.length ? null : at,
+    },
     scanned: [],
   }
 }

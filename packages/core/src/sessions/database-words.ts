@@ -1,0 +1,66 @@
+import { isCancelled, type DatabaseError } from './database-error.js'
+
+// PostgreSQL speaks the language that `lc_messages` says, and only some roles may choose it. What nothing but its words tell is read here, in a
+// way that holds for all of its languages (those of PostgreSQL 15 were looked through).
+
+/** What it says of a statement that ran longer than `statement_timeout`; a cancel by somebody has the same SQLSTATE. */
+const timeLimitWords = new Set(['canceling statement due to statement timeout'])
+
+/** Remembers what a server says of a statement that ran too long. */
+export function learnTimeLimitWords(message: string): void {
+  timeLimitWords.add(message)
+}
+
+/** Whether a statement was cancelled because it ran longer than its limit. */
+export function isTimeLimit(error: unknown): boolean {
+  return isCancelled(error) && timeLimitWords.has((error as DatabaseError).message)
+}
+
+/** Which bind it could not read, from 1: `unnamed portal parameter $2 = '…'`. Spanish leaves out the sign. */
+export function failedParameter({ where = '' }: Pick<DatabaseError, 'where'>): number | undefined {
+  const found = /^[^\n"'«»„“”‹「『]*?\$(\d+)/.exec(where) ?? /^portal sin nombre, parámetro (\d+)/.exec(where)
+  return found ? Number(found[1]) : undefined
+}
+
+/** Where COPY could not read a value: `COPY ledgerman_given, line 3, column c2: …`. */
+export function copyPlace({ where = '' }: Pick<DatabaseError, 'where'>, table: string) {
+  const from = where.indexOf(table)
+  const found = from < 0 ? null : /^\D*(\d+)[^\d"«»„“”]*?\bc(\d+)\b/.exec(where.slice(from + table.length))
+  return found ? { line: Number(found[1]), column: Number(found[2]) } : undefined
+}
+
+/** The values of a row that breaks a constraint, as one text: `Failing row contains (7, P-107, …).` */
+export function failingRow({ detail = '' }: Pick<DatabaseError, 'detail'>): string | undefined {
+  return /^[^(]*\((.*)\)[^)]*$/s.exec(detail)?.[1]
+}
+
+/** The columns, or expressions, of a key that stands there already: `Key (telescope, night)=(…) already exists.` */
+export function keyColumns({ detail = '' }: Pick<DatabaseError, 'detail'>): string[] {
+  const list = /^[^(]*\((.*?)\)=\(/.exec(detail)?.[1]
+  return list === undefined ? [] : list.split(', ')
+}
+
+/**
+ * Whether a foreign key was broken from the side that is referred to: `update or delete on table "a" violates … on table "a"` names its
+ * table twice, `insert or update on table "a" violates …` once. Only of a key that leads back to its own table is there nothing else to
+ * tell them apart.
+ */
+export function isStillReferenced({ message, table = '', constraint = '' }: DatabaseError): boolean {
+  const name = table.replace(/[$()*+.?[\\\]^{|}]/g, '\\$&')
+  const named = message.match(new RegExp(`["«»„“”]\\s?${name}\\s?["«»“”]`, 'gu'))?.length ?? 0
+  return named - (constraint === table ? 1 : 0) > 1
+}
+
+/** Whether a whole number went out of its range in a calculation or a cast, and not where a value was read. */
+export function isOverflow({ code, where, routine = '' }: DatabaseError): boolean {
+  return code === '22003' && where === undefined && /^(?:int\d+\w*|i4toi2|[df]toi\d|numeric_int\d\w*)$/.test(routine)
+}
+
+/** Who waits for whom in a deadlock: `Process 12 waits for ShareLock on transaction 751; blocked by process 34.`, a line each. */
+export function waitsInDeadlock(detail: string): { pid: number; lock: string; blockedBy: number }[] {
+  return detail.split('\n').flatMap((line) => {
+    const [, pid, words = '', by] = /^\D*(\d+)(.*)[;；、]\D*(\d+)\D*$/.exec(line) ?? []
+    if (pid === undefined) return []
+    return [{ pid: Number(pid), lock: /\w+Lock\b.*$/.exec(words)?.[0].trim() ?? words.trim(), blockedBy: Number(by) }]
+  })
+}
