@@ -14,7 +14,10 @@ export interface SessionLimits {
 
 export const DEFAULT_LIMITS: SessionLimits = { lockWaitMs: 2_000, timeLimitMs: 10_000, idleMs: 15_000 }
 
-/** What every session begins with: limits, and the settings that shape PostgreSQL's text forms, which the codecs rely on. */
+/**
+ * What every session begins with, whatever a database or a role has set: limits, the settings that shape PostgreSQL's text forms, which the codecs
+ * rely on, and what statements mean.
+ */
 function sessionSettings(limits: SessionLimits, others: Record<string, string>): Record<string, string> {
   return {
     lock_timeout: String(limits.lockWaitMs),
@@ -26,8 +29,15 @@ function sessionSettings(limits: SessionLimits, others: Record<string, string>):
     bytea_output: 'hex',
     extra_float_digits: '1',
     xmlbinary: 'base64',
+    xmloption: 'content',
+    array_nulls: 'on',
+    quote_all_identifiers: 'off',
     client_min_messages: 'warning',
     standard_conforming_strings: 'on',
+    // A statement that is a transaction by itself has this level; others say theirs.
+    default_transaction_isolation: 'read committed',
+    // Otherwise an index may leave out rows by chance.
+    gin_fuzzy_search_limit: '0',
     // Compiling what the planner takes for dear costs half a second a run, of the catalogue above all, and has never paid.
     jit: 'off',
     ...others,
