@@ -32,9 +32,9 @@ export function canSpeak(locale: string): Promise<boolean> {
   )
 }
 
-/** An empty database. */
-export function makeDatabase(): Promise<TestDatabase> {
-  return make('template1')
+/** An empty database. @param encoding where other than the server's own */
+export function makeDatabase(encoding?: string): Promise<TestDatabase> {
+  return make(encoding === undefined ? 'template1' : `template0 encoding '${encoding}' locale 'C'`)
 }
 
 /** A database with the observatory: copied from one that is loaded once a run. */

@@ -19,8 +19,9 @@ export interface OwnTables {
 export async function openOwnTables(
   settings: Readonly<Record<string, string>> = {},
   options: Partial<TargetOptions> = {},
+  encoding?: string,
 ): Promise<OwnTables> {
-  const database = await makeDatabase()
+  const database = await makeDatabase(encoding)
   for (const [name, value] of Object.entries(settings))
     await database.sql(`alter database ${database.name} set ${name} = '${value}'`)
   const common = { name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') }

@@ -1,4 +1,5 @@
 import type { LedgermanProblem } from '@ledgerman/contract'
+import { isDatabaseError } from '../sessions/database-error.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { recordHashSql } from '../statement/book-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
@@ -93,12 +94,18 @@ class RefusalQueue {
     for (const each of together) each.resolve(await this.#insert([each]))
   }
 
-  #insert(together: readonly Unwritten[]): Promise<boolean> {
-    const rows = toJson(together.map(({ refusal }) => toRow(refusal)))
-    return this.target.query(insertSql(together[0]?.refusal), [rows]).then(
-      () => true,
-      () => false,
-    )
+  async #insert(together: readonly Unwritten[]): Promise<boolean> {
+    const refusals = together.map(({ refusal }) => refusal)
+    const insert = (rows: string) => this.target.query(insertSql(refusals[0]), [rows])
+    try {
+      await insert(toJson(refusals.map(toRow))).catch((error: unknown) => {
+        if (!isDatabaseError(error) || error.code !== UNTRANSLATABLE) throw error
+        return insert(inAscii(refusals.map(toRow)))
+      })
+      return true
+    } catch {
+      return false
+    }
   }
 }
 
@@ -113,10 +120,22 @@ from pg_catalog.json_to_recordset($1::json) as e(id uuid, actor text, statement 
 on conflict (id) do nothing`
 }
 
-function toRow({ id, actor, note, problem, detail, matched, ...more }: Refusal): object {
+function toRow({ id, actor, note, problem, detail, matched, ...more }: Refusal) {
   const { record, statement = null, binds = null, run, steps } = more
   const key = record?.key ?? null
   return { id, actor, note, matched, problem: problem.code, detail, key, statement, binds, run, steps }
+}
+
+/** What the database says of a character that its encoding does not have (PostgreSQL, "Error Codes"). */
+const UNTRANSLATABLE = '22P05'
+
+/** Rows for a database that does not have all characters: a question mark for each that not every encoding has, and no key that needs one. */
+function inAscii(rows: readonly { key: readonly (string | null)[] | null }[]): string {
+  const isPlain = (text: string | null) => text === null || !/[^\0-\x7f]/.test(text)
+  return toJson(rows.map((row) => ({ ...row, key: row.key?.every(isPlain) ? row.key : null }))).replace(
+    /[^\0-\x7f]/gu,
+    '?',
+  )
 }
 
 /** JSON that PostgreSQL can read, whatever a caller sent: no NUL, and no half of a surrogate pair. */

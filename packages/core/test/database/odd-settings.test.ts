@@ -1,4 +1,4 @@
-import { changeRecord, loadRecord, parseKeyParts, type Mapping } from '@ledgerman/core'
+import { changeRecord, listEntries, loadRecord, parseKeyParts, type Mapping } from '@ledgerman/core'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 // What a database has set for all of its sessions changes neither what is stored nor what a statement means.
@@ -48,4 +48,27 @@ it('keeps every value as it is', async () => {
     `select tags[2] is null and tags[3] = 'NULL' and sizes[2] is null as whole, seen = '2026-02-03 21:00:00.123456+00' as at from plate where id = 1`,
   )
   expect(stored).toEqual({ whole: true, at: true })
+})
+
+it('keeps texts of another encoding, and books what cannot be stored in it', async () => {
+  const latin = await openOwnTables({}, {}, 'LATIN1')
+  try {
+    const tag = await latin.mapped(
+      'public.tag',
+      `create table tag (id integer primary key, name text check (length(name) < 9)); insert into tag values (1, 'caf' || chr(233))`,
+      { guard: { by: 'none' } },
+    )
+    const key = parseKeyParts(tag, ['1'])
+    const change = (name: string) => changeRecord(latin.target, tag, { ...options, key, values: { name } })
+    expect((await loadRecord(latin.target, tag, key)).record).toEqual({ id: 1, name: 'café' })
+    await change('thé')
+    expect(await latin.database.sql('select octet_length(name) as bytes from tag')).toEqual([{ bytes: 3 }])
+    await expect(change('→')).rejects.toMatchObject({ code: 'value-invalid', facts: { where: 'name' } })
+    const { entries } = await listEntries(latin.target, { outcome: 'refused', limit: 5 } as never, () =>
+      Promise.resolve(undefined),
+    )
+    expect(entries).toMatchObject([{ problem: 'value-invalid' }])
+  } finally {
+    await latin.close()
+  }
 })
