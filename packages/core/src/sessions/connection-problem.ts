@@ -3,6 +3,7 @@ import { isDatabaseError } from './database-error.js'
 
 /** The problem for a session that cannot be had, or broke. */
 export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
+  if (error instanceof LedgermanProblem) return error
   const code = isDatabaseError(error) ? error.code : undefined
   if (code === '28P01' || code === '28000') {
     return new LedgermanProblem(

@@ -46,7 +46,7 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
   client.on('error', () => undefined)
   try {
     await client.connect()
-    await beginSession(client, limits, settings, owner)
+    await beginSession(client, options, owner)
   } catch (error) {
     client.connection.stream.destroy()
     throw translateConnectionError(options.name, error)

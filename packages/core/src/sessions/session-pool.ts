@@ -7,7 +7,7 @@ import { isStalePlan } from './database-error.js'
 import { translateConnectionError } from './connection-problem.js'
 import { PreparedNames } from './prepared-names.js'
 import type { Queryable, Rows } from './queryable.js'
-import { beginSession, startupOptions, type SessionLimits } from './session-settings.js'
+import { beginSession, startupOptions, type SessionOptions } from './session-settings.js'
 
 /** A session on loan from the pool: hand it back with `release`, or have it destroyed. */
 export interface Session extends Queryable {
@@ -25,15 +25,9 @@ export interface Session extends Queryable {
   withinBytes<T>(most: number, work: () => Promise<T>): Promise<T>
 }
 
-export interface PoolOptions {
-  name: string
-  url: string
-  application: string
+export interface PoolOptions extends SessionOptions {
   /** Sessions at most. */
   most: number
-  limits: SessionLimits
-  /** Further settings that each session begins with. */
-  settings?: Record<string, string>
   prepareStatements: boolean
   onSessionError?: ((error: Error) => void) | undefined
 }
@@ -68,7 +62,7 @@ export class SessionPool {
       application_name: options.application,
       options: startupOptions(limits, settings),
       types: { getTypeParser: () => keepText },
-      onConnect: (client: pg.ClientBase) => beginSession(client, limits, settings, this),
+      onConnect: (client: pg.ClientBase) => beginSession(client, options, this),
     } as pg.PoolConfig)
     this.#pool.on('error', (error) => options.onSessionError?.(error))
     this.#pool.on('connect', (client) => {

@@ -1,6 +1,7 @@
-import type { ClientBase, QueryConfig } from 'pg'
+import type { ClientBase, QueryConfig, QueryResultRow } from 'pg'
 import { isCancelled, isDatabaseError, type DatabaseError } from './database-error.js'
 import { learnTimeLimitWords } from './database-words.js'
+import { assertSessionsLast, type SessionAddress } from './lasting-sessions.js'
 
 /** How long things may take in a target's sessions, in milliseconds. */
 export interface SessionLimits {
@@ -10,6 +11,13 @@ export interface SessionLimits {
   timeLimitMs: number
   /** A transaction in which nothing is asked. */
   idleMs: number
+}
+
+/** A session that is to be opened. */
+export interface SessionOptions extends SessionAddress {
+  limits: SessionLimits
+  /** Further settings that it begins with. */
+  settings?: Record<string, string>
 }
 
 export const DEFAULT_LIMITS: SessionLimits = { lockWaitMs: 2_000, timeLimitMs: 10_000, idleMs: 15_000 }
@@ -63,22 +71,26 @@ const RESERVED_SETTINGS = { log_error_verbosity: 'terse', lc_messages: 'C' }
 /** The settings of those that a pool's role may not choose. */
 const denied = new WeakMap<object, Set<string>>()
 
+/** A session that was just opened. A proxy in between may have told another process than the server's that serves it. */
+export type FreshClient = Pick<ClientBase, 'query'> & { processID?: number }
+
 /**
  * Gives a new session its settings once more, since a proxy in between may have dropped the start-up options, and sees to it that
  * `pg_catalog` comes first in its search path, so that the name of a type means PostgreSQL's own. The rest of the path is the role's:
  * its triggers and functions rely on it.
+ *
+ * @param owner who it is remembered for what the role may not say
+ * @throws LedgermanProblem target-unavailable where nothing that is set would last
  */
-export async function beginSession(
-  client: Pick<ClientBase, 'query'>,
-  limits: SessionLimits,
-  others: Record<string, string>,
-  pool: object,
-): Promise<void> {
-  const settings = Object.entries(sessionSettings(limits, others))
+export async function beginSession(client: FreshClient, options: SessionOptions, owner: object): Promise<void> {
+  await assertSessionsLast(client, options)
+  const settings = Object.entries(sessionSettings(options.limits, options.settings ?? {}))
   const calls = settings.map((_, at) => `pg_catalog.set_config($${2 * at + 1}, $${2 * at + 2}, false)`)
-  await ask(client, `select ${[...calls, PATH_SQL].join(', ')}`, settings.flat())
-  const known = denied.get(pool) ?? new Set()
-  denied.set(pool, known)
+  const all = ['pg_catalog.pg_backend_pid() as pid', ...calls, PATH_SQL].join(', ')
+  const { rows } = await ask<{ pid: string | number }>(client, `select ${all}`, settings.flat())
+  client.processID = Number(rows[0]?.pid)
+  const known = denied.get(owner) ?? new Set()
+  denied.set(owner, known)
   for (const [name, value] of Object.entries(RESERVED_SETTINGS)) {
     if (known.has(name)) continue
     const isSet = await isPermitted(() => ask(client, 'select pg_catalog.set_config($1, $2, false)', [name, value]))
@@ -115,6 +127,6 @@ async function isPermitted(work: () => Promise<unknown>): Promise<boolean> {
 const PATH_SQL = `case when pg_catalog.strpos(pg_catalog.current_setting('search_path'), 'pg_catalog') operator(pg_catalog.>) 0
   then pg_catalog.set_config('search_path', pg_catalog.concat('pg_catalog, ', pg_catalog.current_setting('search_path')), false) end`
 
-function ask(client: Pick<ClientBase, 'query'>, text: string, values: string[] = []): Promise<unknown> {
-  return client.query({ text, values, query_timeout: BEGIN_LIMIT_MS } as QueryConfig)
+function ask<R extends QueryResultRow>(client: Pick<ClientBase, 'query'>, text: string, values: string[] = []) {
+  return client.query<R>({ text, values, query_timeout: BEGIN_LIMIT_MS } as QueryConfig)
 }
