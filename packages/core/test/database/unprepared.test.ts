@@ -11,7 +11,7 @@ import {
 } from '@ledgerman/core'
 import { codeOf, openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
-// Behind a proxy that hands server sessions round, a statement prepared in one is not there in the next.
+// A proxy in between may not pass prepared statements on.
 let own: OwnTables
 let target: Target
 let account: Mapping
