@@ -1,5 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import { isDatabaseError } from './database-error.js'
+import { hasNoSessionLeft, isDatabaseError } from './database-error.js'
 
 /** The problem for a session that cannot be had, or broke. */
 export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
@@ -13,6 +13,13 @@ export function translateConnectionError(target: string, error: unknown): Ledger
       { cause: error },
     )
   }
+  if (hasNoSessionLeft(error))
+    return new LedgermanProblem(
+      'target-unavailable',
+      `The database of ${target} gives no more sessions: ${(error as Error).message}. Nothing was sent. Let it have more, or lower \`connections\` of the target.`,
+      { target },
+      { cause: error },
+    )
   if (error instanceof Error && error.message === 'timeout exceeded when trying to connect')
     return new LedgermanProblem(
       'too-many-requests',

@@ -27,6 +27,11 @@ export function isStalePlan(error: unknown): boolean {
 
 // SQLSTATEs ("PostgreSQL Error Codes").
 
+/** Whether the server, the database or the role has as many sessions as it may have. */
+export function hasNoSessionLeft(error: unknown): boolean {
+  return isDatabaseError(error) && error.code === '53300'
+}
+
 /** Whether a lock was not granted in time. */
 export function isLockTimeout(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '55P03'

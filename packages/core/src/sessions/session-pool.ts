@@ -3,7 +3,7 @@ import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { LedgermanProblem } from '@ledgerman/contract'
 import { isConnectionError } from './connection-error.js'
-import { isStalePlan } from './database-error.js'
+import { hasNoSessionLeft, isStalePlan } from './database-error.js'
 import { translateConnectionError } from './connection-problem.js'
 import { PreparedNames } from './prepared-names.js'
 import type { Queryable, Rows } from './queryable.js'
@@ -35,6 +35,10 @@ export interface PoolOptions extends SessionOptions {
 /** How long opening a session, or waiting for a free one, may take, in milliseconds. */
 const CONNECT_LIMIT_MS = 1_500
 
+/** Where the server gives no more sessions: for how long nobody asks for another, and how long a caller waits who has asked, in milliseconds. */
+const MAKE_DO_MS = 300
+const FULL_PAUSE_MS = 50
+
 /** The server's own limits fire first; the driver's, so many milliseconds later, is for a server that no longer answers at all. */
 export const DRIVER_PATIENCE_MS = 2_000
 
@@ -46,6 +50,7 @@ export class SessionPool {
   readonly #open = new Set<pg.PoolClient>()
   readonly #prepared: PreparedNames | undefined
   readonly #limitMs: number
+  #making: NodeJS.Timeout | undefined
 
   constructor(readonly options: PoolOptions) {
     const { limits, settings = {} } = options
@@ -81,10 +86,26 @@ export class SessionPool {
 
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
   async lend(): Promise<Session> {
-    const client = await this.#pool.connect().catch((error: unknown) => {
-      throw translateConnectionError(this.options.name, error)
-    })
-    return this.#toSession(client as Client)
+    const deadline = performance.now() + CONNECT_LIMIT_MS
+    for (;;) {
+      try {
+        return this.#toSession((await this.#pool.connect()) as Client)
+      } catch (error) {
+        if (!hasNoSessionLeft(error) || performance.now() > deadline)
+          throw translateConnectionError(this.options.name, error)
+        this.#makeDo()
+        await delay(FULL_PAUSE_MS * (1 + Math.random()))
+      }
+    }
+  }
+
+  /** Asks for no more sessions than there are for a while: the server gives no more, and callers can wait for those. */
+  #makeDo(): void {
+    this.#pool.options.max = Math.max(1, this.#pool.totalCount)
+    this.#making ??= setTimeout(() => {
+      this.#pool.options.max = this.options.most
+      this.#making = undefined
+    }, MAKE_DO_MS).unref()
   }
 
   /** Runs one statement in a session that is lent for it. */
@@ -109,6 +130,7 @@ export class SessionPool {
 
   /** Ends every session: those on loan when they come back, or when the time is over, in milliseconds. */
   async close(limitMs: number): Promise<void> {
+    clearTimeout(this.#making)
     const ended = this.#pool.end()
     const isEnded = await Promise.race([ended.then(() => true), delay(limitMs, false, { ref: false })])
     if (isEnded) return

@@ -30,7 +30,7 @@ export interface TargetOptions {
   /** Sessions at most, and as many again that only read. @default 10 */
   connections?: number
   limits?: Partial<SessionLimits>
-  /** Prepare statements on the server, once a session. Turn off behind a proxy that hands sessions round. @default true */
+  /** Prepare statements on the server, once a session. Turn off behind a proxy that does not pass them on. @default true */
   prepareStatements?: boolean
   /** The key that digests of sensitive values are made with. */
   digestKey: Buffer

@@ -1,4 +1,13 @@
-import { changeRecord, listEntries, loadRecord, parseKeyParts, type Mapping } from '@ledgerman/core'
+import {
+  changeRecord,
+  listEntries,
+  loadRecord,
+  parseKeyParts,
+  resolvePlan,
+  runPlan,
+  Target,
+  type Mapping,
+} from '@ledgerman/core'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 // What a database has set for all of its sessions changes neither what is stored nor what a statement means.
@@ -70,5 +79,35 @@ it('keeps texts of another encoding, and books what cannot be stored in it', asy
     expect(entries).toMatchObject([{ problem: 'value-invalid' }])
   } finally {
     await latin.close()
+  }
+})
+
+it('makes do with as many sessions as the role may have', async () => {
+  const role = `few_${own.database.name}`
+  await own.database.sql(
+    `create role ${role} login password 'few' connection limit 6; grant ledgerman_worker to ${role}; insert into plate (id) select n from generate_series(100, 160) n`,
+  )
+  const url = Object.assign(new URL(own.database.url), { username: role, password: 'few' }).toString()
+  const target = new Target({ name: 'few', url, connections: 20, digestKey: Buffer.from('k') })
+  try {
+    const steps = [{ sql: 'select pg_sleep(0.05)' }]
+    const plan = await resolvePlan(target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
+    const keys = Array.from({ length: 60 }, (_, at) => parseKeyParts(mapping, [String(100 + at)]))
+    await Promise.all(
+      keys.map((key, at) =>
+        at % 5 === 0
+          ? runPlan(target, plan, { mode: 'commit', actor: 'test', params: {} })
+          : at % 2 === 0
+            ? loadRecord(target, mapping, key)
+            : changeRecord(target, mapping, { ...options, key, values: { share: at } }),
+      ),
+    )
+    const [{ n } = {}] = await own.database.sql(
+      `select count(*)::int as n from plate where share is not null and id > 1`,
+    )
+    expect(n).toBe(24)
+  } finally {
+    await target.close()
+    await own.database.sql(`drop role ${role}`)
   }
 })
