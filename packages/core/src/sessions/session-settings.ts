@@ -22,32 +22,34 @@ export interface SessionOptions extends SessionAddress {
 
 export const DEFAULT_LIMITS: SessionLimits = { lockWaitMs: 2_000, timeLimitMs: 10_000, idleMs: 15_000 }
 
-/**
- * What every session begins with, whatever a database or a role has set: limits, the settings that shape PostgreSQL's text forms, which the codecs
- * rely on, and what statements mean.
- */
+/** What shapes PostgreSQL's text forms, which all codecs rely on, and what statements mean: whatever a database or a role has set. */
+const FORMS: Readonly<Record<string, string>> = {
+  DateStyle: 'ISO,MDY',
+  TimeZone: 'UTC',
+  IntervalStyle: 'iso_8601',
+  bytea_output: 'hex',
+  extra_float_digits: '1',
+  xmlbinary: 'base64',
+  xmloption: 'content',
+  array_nulls: 'on',
+  quote_all_identifiers: 'off',
+  client_min_messages: 'warning',
+  standard_conforming_strings: 'on',
+  // A statement that is a transaction by itself has this level; others say theirs.
+  default_transaction_isolation: 'read committed',
+  // Otherwise an index may leave out rows by chance.
+  gin_fuzzy_search_limit: '0',
+  // Compiling what the planner takes for dear costs half a second a run, of the catalogue above all, and has never paid.
+  jit: 'off',
+}
+
+/** What every session of a target begins with. */
 function sessionSettings(limits: SessionLimits, others: Record<string, string>): Record<string, string> {
   return {
     lock_timeout: String(limits.lockWaitMs),
     statement_timeout: String(limits.timeLimitMs),
     idle_in_transaction_session_timeout: String(limits.idleMs),
-    DateStyle: 'ISO,MDY',
-    TimeZone: 'UTC',
-    IntervalStyle: 'iso_8601',
-    bytea_output: 'hex',
-    extra_float_digits: '1',
-    xmlbinary: 'base64',
-    xmloption: 'content',
-    array_nulls: 'on',
-    quote_all_identifiers: 'off',
-    client_min_messages: 'warning',
-    standard_conforming_strings: 'on',
-    // A statement that is a transaction by itself has this level; others say theirs.
-    default_transaction_isolation: 'read committed',
-    // Otherwise an index may leave out rows by chance.
-    gin_fuzzy_search_limit: '0',
-    // Compiling what the planner takes for dear costs half a second a run, of the catalogue above all, and has never paid.
-    jit: 'off',
+    ...FORMS,
     ...others,
   }
 }
@@ -84,10 +86,9 @@ export type FreshClient = Pick<ClientBase, 'query'> & { processID?: number }
  */
 export async function beginSession(client: FreshClient, options: SessionOptions, owner: object): Promise<void> {
   await assertSessionsLast(client, options)
-  const settings = Object.entries(sessionSettings(options.limits, options.settings ?? {}))
-  const calls = settings.map((_, at) => `pg_catalog.set_config($${2 * at + 1}, $${2 * at + 2}, false)`)
-  const all = ['pg_catalog.pg_backend_pid() as pid', ...calls, PATH_SQL].join(', ')
-  const { rows } = await ask<{ pid: string | number }>(client, `select ${all}`, settings.flat())
+  const settings = sessionSettings(options.limits, options.settings ?? {})
+  const all = ['pg_catalog.pg_backend_pid() as pid', ...callsOf(settings), PATH_SQL].join(', ')
+  const { rows } = await ask<{ pid: string | number }>(client, `select ${all}`, Object.entries(settings).flat())
   client.processID = Number(rows[0]?.pid)
   const known = denied.get(owner) ?? new Set()
   denied.set(owner, known)
@@ -98,6 +99,15 @@ export async function beginSession(client: FreshClient, options: SessionOptions,
     if (name === 'lc_messages') await hearTimeLimit(client)
     known.add(name)
   }
+}
+
+/** Gives a session of another database than a target the forms that statements and values have in those, too. */
+export async function setForms(client: Pick<ClientBase, 'query'>): Promise<void> {
+  await ask(client, `select ${callsOf(FORMS).join(', ')}`, Object.entries(FORMS).flat())
+}
+
+function callsOf(settings: Readonly<Record<string, string>>): string[] {
+  return Object.keys(settings).map((_, at) => `pg_catalog.set_config($${2 * at + 1}, $${2 * at + 2}, false)`)
 }
 
 /** Has a statement run too long, to hear what the server says of it in its own language. */

@@ -68,12 +68,15 @@ describe('a database of one’s own', () => {
     expect(await objects()).toEqual(before)
   })
 
-  it('keeps its home with the role of the docs', async () => {
+  it('keeps its home with the role of the docs, whatever form its moments have there', async () => {
+    await survey.sql(`alter database ${survey.name} set DateStyle = 'German, DMY'`)
     const { HomeDatabase } = await import('../../src/home/home-database.js')
     const home = new HomeDatabase(roleUrl('home', 'choose-another'), 2, () => undefined)
     await home.setUp()
     await home.setUp()
     expect(await home.digestKey()).toHaveLength(32)
+    const [step] = await home.query<{ done_at: Date }>('select done_at from ledgerman_home.step order by number limit 1')
+    expect(step?.done_at.getTime()).toBeGreaterThan(Date.now() - 60_000)
     await home.close()
   })
 
