@@ -154,8 +154,8 @@ export function entryPart(
   const { key, before, after, written, from, where } = parts
   const image = (sql: string | null) => (sql === null ? 'null' : `case when ${written} then ${sql} end`)
   return `, booked as (
-  insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
-  select $${at + 1}::uuid, $${at + 2}::text, 'committed', $${at + 3}::bigint, $${at + 4}::text[], $${at + 5}::text,
+  insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
+  select $${at + 1}::uuid, pg_catalog.clock_timestamp(), $${at + 2}::text, 'committed', $${at + 3}::bigint, $${at + 4}::text[], $${at + 5}::text,
     ${key === null ? 'null, null' : `pg_catalog.hash_array_extended(${key}, 0), ${key}`}, 1, case when ${written} then 1 else 0 end,
     ${image(before)},
     ${image(after)}
@@ -293,8 +293,8 @@ export class Run {
       )
     await ask(
       client,
-      `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps)
-values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json)`,
+      `insert into ledgerman.entry (id, at, actor, outcome, note, matched, changed, run, steps)
+values ($1::uuid, pg_catalog.clock_timestamp(), $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json)`,
       [
         this.id,
         actor,

@@ -3,6 +3,7 @@ import { withoutLiterals } from '../expression/without-literals.js'
 import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import type { BookedWrite } from './read-run-receipt.js'
 import { introduceStatements, statementId, type KeptStatement } from './introduce-statement.js'
+import { NOW_SQL } from '../statement/book-sql.js'
 import { recordRefusal } from './record-refusal.js'
 import { withoutValues } from '../problem/safe-message.js'
 import type { Session } from '../sessions/session-pool.js'
@@ -63,8 +64,8 @@ export function recordRefusedRun(
 }
 
 const BOOK_SQL = `
-insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
-values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, $9)`
+insert into ledgerman.entry (id, at, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
+values ($1::uuid, ${NOW_SQL}, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, $9)`
 
 /** What an entry says of a run as a whole. */
 export type BookedRun = Pick<

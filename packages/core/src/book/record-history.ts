@@ -65,5 +65,5 @@ wanted as (select key, ${recordHashSql('key')} as record from written), found as
   where s.relation = $2
 )
 select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'before', before, 'after', after)::text
-from events order by id desc, step desc limit $3::integer`
+from events order by at desc, id desc, step desc limit $3::integer`
 }

@@ -1,5 +1,6 @@
 import type { JobReport, Receipt, StepKind } from '@ledgerman/contract'
 import { introduceStatements, statementId, type KeptStatement } from '../book/introduce-statement.js'
+import { NOW_SQL } from '../statement/book-sql.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { withoutValues } from '../problem/safe-message.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
@@ -72,8 +73,8 @@ export async function bookBulk(
   const texts = steps.map((step, at) => bookedStep(target, shape, step, at + 1))
   const total = (of: 'matched' | 'changed') => String(steps.reduce((sum, step) => sum + step[of], 0))
   await session.query(
-    `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
-values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, $9)`,
+    `insert into ledgerman.entry (id, at, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
+values ($1::uuid, ${NOW_SQL}, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, $9)`,
     [
       header.id,
       request.actor,
@@ -101,8 +102,8 @@ export async function bookSteps(
   const steps = done.map(({ shape, step }, at) => bookedStep(target, shape, step, at + 1))
   const total = (of: 'matched' | 'changed') => String(done.reduce((sum, { step }) => sum + step[of], 0))
   await session.query(
-    `insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
-values ($1::uuid, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, case when $8::text is not null then '' end)`,
+    `insert into ledgerman.entry (id, at, actor, outcome, note, matched, changed, run, steps, request_key, request_digest)
+values ($1::uuid, ${NOW_SQL}, $2, 'committed', $3, $4::integer, $5::integer, $6::jsonb, $7::json, $8, case when $8::text is not null then '' end)`,
     [
       id,
       actor,

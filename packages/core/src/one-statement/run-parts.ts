@@ -2,7 +2,7 @@ import { plainType } from '../expression/value-type.js'
 import type { Property } from '../mapping/mapping.js'
 import { isWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { typeOfParam } from '../plan/resolve-params.js'
-import { digestSql } from '../statement/book-sql.js'
+import { digestSql, NOW_SQL } from '../statement/book-sql.js'
 import { guardHoldsSql } from '../statement/guard-sql.js'
 import { valueSql, type NamedExpression, type Surroundings } from '../statement/record-scope.js'
 import type { Slot } from '../statement/statement.js'
@@ -92,6 +92,7 @@ export abstract class RunParts {
         : ` || array[${late.map((text) => `coalesce(pg_catalog.to_json(${text})::text, 'null')`).join(', ')}]`
     const values = [
       `${this.entrySlot('id')}::uuid`,
+      NOW_SQL,
       this.#slot(':actor', 'text', { from: 'actor' }),
       `'committed'`,
       `${this.entrySlot('note')}::text`,
@@ -101,7 +102,7 @@ export abstract class RunParts {
       `pg_catalog.format(${this.#slot(':steps', 'text', { from: 'run', field: 'steps' })}, variadic told${lateBinds})::json`,
     ]
     return `entered as (
-  insert into ledgerman.entry (id, actor, outcome, note, matched, changed, run, steps)
+  insert into ledgerman.entry (id, at, actor, outcome, note, matched, changed, run, steps)
   select ${values.join(', ')} from ${from}
 )`
   }

@@ -91,8 +91,8 @@ export async function findReversalOfJob(
 
 const ENTRIES_SQL = `
 select e.id from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement
-where e.outcome = 'committed' and e.changed > 0 and ($1::uuid is null or e.id >= $1::uuid) and ($2::timestamptz is null or e.at >= $2::timestamptz)
+where e.outcome = 'committed' and e.changed > 0 and ($1::uuid is null or (e.at, e.id) >= (select x.at, x.id from ledgerman.entry x where x.id = $1::uuid)) and ($2::timestamptz is null or e.at >= $2::timestamptz)
   and ($3::timestamptz is null or e.at < $3::timestamptz)
   and ($4::text is null or s.mapping = $4 or exists (select 1 from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id and t.mapping = $4 and p.changed > 0))
   and ($5::text is null or e.run->>'transaction' = $5) and ($6::text is null or e.actor = $6)
-order by e.id desc limit $7::integer`
+order by e.at desc, e.id desc limit $7::integer`

@@ -90,15 +90,15 @@ export function hiddenIn({ mapping, touched }: UndoStep): Property[] {
 const STEPS_SQL = `
 select json_build_object('entry', id, 'no', no, 'kind', kind, 'mapping', mapping, 'revision', revision, 'touched', touched, 'text', text, 'images', images)::text
 from (
-  select e.id, 0 as no, s.kind, s.mapping, s.revision, s.touched, s.text, null::text as images
+  select e.id, e.at, 0 as no, s.kind, s.mapping, s.revision, s.touched, s.text, null::text as images
   from ledgerman.entry e join ledgerman.statement s on s.id = e.statement
   where e.id = any($1::uuid[]) and e.run is null and e.outcome = 'committed' and e.changed > 0
   union all
-  select e.id, p.no, s.kind, s.mapping, s.revision, s.touched, s.text, once.images
+  select e.id, e.at, p.no, s.kind, s.mapping, s.revision, s.touched, s.text, once.images
   from ledgerman.entry e cross join lateral (select e.run->>'images' as images offset 0) as once join ledgerman.step p on p.entry = e.id join ledgerman.statement s on s.id = p.statement
   where e.id = any($1::uuid[]) and e.run is not null and e.outcome = 'committed' and not p.skipped and p.changed > 0
 ) as done
-order by id desc, no desc`
+order by at desc, id desc, no desc`
 
 /** The properties that a step restores, and those that have to be as it left them: not the version, nor what nobody can set. */
 export function restored({ mapping, touched }: UndoStep): { set: Property[]; expected: Property[] } {

@@ -1,7 +1,7 @@
 /**
  * Whether an entry `e` that no seal covers was put in past Ledgerman: a condition.
  *
- * An entry's `at` is when its transaction began. When a seal was made, every transaction that was open had begun after `open_since`, and
+ * An entry's `at` is not before its transaction began. When a seal was made, every transaction that was open had begun after `open_since`, and
  * every one that had written had a number below `next_transaction`. An entry from before `open_since` whose transaction got its number
  * later than that cannot have been on its way: whoever wrote it gave it another moment. Nor has Ledgerman ids other than UUIDs of version 7.
  * A second is allowed for a transaction that begins while it is looked which are open.

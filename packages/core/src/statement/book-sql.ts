@@ -22,6 +22,9 @@ interface BookParts {
   where: string
 }
 
+/** When an entry is written. Whoever writes the same record later had to wait for this one's lock, and has a later moment: that orders them. */
+export const NOW_SQL = 'pg_catalog.clock_timestamp()'
+
 /**
  * The part of a keyed step that writes its entry: one row, since every further one costs the caller. Images hold the
  * touched columns in text form, in order. What does not differ from one use of the statement to the next (mapping, revision,
@@ -37,8 +40,8 @@ export function bookInsertSql({ mapping, slots, key, changed, before, after, fro
   const keyArray = `array[${keys.join(', ')}]`
   const image = (of: Image | null) => (of === null ? 'null' : `case when ${changed} then ${imageSql(of, slots)} end`)
   return `, booked as (
-  insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
-  select ${field('id', 'uuid')}, ${actor}::text, 'committed', ${field('statement', 'bigint')}, ${field('binds', 'text[]')}, ${field('note', 'text')},
+  insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
+  select ${field('id', 'uuid')}, ${NOW_SQL}, ${actor}::text, 'committed', ${field('statement', 'bigint')}, ${field('binds', 'text[]')}, ${field('note', 'text')},
     ${keys.length > 0 ? `${recordHashSql(keyArray)}, ${keyArray}` : 'null, null'}, 1, case when ${changed} then 1 else 0 end,
     ${image(before)},
     ${image(after)}
