@@ -68,6 +68,12 @@ export const RELATIONS: Relation[] = [
     ddl: `create table pair (a text, b text, note text, primary key (a, b)); insert into pair values ('', '', 'is'), ('x', '', 'is'), ('', 'y', 'is')`,
   },
   {
+    name: 'by a key that is the same in either case',
+    path: 'public.plate_label',
+    ddl: `create collation either_case (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+      create table plate_label (label text collate either_case primary key, note text); insert into plate_label values ('Alpha', 'is'), ('b', 'is'), ('Éta', 'is')`,
+  },
+  {
     name: 'with columns that differ in case only',
     path: 'public.case_of',
     ddl: `create table case_of ("ID" integer primary key, "Id" text, id text, note text); insert into case_of values (1, 'a', 'b', 'is'), (2, null, null, 'is')`,

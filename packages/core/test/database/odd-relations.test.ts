@@ -168,6 +168,16 @@ describe.each(RELATIONS.filter(({ isFixed }) => !isFixed))('a relation $name', (
   })
 })
 
+it('a key that a file has in two cases, where the column does not tell them apart, is told as one', async () => {
+  const mapping = mappings.get('public.plate_label') as Mapping
+  const before = await allOf(mapping)
+  const twice = fromFile(mapping, [{ label: 'alpha' }, { label: 'ALPHA' }, { label: 'B' }], 'was')
+  await expect(twice).rejects.toMatchObject({
+    problem: { code: 'record-ambiguous', detail: expect.stringMatching(/^Lines 2 and 3 have the same key/) as string },
+  })
+  expect(await allOf(mapping)).toEqual(before)
+})
+
 it('all of them are copied for a drill, and a run through them is the same there', async () => {
   const find = (name: string) => Promise.resolve([...mappings.values()].find((each) => each.name === name) as Mapping)
   const definitions: Definitions = { actor: 'ada', mapping: (_, name) => find(name), transaction: noMapping }
