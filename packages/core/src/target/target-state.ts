@@ -14,7 +14,8 @@ export async function readTargetState(target: Target): Promise<TargetState> {
   const { rows } = await target.read(STATE_SQL).catch((error: unknown) => {
     throw target.explain(error)
   })
-  const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared] = rows[0] ?? []
+  const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared, isStandby, mayLose, encoding] =
+    rows[0] ?? []
   const warnings: string[] = []
   if (isSuperuser === 't')
     warnings.push(
@@ -22,6 +23,15 @@ export async function readTargetState(target: Target): Promise<TargetState> {
     )
   else if (bypassesRowSecurity === 't')
     warnings.push(`The role ${role} bypasses row-level security: no policy holds it back.`)
+  if (isStandby === 't') warnings.push('It is a standby server: it can be read, and nothing can be changed.')
+  if (mayLose === 't')
+    warnings.push(
+      'What it says is committed can be lost when its machine or its server crashes: synchronous_commit or fsync is off.',
+    )
+  if (encoding === 'SQL_ASCII')
+    warnings.push(
+      'It has no encoding (SQL_ASCII): texts are read as UTF-8, and bytes that are none are shown as U+FFFD. Do not save a value that shows one.',
+    )
   return {
     server: server ?? '',
     database: database ?? '',
@@ -31,5 +41,6 @@ export async function readTargetState(target: Target): Promise<TargetState> {
 }
 
 const STATE_SQL = `
-select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL}
+select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL},
+  pg_is_in_recovery(), current_setting('synchronous_commit') = 'off' or current_setting('fsync') = 'off', current_setting('server_encoding')
 from pg_roles r where r.rolname = current_user`

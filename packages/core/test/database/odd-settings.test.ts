@@ -3,6 +3,7 @@ import {
   listEntries,
   loadRecord,
   parseKeyParts,
+  readTargetState,
   resolvePlan,
   runPlan,
   Target,
@@ -109,5 +110,19 @@ it('makes do with as many sessions as the role may have', async () => {
   } finally {
     await target.close()
     await own.database.sql(`drop role ${role}`)
+  }
+})
+
+it('warns of what cannot be relied on', async () => {
+  const bare = await openOwnTables({ synchronous_commit: 'off' }, {}, 'SQL_ASCII')
+  try {
+    const { warnings } = await readTargetState(bare.target)
+    expect(warnings).toEqual([
+      expect.stringMatching(/^What it says is committed can be lost .*synchronous_commit/),
+      expect.stringMatching(/^It has no encoding \(SQL_ASCII\)/),
+    ])
+    expect((await readTargetState(own.target)).warnings).toEqual([])
+  } finally {
+    await bare.close()
   }
 })
