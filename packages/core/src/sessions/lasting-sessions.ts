@@ -55,7 +55,6 @@ async function lasts(
   const mark = (of: Pick<pg.ClientBase, 'query'>, value: string) =>
     ask(of, `select pg_catalog.set_config('ledgerman.session', $1, false)`, [value])
   const own = randomUUID()
-  await mark(client, own)
   const other = new pg.Client({
     connectionString: url,
     connectionTimeoutMillis: LIMIT_MS,
@@ -63,14 +62,14 @@ async function lasts(
   })
   other.on('error', () => undefined)
   try {
-    await other.connect()
+    await Promise.all([mark(client, own), other.connect()])
     await mark(other, randomUUID())
+    return (await ask(client, `select pg_catalog.current_setting('ledgerman.session', true)`)) === own
   } catch {
     return undefined
   } finally {
     void other.end().catch(() => undefined)
   }
-  return (await ask(client, `select pg_catalog.current_setting('ledgerman.session', true)`)) === own
 }
 
 async function ask(client: Pick<pg.ClientBase, 'query'>, text: string, values: string[] = []): Promise<unknown> {

@@ -74,7 +74,7 @@ const RESERVED_SETTINGS = { log_error_verbosity: 'terse', lc_messages: 'C' }
 const denied = new WeakMap<object, Set<string>>()
 
 /** A session that was just opened. A proxy in between may have told another process than the server's that serves it. */
-export type FreshClient = Pick<ClientBase, 'query'> & { processID?: number }
+export type FreshClient = Pick<ClientBase, 'query'> & { processID?: number; pipeline?: boolean }
 
 /**
  * Gives a new session its settings once more, since a proxy in between may have dropped the start-up options, and sees to it that
@@ -87,19 +87,33 @@ export type FreshClient = Pick<ClientBase, 'query'> & { processID?: number }
 export async function beginSession(client: FreshClient, options: SessionOptions, owner: object): Promise<void> {
   await assertSessionsLast(client, options)
   const settings = sessionSettings(options.limits, options.settings ?? {})
-  const all = ['pg_catalog.pg_backend_pid() as pid', ...callsOf(settings), PATH_SQL].join(', ')
-  const { rows } = await ask<{ pid: string | number }>(client, `select ${all}`, Object.entries(settings).flat())
-  client.processID = Number(rows[0]?.pid)
+  const all = ['pg_catalog.pg_backend_pid() as pid', LANGUAGE_SQL, ...callsOf(settings), PATH_SQL].join(', ')
   const known = denied.get(owner) ?? new Set()
   denied.set(owner, known)
-  for (const [name, value] of Object.entries(RESERVED_SETTINGS)) {
-    if (known.has(name)) continue
-    const isSet = await isPermitted(() => ask(client, 'select pg_catalog.set_config($1, $2, false)', [name, value]))
-    if (isSet) continue
-    if (name === 'lc_messages') await hearTimeLimit(client)
-    known.add(name)
-  }
+  let language = ''
+  await together(client, [
+    async () => {
+      const values = Object.entries(settings).flat()
+      const { rows } = await ask<{ pid: string; language: string }>(client, `select ${all}`, values)
+      client.processID = Number(rows[0]?.pid)
+      language = rows[0]?.language ?? ''
+    },
+    ...Object.entries(RESERVED_SETTINGS).map(([name, value]) => async () => {
+      if (known.has(name)) return
+      const isSet = await isPermitted(() => ask(client, 'select pg_catalog.set_config($1, $2, false)', [name, value]))
+      if (!isSet) known.add(name)
+    }),
+  ])
+  if (!known.has('lc_messages') || SPOKEN.test(language) || heard.has(language)) return
+  await hearTimeLimit(client)
+  heard.add(language)
 }
+
+/** The languages in which the words are known, and those in which they were heard since. */
+const SPOKEN = /^(?:C|POSIX|en)(?:[._@-]|$)/i
+const heard = new Set<string>()
+
+const LANGUAGE_SQL = `pg_catalog.current_setting('lc_messages') as language`
 
 /** Gives a session of another database than a target the forms that statements and values have in those, too. */
 export async function setForms(client: Pick<ClientBase, 'query'>): Promise<void> {
@@ -111,17 +125,21 @@ function callsOf(settings: Readonly<Record<string, string>>): string[] {
 }
 
 /** Has a statement run too long, to hear what the server says of it in its own language. */
-async function hearTimeLimit(client: Pick<ClientBase, 'query'>): Promise<void> {
-  await ask(client, 'begin')
-  try {
-    await ask(client, 'set local statement_timeout = 1')
-    await isPermitted(() => ask(client, 'select pg_catalog.pg_sleep(1)'))
-  } catch (error) {
-    if (!isCancelled(error)) throw error
-    learnTimeLimitWords((error as DatabaseError).message)
-  } finally {
-    await ask(client, 'rollback')
-  }
+async function hearTimeLimit(client: FreshClient): Promise<void> {
+  const sleep = () =>
+    ask(client, 'select pg_catalog.pg_sleep(1)').catch((error: unknown) => {
+      // A role that may not sleep says nothing of it.
+      if (isCancelled(error)) learnTimeLimitWords((error as DatabaseError).message)
+      else if (!isDatabaseError(error)) throw error
+    })
+  const asking = (text: string) => () => ask(client, text)
+  await together(client, [asking('begin'), asking('set local statement_timeout = 1'), sleep, asking('rollback')])
+}
+
+/** Sends all of it at once, since a database may be far away; one by one where the client takes no more. */
+async function together(client: FreshClient, works: readonly (() => Promise<unknown>)[]): Promise<void> {
+  if (client.pipeline) await Promise.all(works.map((work) => work()))
+  else for (const work of works) await work()
 }
 
 async function isPermitted(work: () => Promise<unknown>): Promise<boolean> {
