@@ -109,11 +109,11 @@ export async function beginSession(client: FreshClient, options: SessionOptions,
   heard.add(language)
 }
 
-/** The languages in which the words are known, and those in which they were heard since. */
-const SPOKEN = /^(?:C|POSIX|en)(?:[._@-]|$)/i
+/** The languages in which the words are known, and those in which they were heard since: of one version, since words change. */
+const SPOKEN = /^(?:C|POSIX|en)(?![a-z])/i
 const heard = new Set<string>()
 
-const LANGUAGE_SQL = `pg_catalog.current_setting('lc_messages') as language`
+const LANGUAGE_SQL = `pg_catalog.concat_ws(' ', pg_catalog.current_setting('lc_messages'), pg_catalog.current_setting('server_version')) as language`
 
 /** Gives a session of another database than a target the forms that statements and values have in those, too. */
 export async function setForms(client: Pick<ClientBase, 'query'>): Promise<void> {

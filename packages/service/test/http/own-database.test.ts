@@ -75,7 +75,9 @@ describe('a database of one’s own', () => {
     await home.setUp()
     await home.setUp()
     expect(await home.digestKey()).toHaveLength(32)
-    const [step] = await home.query<{ done_at: Date }>('select done_at from ledgerman_home.step order by number limit 1')
+    const [step] = await home.query<{ done_at: Date }>(
+      'select done_at from ledgerman_home.step order by number limit 1',
+    )
     expect(step?.done_at.getTime()).toBeGreaterThan(Date.now() - 60_000)
     await home.close()
   })
