@@ -56,10 +56,17 @@ function sessionSettings(limits: SessionLimits, others: Record<string, string>):
 
 /** The settings as start-up options: given with the connection they hold from its first moment. */
 export function startupOptions(limits: SessionLimits, others: Record<string, string>): string {
-  return Object.entries(sessionSettings(limits, others))
+  return asOptions(sessionSettings(limits, others))
+}
+
+function asOptions(settings: Readonly<Record<string, string>>): string {
+  return Object.entries(settings)
     .map(([name, value]) => `-c ${name}=${value.replace(/[\\ ]/g, '\\$&')}`)
     .join(' ')
 }
+
+/** As start-up options, for sessions of another database than a target: the forms that statements and values have in those. */
+export const FORM_OPTIONS = asOptions(FORMS)
 
 /** How long a new session may take for its settings, in milliseconds. */
 const BEGIN_LIMIT_MS = 1_500
@@ -87,7 +94,8 @@ export type FreshClient = Pick<ClientBase, 'query'> & { processID?: number; pipe
 export async function beginSession(client: FreshClient, options: SessionOptions, owner: object): Promise<void> {
   await assertSessionsLast(client, options)
   const settings = sessionSettings(options.limits, options.settings ?? {})
-  const all = ['pg_catalog.pg_backend_pid() as pid', LANGUAGE_SQL, ...callsOf(settings), PATH_SQL].join(', ')
+  const calls = Object.keys(settings).map((_, at) => `pg_catalog.set_config($${2 * at + 1}, $${2 * at + 2}, false)`)
+  const all = ['pg_catalog.pg_backend_pid() as pid', LANGUAGE_SQL, ...calls, PATH_SQL].join(', ')
   const known = denied.get(owner) ?? new Set()
   denied.set(owner, known)
   let language = ''
@@ -114,15 +122,6 @@ const SPOKEN = /^(?:C|POSIX|en)(?![a-z])/i
 const heard = new Set<string>()
 
 const LANGUAGE_SQL = `pg_catalog.concat_ws(' ', pg_catalog.current_setting('lc_messages'), pg_catalog.current_setting('server_version')) as language`
-
-/** Gives a session of another database than a target the forms that statements and values have in those, too. */
-export async function setForms(client: Pick<ClientBase, 'query'>): Promise<void> {
-  await ask(client, `select ${callsOf(FORMS).join(', ')}`, Object.entries(FORMS).flat())
-}
-
-function callsOf(settings: Readonly<Record<string, string>>): string[] {
-  return Object.keys(settings).map((_, at) => `pg_catalog.set_config($${2 * at + 1}, $${2 * at + 2}, false)`)
-}
 
 /** Has a statement run too long, to hear what the server says of it in its own language. */
 async function hearTimeLimit(client: FreshClient): Promise<void> {

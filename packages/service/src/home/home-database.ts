@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { LedgermanProblem } from '@ledgerman/contract'
-import { setForms } from '@ledgerman/core'
+import { FORM_OPTIONS } from '@ledgerman/core'
 import { HOME_STEPS } from './home-schema.js'
 
 const CONNECT_LIMIT_MS = 1_500
@@ -26,8 +26,8 @@ export class HomeDatabase {
       statement_timeout: QUERY_LIMIT_MS,
       application_name: 'ledgerman home',
       keepAlive: true,
-      onConnect: setForms,
-    } as pg.PoolConfig)
+      options: FORM_OPTIONS,
+    })
     this.#pool.on('error', onSessionError)
     // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
     this.#pool.on('connect', (client) => client.on('error', () => undefined))
