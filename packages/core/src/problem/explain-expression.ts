@@ -33,10 +33,10 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
   return place && label(expressionProblem(place.source, place.at, sentence(told)), place.label)
 }
 
-/** The server's words, with what the user wrote rather than what it was turned into. */
 /** No such function, or several: the hint is to add casts, which expressions hardly ever need. */
 const HINTS_AT_CASTS = new Set(['42883', '42725'])
 
+/** The server's words, with what the user wrote rather than what it was turned into. */
 function sentence({ code, message, hint }: Pick<DatabaseError, 'code' | 'message' | 'hint'>): string {
   const advice = hint && !HINTS_AT_CASTS.has(code) && !/HINT/.test(hint) ? ` ${hint}` : ''
   const words = message

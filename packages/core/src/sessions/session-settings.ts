@@ -80,6 +80,12 @@ const RESERVED_SETTINGS = { log_error_verbosity: 'terse', lc_messages: 'C' }
 /** The settings of those that a pool's role may not choose. */
 const denied = new WeakMap<object, Set<string>>()
 
+/** The languages in which the words are known, and those in which they were heard since: of one version, since words change. */
+const SPOKEN = /^(?:C|POSIX|en)(?![a-z])/i
+const heard = new Set<string>()
+
+const LANGUAGE_SQL = `pg_catalog.concat_ws(' ', pg_catalog.current_setting('lc_messages'), pg_catalog.current_setting('server_version')) as language`
+
 /** A session that was just opened. A proxy in between may have told another process than the server's that serves it. */
 export type FreshClient = Pick<ClientBase, 'query'> & { processID?: number; pipeline?: boolean }
 
@@ -116,12 +122,6 @@ export async function beginSession(client: FreshClient, options: SessionOptions,
   await hearTimeLimit(client)
   heard.add(language)
 }
-
-/** The languages in which the words are known, and those in which they were heard since: of one version, since words change. */
-const SPOKEN = /^(?:C|POSIX|en)(?![a-z])/i
-const heard = new Set<string>()
-
-const LANGUAGE_SQL = `pg_catalog.concat_ws(' ', pg_catalog.current_setting('lc_messages'), pg_catalog.current_setting('server_version')) as language`
 
 /** Has a statement run too long, to hear what the server says of it in its own language. */
 async function hearTimeLimit(client: FreshClient): Promise<void> {
