@@ -3,6 +3,7 @@ import { pipeline } from 'node:stream/promises'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { from as copyFrom, to as copyTo } from 'pg-copy-streams'
+import { hasNoSessionLeft } from './database-error.js'
 import { translateConnectionError } from './connection-problem.js'
 import type { Queryable, Rows } from './queryable.js'
 import { DRIVER_PATIENCE_MS, type PoolOptions } from './session-pool.js'
@@ -22,6 +23,8 @@ export interface OwnSession extends Queryable {
 }
 
 const CONNECT_LIMIT_MS = 3_000
+/** How long it pauses before it asks again, where the server gives no more sessions. */
+const FULL_PAUSE_MS = 100
 const CLOSE_LIMIT_MS = 2_000
 
 type OwnClient = pg.Client & { processID?: number; connection: { stream: { destroy(): void } } }
@@ -33,25 +36,9 @@ type OwnClient = pg.Client & { processID?: number; connection: { stream: { destr
  * @throws LedgermanProblem target-unavailable or target-denied where none can be had.
  */
 export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: object): Promise<OwnSession> {
-  const { limits, settings = {} } = options
-  const client = new pg.Client({
-    connectionString: options.url,
-    connectionTimeoutMillis: CONNECT_LIMIT_MS,
-    keepAlive: true,
-    application_name: options.application,
-    options: startupOptions(limits, settings),
-    types: { getTypeParser: () => (text: string) => text },
-  } as pg.ClientConfig) as OwnClient
-  // A session can break between two statements, when nobody is waiting for an answer: the next one meets it.
-  client.on('error', () => undefined)
-  try {
-    await client.connect()
-    await beginSession(client, options, owner)
-  } catch (error) {
-    client.connection.stream.destroy()
-    throw translateConnectionError(options.name, error)
-  }
-  const patienceMs = limits.timeLimitMs === 0 ? 0 : limits.timeLimitMs + DRIVER_PATIENCE_MS
+  const client = await connect(options, owner)
+  const { timeLimitMs } = options.limits
+  const patienceMs = timeLimitMs === 0 ? 0 : timeLimitMs + DRIVER_PATIENCE_MS
   return {
     pid: client.processID ?? 0,
     query: (text, values = []) =>
@@ -71,5 +58,32 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
       await Promise.race([ended, delay(CLOSE_LIMIT_MS, undefined, { ref: false })])
       client.connection.stream.destroy()
     },
+  }
+}
+
+async function connect(options: Omit<PoolOptions, 'most'>, owner: object): Promise<OwnClient> {
+  const { limits, settings = {} } = options
+  const deadline = performance.now() + CONNECT_LIMIT_MS
+  for (;;) {
+    const client = new pg.Client({
+      connectionString: options.url,
+      connectionTimeoutMillis: CONNECT_LIMIT_MS,
+      keepAlive: true,
+      application_name: options.application,
+      options: startupOptions(limits, settings),
+      types: { getTypeParser: () => (text: string) => text },
+    } as pg.ClientConfig) as OwnClient
+    // A session can break between two statements, when nobody is waiting for an answer: the next one meets it.
+    client.on('error', () => undefined)
+    try {
+      await client.connect()
+      await beginSession(client, options, owner)
+      return client
+    } catch (error) {
+      client.connection.stream.destroy()
+      if (!hasNoSessionLeft(error) || performance.now() > deadline) throw translateConnectionError(options.name, error)
+      options.onNoneLeft?.()
+      await delay(FULL_PAUSE_MS)
+    }
   }
 }

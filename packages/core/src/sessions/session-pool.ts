@@ -30,12 +30,14 @@ export interface PoolOptions extends SessionOptions {
   most: number
   prepareStatements: boolean
   onSessionError?: ((error: Error) => void) | undefined
+  /** The server gives no more sessions: whoever has idle ones may end some. */
+  onNoneLeft?: (() => void) | undefined
 }
 
 /** How long opening a session, or waiting for a free one, may take, in milliseconds. */
 const CONNECT_LIMIT_MS = 1_500
 
-/** Where the server gives no more sessions: for how long nobody asks for another, and how long a caller waits who has asked, in milliseconds. */
+/** Where the server gives no more sessions: how long until the next one is asked for, and how long a caller pauses who has asked, in milliseconds. */
 const MAKE_DO_MS = 300
 const FULL_PAUSE_MS = 50
 
@@ -84,26 +86,41 @@ export class SessionPool {
     return { open: totalCount, busy: totalCount - idleCount, waiting: waitingCount, most: this.options.most }
   }
 
-  /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
+  /**
+   * @throws LedgermanProblem target-unavailable or target-denied where no session can be had.
+   */
   async lend(): Promise<Session> {
-    const deadline = performance.now() + CONNECT_LIMIT_MS
+    // Counted from when the server first gave none: a caller who waited for a free one before does not pay for having asked.
+    let deadline = Infinity
     for (;;) {
       try {
         return this.#toSession((await this.#pool.connect()) as Client)
       } catch (error) {
         if (!hasNoSessionLeft(error) || performance.now() > deadline)
           throw translateConnectionError(this.options.name, error)
+        deadline = Math.min(deadline, performance.now() + CONNECT_LIMIT_MS)
         this.#makeDo()
         await delay(FULL_PAUSE_MS * (1 + Math.random()))
       }
     }
   }
 
-  /** Asks for no more sessions than there are for a while: the server gives no more, and callers can wait for those. */
+  /** Ends an idle session, if there is one, so that the server can give another pool its place. */
+  async endIdle(): Promise<void> {
+    if (this.#pool.idleCount === 0) return
+    // What comes is the idle one, unless a caller was quicker: then this waits in turn, and one is opened anew for the next caller.
+    const client = await this.#pool.connect().catch(() => undefined)
+    client?.release(true)
+  }
+
+  /** Asks for no more sessions than there are, for those can be waited for; after a while for one more, and so on. */
   #makeDo(): void {
-    this.#pool.options.max = Math.max(1, this.#pool.totalCount)
-    this.#making ??= setTimeout(() => {
-      this.#pool.options.max = this.options.most
+    this.#pool.options.max = Math.max(1, this.#open.size)
+    this.options.onNoneLeft?.()
+    this.#making ??= setInterval(() => {
+      this.#pool.options.max += 1
+      if (this.#pool.options.max < this.options.most) return
+      clearInterval(this.#making)
       this.#making = undefined
     }, MAKE_DO_MS).unref()
   }
@@ -130,7 +147,7 @@ export class SessionPool {
 
   /** Ends every session: those on loan when they come back, or when the time is over, in milliseconds. */
   async close(limitMs: number): Promise<void> {
-    clearTimeout(this.#making)
+    clearInterval(this.#making)
     const ended = this.#pool.end()
     const isEnded = await Promise.race([ended.then(() => true), delay(limitMs, false, { ref: false })])
     if (isEnded) return
@@ -191,6 +208,13 @@ export class SessionPool {
       },
     }
   }
+}
+
+/** Ends an idle session where most are idle: the server gives no more, and others wait. */
+export function makeRoom(pools: readonly SessionPool[]): void {
+  const idle = ({ counts }: SessionPool) => counts.open - counts.busy
+  const [first] = [...pools].sort((one, other) => idle(other) - idle(one))
+  void first?.endIdle()
 }
 
 /** Whether the session an error came from is better ended: it broke, or what it has prepared fits no more. */

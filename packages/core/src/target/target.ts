@@ -19,7 +19,7 @@ import { StatementsInTurn } from '../sharing/statements-in-turn.js'
 import { isMissingBook, KnownBook } from './known-book.js'
 import { callerGone, Reader } from './reader.js'
 import { openOwnSession, type OwnSession } from '../sessions/own-session.js'
-import { isUnusable, SessionPool, type PoolOptions, type Session } from '../sessions/session-pool.js'
+import { isUnusable, makeRoom, SessionPool, type PoolOptions, type Session } from '../sessions/session-pool.js'
 import { TurnQueue } from '../sharing/turn-queue.js'
 import { DEFAULT_LIMITS, type SessionLimits } from '../sessions/session-settings.js'
 
@@ -100,6 +100,7 @@ export class Target implements Queryable {
       limits: this.limits,
       prepareStatements: options.prepareStatements ?? true,
       onSessionError: options.onSessionError,
+      onNoneLeft: () => makeRoom([this.#writers, this.#readers, this.#catalogueReaders, this.#control]),
     }
     this.#sessionOptions = pool
     this.#writers = new SessionPool(pool)
