@@ -2,6 +2,7 @@ export { Target } from './target/target.js'
 export { readTargetState } from './target/target-state.js'
 export type { TargetOptions } from './target/target.js'
 export type { Session } from './sessions/session-pool.js'
+export { connectionReason } from './sessions/connection-problem.js'
 export { FORM_OPTIONS } from './sessions/session-settings.js'
 export type { SessionLimits } from './sessions/session-settings.js'
 

@@ -44,9 +44,7 @@ export interface Service {
 
 /** Sets the home database up and serves. */
 export async function startService(config: Readonly<ServiceConfig>, log: Logger): Promise<Service> {
-  const home = new HomeDatabase(config.home.url, config.home.connections, (error) =>
-    log.warn({ error: error.message }, 'home session broke'),
-  )
+  const home = new HomeDatabase(config.home.url, config.home.connections, (what, why) => log.warn({ error: why }, what))
   await home.setUp()
   const tokens = new TokenStore(home)
   const metrics = new Metrics()

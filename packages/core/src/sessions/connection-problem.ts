@@ -27,16 +27,16 @@ export function translateConnectionError(target: string, error: unknown): Ledger
       { target },
       { cause: error },
     )
-  const reason =
-    error instanceof AggregateError
-      ? error.errors.map((each: Error) => each.message).join('; ')
-      : error instanceof Error
-        ? error.message
-        : String(error)
   return new LedgermanProblem(
     'target-unavailable',
-    `${target} cannot be reached: ${reason}. Nothing was sent; try again when it is back.`,
+    `${target} cannot be reached: ${connectionReason(error)}. Nothing was sent; try again when it is back.`,
     { target },
     { cause: error },
   )
+}
+
+/** Why a database cannot be reached, in the words of who says so: of each of its addresses, where it has several. */
+export function connectionReason(error: unknown): string {
+  if (error instanceof AggregateError) return error.errors.map((each: Error) => each.message).join('; ')
+  return error instanceof Error ? error.message : String(error)
 }

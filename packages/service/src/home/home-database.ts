@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { LedgermanProblem } from '@ledgerman/contract'
-import { FORM_OPTIONS } from '@ledgerman/core'
+import { connectionReason, FORM_OPTIONS } from '@ledgerman/core'
 import { HOME_STEPS } from './home-schema.js'
 
 const CONNECT_LIMIT_MS = 1_500
@@ -17,7 +17,15 @@ export type HomeQuery = <Row extends pg.QueryResultRow>(text: string, values?: u
 export class HomeDatabase {
   readonly #pool: pg.Pool
 
-  constructor(url: string, connections: number, onSessionError: (error: Error) => void) {
+  /** The trouble that was told last, until something works again. */
+  #told: string | undefined
+
+  /** @param onTrouble is told what is the matter, and why: once, until something works again. */
+  constructor(
+    url: string,
+    connections: number,
+    readonly onTrouble: (what: string, why: string) => void,
+  ) {
     this.#pool = new pg.Pool({
       connectionString: url,
       max: connections,
@@ -28,7 +36,7 @@ export class HomeDatabase {
       keepAlive: true,
       options: FORM_OPTIONS,
     })
-    this.#pool.on('error', onSessionError)
+    this.#pool.on('error', (error) => onTrouble('home session broke', error.message))
     // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
     this.#pool.on('connect', (client) => client.on('error', () => undefined))
   }
@@ -55,7 +63,7 @@ export class HomeDatabase {
       isClean = true
       return result
     } catch (error) {
-      throw isBroken(error) ? homeUnavailable(error) : error
+      throw isBroken(error) ? this.#unavailable(error) : error
     } finally {
       if (!isClean)
         isClean = await client.query('rollback').then(
@@ -66,9 +74,22 @@ export class HomeDatabase {
     }
   }
 
-  /** Makes or completes what the home database holds. Services that start at once take turns. */
+  /**
+   * Makes or completes what the home database holds. Services that start at once take turns.
+   *
+   * @throws Error that says why it cannot be used
+   */
   async setUp(): Promise<void> {
-    await this.transaction(async (query) => {
+    try {
+      await this.#setUp()
+    } catch (error) {
+      const reason = connectionReason(error instanceof LedgermanProblem ? error.cause : error)
+      throw new Error(`The home database (home.url in the configuration) cannot be used: ${reason}.`, { cause: error })
+    }
+  }
+
+  #setUp(): Promise<void> {
+    return this.transaction(async (query) => {
       await query('select pg_advisory_xact_lock($1)', [SETUP_LOCK])
       await query('create schema if not exists ledgerman_home')
       await query(
@@ -103,24 +124,30 @@ export class HomeDatabase {
 
   async #reached<T>(work: () => Promise<T>): Promise<T> {
     try {
-      return await work()
+      const result = await work()
+      this.#told = undefined
+      return result
     } catch (error) {
       // A session of before a restart of the database is found broken only when it is used; another one is tried once.
       if (!isBroken(error)) throw error
       return work().catch((again: unknown) => {
-        throw isBroken(again) ? homeUnavailable(again) : again
+        throw isBroken(again) ? this.#unavailable(again) : again
       })
     }
   }
-}
 
-function homeUnavailable(cause: unknown): LedgermanProblem {
-  return new LedgermanProblem(
-    'target-unavailable',
-    "Ledgerman's home database cannot be reached or is out of resources. Try again when it is back.",
-    { home: true },
-    { cause },
-  )
+  /** The callers hear that it cannot be used; why, only the log says. */
+  #unavailable(cause: unknown): LedgermanProblem {
+    const reason = connectionReason(cause)
+    if (reason !== this.#told) this.onTrouble('home database cannot be used', reason)
+    this.#told = reason
+    return new LedgermanProblem(
+      'target-unavailable',
+      "Ledgerman's home database cannot be reached or is out of resources. Try again when it is back.",
+      { home: true },
+      { cause },
+    )
+  }
 }
 
 /**

@@ -82,6 +82,20 @@ describe('a database of one’s own', () => {
     await home.close()
   })
 
+  it('says why its home cannot be used, to who starts it and in the log', async () => {
+    const { HomeDatabase } = await import('../../src/home/home-database.js')
+    const told: string[][] = []
+    const home = new HomeDatabase(roleUrl('home', 'wrong'), 2, (...trouble) => told.push(trouble))
+    try {
+      await expect(home.setUp()).rejects.toThrow(/\(home\.url .*\) cannot be used: password authentication failed/)
+      // Callers are not told, and the log has it once.
+      await expect(home.query('select 1')).rejects.toMatchObject({ detail: expect.not.stringContaining('password') })
+      expect(told).toEqual([['home database cannot be used', expect.stringContaining('password')]])
+    } finally {
+      await home.close()
+    }
+  })
+
   it('warns of a role that nothing holds back', async () => {
     const targets = await service.client.targets()
     expect(targets.find(({ name }) => name === 'owned')?.warnings.join()).toMatch(/is a superuser/)
