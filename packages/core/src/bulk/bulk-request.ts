@@ -54,8 +54,13 @@ export class BulkRefused extends Error {
   }
 }
 
-/** Gives the value of a slot that comes from what was asked: a parameter, a literal, a value. */
+/** Gives the value of a slot that comes from what was asked: a parameter, a value. What stands in the text of an expression is there already. */
 export type GivenValue = (source: SlotSource, slot: Slot) => string | null
+
+/** Of a job that is asked with nothing beside its rows. */
+export const nothingGiven: GivenValue = ({ from }) => {
+  throw new TypeError(`nothing gives the value of ${from}`)
+}
 
 export function emptyReport(): JobReport {
   return { matched: 0, changed: 0, same: 0, added: 0, notFound: 0, ambiguous: 0, refused: 0, sample: [], rows: [] }

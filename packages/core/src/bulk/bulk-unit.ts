@@ -9,7 +9,7 @@ import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
 import type { BulkStep } from './book-bulk.js'
 import { BulkRefused, emptyReport, type BulkEvidence, type BulkRequest, type GivenValue } from './bulk-request.js'
-import { HIT, isPredictable, type BulkShape } from './bulk-shape.js'
+import { GIVEN, HIT, isPredictable, type BulkShape } from './bulk-shape.js'
 import { fillHit, isLong, refused, sample, SHOWN_ROWS, survey, unfound, unfoundRows } from './find-statements.js'
 import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
 import { allOf, toSurvey, type Survey } from './survey.js'
@@ -40,6 +40,8 @@ export class BulkUnit {
   /** Whether all that was found is to be written, in the snapshot that the writing sees. */
   #isJudged = false
   #tries = 0
+  /** Rows that were refused as they were written. */
+  readonly #lost = { changes: 0, adds: 0 }
   #changed = 0
   #added = 0
 
@@ -89,16 +91,18 @@ export class BulkUnit {
     this.#isJudged = !this.isStaged && toChange === found.matched
     this.#tell('changing', 0, toChange)
     if (!this.#hasImages) this.#bits = blockBits(toChange + this.#report.notFound, found.bytes * 2)
-    if (!this.isStaged && toChange > 0) await this.#readSample()
+    const sampled = !this.isStaged && toChange > 0 ? await this.#readSample() : []
     await this.#apply(options.range)
+    this.#tellSampled(sampled)
     this.#report.changed = this.#changed + this.#added
     this.#report.added = this.#added
-    this.#report.notFound -= this.#added
-    const lost = this.#failed.filter(({ code }) => DATABASE_REFUSALS.has(code)).length
+    const toAdd = shape.given?.addsMissing ? this.#report.notFound : 0
+    if (toAdd > 0) this.#report.notFound = 0
     if (this.#changed < toChange && this.options.areKeysUnchecked) throw new KeysUnchecked()
-    if (this.#changed < toChange - lost) throw this.#refused(rowNotWritten(shape.mapping))
+    if (this.#changed < toChange - this.#lost.changes || this.#added < toAdd - this.#lost.adds)
+      throw this.#refused(rowNotWritten(shape.mapping))
     this.#tell('changing', this.#changed, toChange)
-    this.#report.sample = this.#failed.slice(0, SHOWN_ROWS)
+    this.#report.sample = this.#sample
     return { report: this.#report, failed: this.#failed, evidence, steps: this.#steps() }
   }
 
@@ -140,12 +144,18 @@ export class BulkUnit {
   }
 
   /** Of a file the first rows are looked at until enough of them are written: they need no sorting. */
-  async #readSample(): Promise<void> {
+  async #readSample(): Promise<Rows['rows']> {
     const { range } = this.options
     const sampled = this.#isJudged ? SHOWN_ROWS : SAMPLED_ROWS
     const last = this.shape.given ? Math.min(range.last, range.first + sampled - 1) : range.last
-    const { rows } = await this.#ask(sample(this.#rows), { first: range.first, last })
-    this.#report.rows.push(...this.#told.rows(rows))
+    return (await this.#ask(sample(this.#rows), { first: range.first, last })).rows
+  }
+
+  /** Of the rows that were looked at, the database may have refused some since. */
+  #tellSampled(sampled: Rows['rows']): void {
+    const lost = new Set(this.#failed.map(({ line }) => line))
+    const written = this.#told.rows(sampled.filter(([line]) => line === null || !lost.has(Number(line))))
+    this.#report.rows = [...written, ...this.#report.rows].slice(0, SHOWN_ROWS)
   }
 
   /** Whether what was found may be written at all. */
@@ -177,7 +187,7 @@ export class BulkUnit {
     if (!isExpected(options.expect, found.matched))
       throw this.#refused(this.#told.unexpected(options.expect, found.matched))
     if (report.refused > 0) await this.#readRefused()
-    if (this.#failed.length > 0 && !options.leavesFailed) throw this.#refusedFor(this.#failed[0] as FailedRow)
+    if (this.#failed.length > 0 && !options.leavesFailed) throw this.#refusedFor(this.#sample[0] as FailedRow)
   }
 
   async #judgeFile(): Promise<void> {
@@ -249,7 +259,7 @@ export class BulkUnit {
       if (!isOfARow(error)) throw error
       await this.session.query('rollback to savepoint part')
       ;[this.#changed, this.#added] = before
-      if (this.isStaged) this.#report.rows.length = before[2]
+      this.#report.rows.length = before[2]
       if (range.first >= range.last) await this.#fail(range.first, error)
       else {
         const middle = Math.floor((range.first + range.last) / 2)
@@ -258,7 +268,7 @@ export class BulkUnit {
       }
     }
     const isWhole = range.first === this.options.range.first && range.last === this.options.range.last
-    const [first] = this.#failed
+    const [first] = this.#sample
     if (isWhole && first && !this.options.leavesFailed) throw this.#refusedFor(first)
   }
 
@@ -296,15 +306,22 @@ export class BulkUnit {
   async #fail(no: number, error: unknown): Promise<void> {
     const { mapping, given } = this.shape
     const { rows } = await this.session.query(
-      `select line, ${mapping.key.map((_, at) => `c${at + 1}`).join(', ')} from pg_temp.ledgerman_given where no = $1::bigint`,
+      `select g.line, exists (select 1 from ${mapping.table.sql} as t where ${this.#rows.sameKey()}),
+  ${mapping.key.map((_, at) => `g.c${at + 1}`).join(', ')} from ${GIVEN} as g where g.no = $1::bigint`,
       [String(no)],
     )
-    const [line, ...key] = rows[0] ?? []
+    const [line, isThere, ...key] = rows[0] ?? []
     if (line === undefined || !given) return
     const problem = this.target.explain(error, { mapping })
     if (!isProblem(problem)) throw error
+    this.#lost[isThere === 't' ? 'changes' : 'adds']++
     this.#report.refused++
     this.#failed.push({ line: Number(line), key: this.#told.key(key), reason: problem.detail, code: problem.code })
+  }
+
+  /** The first of those that were not applied, in the order of the file. */
+  get #sample(): FailedRow[] {
+    return this.#failed.sort((one, other) => (one.line ?? 0) - (other.line ?? 0)).slice(0, SHOWN_ROWS)
   }
 
   #refusedFor(first: FailedRow): BulkRefused {
@@ -312,24 +329,11 @@ export class BulkUnit {
     const count = this.shape.given?.addsMissing
       ? this.#failed.length
       : Math.max(this.#failed.length, report.notFound + report.ambiguous + report.refused)
-    const key = Object.values(first.key).map(String).join(',')
-    // What is put back out of images has no lines that anybody knows.
-    const line = this.shape.given?.left ? null : first.line
-    const place = line === null ? `${this.shape.mapping.name} ${key}` : `line ${line} (${key})`
-    const others = count === 1 ? '' : ` ${count - 1} more ${count === 2 ? 'row' : 'rows'} cannot be applied either.`
-    return this.#refused(
-      new LedgermanProblem(first.code, `${place}: ${first.reason}${others} Nothing was changed.`, {
-        mapping: this.shape.mapping.name,
-        ...(line === null ? {} : { line }),
-        key: first.key,
-        failed: count,
-        matched: report.matched,
-      }),
-    )
+    return this.#refused(this.#told.notApplied(first, count, report.matched))
   }
 
   #refused(problem: LedgermanProblem): BulkRefused {
-    const report = { ...this.#report, changed: 0, added: 0, rows: [], sample: this.#failed.slice(0, SHOWN_ROWS) }
+    const report = { ...this.#report, changed: 0, added: 0, rows: [], sample: this.#sample }
     return new BulkRefused(problem, report, this.#failed)
   }
 
@@ -378,6 +382,8 @@ export class BulkUnit {
         return digestKeyPads(this.target.digestKey)
       case 'actor':
         return this.request.actor
+      case 'literal':
+        return source.text
       default:
         return this.given(source, slot)
     }
@@ -387,12 +393,3 @@ export class BulkUnit {
     this.request.onProgress({ phase, rows, total })
   }
 }
-
-/** Why the database may refuse a row. */
-const DATABASE_REFUSALS: ReadonlySet<ProblemCode> = new Set([
-  'constraint-broken',
-  'value-invalid',
-  'refused-by-database',
-  'row-not-written',
-  'target-denied',
-] as const)

@@ -13,7 +13,14 @@ import { storedSql } from '../values/sql-form.js'
 import type { ColumnType } from '../values/column-type.js'
 import { bookRefusedBulk, findBookedChunk, type BulkHeader } from './book-bulk.js'
 import { newEntryId } from '../book/entry-id.js'
-import { BulkRefused, emptyReport, joinReports, type BulkRequest, type BulkResult } from './bulk-request.js'
+import {
+  BulkRefused,
+  emptyReport,
+  joinReports,
+  nothingGiven,
+  type BulkRequest,
+  type BulkResult,
+} from './bulk-request.js'
 import { BulkSession, type BulkTask } from './bulk-session.js'
 import { givenColumn, type BulkShape, type GivenShape } from './bulk-shape.js'
 import { SHOWN_ROWS } from './find-statements.js'
@@ -80,7 +87,7 @@ export async function runFileJob(
   hooks: ChunkHooks,
 ): Promise<BulkResult> {
   const shape = shapeOf(job)
-  const task: BulkTask = { target, shape, request, given: ruleLiteral, condition: null }
+  const task: BulkTask = { target, shape, request, given: nothingGiven, condition: null }
   return BulkSession.within(task, async (session) => {
     const isWhole = job.chunk === null || request.mode === 'rehearse'
     const known =
@@ -97,8 +104,9 @@ export async function runFileJob(
         })
       if (done) return done
     }
-    const twice = await findTwice(session, job)
-    if (twice.length > 0 && job.chunk === null) throw await refusedFor(session, job, twice)
+    const { rows: twice, count: ambiguous } = await findTwice(session, job)
+    if (ambiguous > 0 && (job.chunk === null || ambiguous > MOST_TWICE))
+      throw await refusedFor(session, job, twice, ambiguous)
     if (isWhole) {
       const count = job.rows - twice.length
       const result = await session.run(null, {
@@ -119,15 +127,12 @@ export async function runFileJob(
   })
 }
 
-/** All that a file's statements bind beside its lines: what stands in the rules of the mapping. */
-const ruleLiteral: BulkTask['given'] = (source) => (source.from === 'literal' ? source.text : null)
-
 /** One chunk after the other, in the order of the file, from the first that is not done. */
 async function runChunks(
   session: BulkSession,
   job: FileJob,
   hooks: ChunkHooks,
-  twice: readonly (FailedRow & { no: number })[],
+  twice: readonly TwiceRow[],
 ): Promise<BulkResult> {
   const { request } = session.task
   const size = job.chunk ?? job.rows
@@ -142,18 +147,18 @@ async function runChunks(
       : await session.run(
           chunk,
           { expect: 'any', leavesFailed: true, range, count: range.last - range.first + 1 - own.length },
-          ({ failed }) => hooks.onFailed(chunk, [...failed, ...own.map(({ no: _, ...row }) => row)]),
+          ({ failed }) => hooks.onFailed(chunk, [...failed, ...own.map(({ row }) => row)]),
         )
-    const told = { ...result, report: known ? result.report : withTwice(result.report, own) }
+    const told = { ...result, report: withTwice(result.report, own) }
     all = { ...told, report: joinReports(all.report, told.report) }
     await hooks.onChunk(chunk, told)
   }
   return all
 }
 
-function withTwice(report: BulkResult['report'], twice: readonly (FailedRow & { no: number })[]): BulkResult['report'] {
+function withTwice(report: BulkResult['report'], twice: readonly TwiceRow[]): BulkResult['report'] {
   if (twice.length === 0) return report
-  const sample = [...report.sample, ...twice.map(({ no: _, ...row }) => row)].sort(
+  const sample = [...report.sample, ...twice.map(({ row }) => row)].sort(
     (one, other) => (one.line ?? 0) - (other.line ?? 0),
   )
   return { ...report, ambiguous: report.ambiguous + twice.length, sample: sample.slice(0, SHOWN_ROWS) }
@@ -218,37 +223,44 @@ function placed(error: unknown, mapping: Mapping, given: GivenShape): unknown {
   return fileInvalid(place.line + 1, column, `${property.name}: ${says}`, property.column.type.sql)
 }
 
-/** Of rows whose key stands there more than once so many are told. */
+/** Rows whose key stands there more than once are told one by one up to so many; with more, nothing of the file is applied. */
 const MOST_TWICE = 100_000
 
+/** A row with the key of another one. */
+interface TwiceRow {
+  no: number
+  row: FailedRow
+  /** The line of the other one. */
+  other: number
+}
+
 /** The rows of which the file has another with the same key; they are taken out of the temporary table. */
-async function findTwice({ session, task }: BulkSession, job: FileJob): Promise<(FailedRow & { no: number })[]> {
+async function findTwice({ session, task }: BulkSession, job: FileJob): Promise<{ rows: TwiceRow[]; count: number }> {
   const { mapping, given } = job
   const keys = mapping.key.map((property) => givenColumn(given, property)).join(', ')
   const { rows: some } = await session.query(
     `select 1 from pg_temp.ledgerman_given group by ${keys} having pg_catalog.count(*) > 1 limit 1`,
   )
-  if (some.length === 0) return []
+  if (some.length === 0) return { rows: [], count: 0 }
   const same = `select no, line, ${keys}, pg_catalog.count(*) over same as rows, pg_catalog.min(line) over same as first, pg_catalog.max(line) over same as last
   from pg_temp.ledgerman_given window same as (partition by ${keys})`
   const { rows } = await session.query(
     `select no, line, first, last, ${keys} from (\n  ${same}\n) as counted where rows > 1 order by no limit ${MOST_TWICE}`,
   )
   // Which of them is meant nobody knows: none of them is applied.
-  await session.query(
+  const { rowCount } = await session.query(
     `delete from pg_temp.ledgerman_given where no in (select no from (\n  ${same}\n) as counted where rows > 1)`,
   )
-  return rows.map(([no, line, first, last, ...key]) => ({
-    no: Number(no),
-    line: Number(line),
-    key: keyOf(task.target, mapping, key),
-    reason: `Line ${line === first ? last : first} has the same key.`,
-    code: 'record-ambiguous' as const,
-  }))
+  const twice = rows.map(([no, line, first, last, ...key]) => {
+    const other = Number(line === first ? last : first)
+    const why = { reason: `Line ${other} has the same key.`, code: 'record-ambiguous' as const }
+    return { no: Number(no), other, row: { line: Number(line), key: keyOf(task.target, mapping, key), ...why } }
+  })
+  return { rows: twice, count: rowCount ?? twice.length }
 }
 
 /** A file in which keys stand more than once: those rows are told, and with them whatever else stands in its way. */
-async function refusedFor(session: BulkSession, job: FileJob, twice: readonly (FailedRow & { no: number })[]) {
+async function refusedFor(session: BulkSession, job: FileJob, twice: readonly TwiceRow[], ambiguous: number) {
   const { target, shape, request } = session.task
   let others: readonly FailedRow[] = []
   const { report: judged } = await session.run(
@@ -258,27 +270,22 @@ async function refusedFor(session: BulkSession, job: FileJob, twice: readonly (F
       leavesFailed: true,
       isOnlyJudged: true,
       range: { first: 1, last: job.rows },
-      count: job.rows - twice.length,
+      count: job.rows - ambiguous,
     },
     ({ failed: told }) => {
       others = told
       return Promise.resolve()
     },
   )
-  const failed = [...twice.map(({ no: _, ...row }) => row), ...others].sort(
-    (one, other) => (one.line ?? 0) - (other.line ?? 0),
-  )
-  const [first, second] = twice
-  const report = { ...withTwice(judged, twice), changed: 0, sample: failed.slice(0, SHOWN_ROWS) }
-  const more = failed.length - 2
+  const failed = [...twice.map(({ row }) => row), ...others].sort((one, other) => (one.line ?? 0) - (other.line ?? 0))
+  const [first] = twice
+  const key = Object.values(first?.row.key ?? {}).map(String)
+  const report = { ...judged, ambiguous: judged.ambiguous + ambiguous, changed: 0, sample: failed.slice(0, SHOWN_ROWS) }
+  const more = ambiguous + others.length - 2
   const problem = new LedgermanProblem(
     'record-ambiguous',
-    `Lines ${first?.line} and ${second?.line} have the same key, ${Object.values(first?.key ?? {})
-      .map(String)
-      .join(
-        ',',
-      )}. Which one is meant? Take the other out.${more > 0 ? ` ${more} more ${more === 1 ? 'row' : 'rows'} cannot be applied either.` : ''} Nothing was changed.`,
-    { mapping: job.mapping.name, line: first?.line, key: first?.key, failed: failed.length },
+    `Lines ${first?.row.line} and ${first?.other} have the same key, ${key.join(',')}. Which one is meant? Take the other out.${more > 0 ? ` ${more} more ${more === 1 ? 'row' : 'rows'} cannot be applied either.` : ''} Nothing was changed.`,
+    { mapping: job.mapping.name, line: first?.row.line, key: first?.row.key, failed: ambiguous + others.length },
   )
   const refused = new BulkRefused(problem, report, failed)
   const startedAt = new Date().toISOString()

@@ -57,6 +57,23 @@ export class ToldRows {
     return `It is not as in the file: ${hasGuard ? 'its guard, ' : ''}${names} ${kept.length === 1 && !hasGuard ? 'differs' : 'differ'}.`
   }
 
+  /** The problem for rows of a part that is all or nothing: the first of so many that cannot be applied. */
+  notApplied(first: FailedRow, count: number, matched: number): LedgermanProblem {
+    const { mapping, given } = this.shape
+    const key = Object.values(first.key).map(String).join(',')
+    // What is put back out of images has no lines that anybody knows.
+    const line = given?.left ? null : first.line
+    const place = line === null ? `${mapping.name} ${key}` : `line ${line} (${key})`
+    const others = count === 1 ? '' : ` ${count - 1} more ${count === 2 ? 'row' : 'rows'} cannot be applied either.`
+    return new LedgermanProblem(first.code, `${place}: ${first.reason}${others} Nothing was changed.`, {
+      mapping: mapping.name,
+      ...(line === null ? {} : { line }),
+      key: first.key,
+      failed: count,
+      matched,
+    })
+  }
+
   unexpected(expect: Expectation, matched: number): LedgermanProblem {
     const what = this.shape.mapping.name
     const told = unexpected({ step: 1, what, expect, matched, sampleKeys: [], isKeyed: false, key: {} })

@@ -1,5 +1,5 @@
 import type { BulkStep } from '../bulk/book-bulk.js'
-import { emptyReport } from '../bulk/bulk-request.js'
+import { emptyReport, nothingGiven } from '../bulk/bulk-request.js'
 import { GIVEN, givenColumn, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
 import { FoundRows, sameGivenSql } from '../bulk/found-rows.js'
@@ -57,7 +57,7 @@ export async function addAgain(
   )
   const bits = blockBits(count, Number(sizes[0]?.[0] ?? 0))
   const valuesOf = (statement: Statement) =>
-    bindValues(statement, (source) => {
+    bindValues(statement, (source, slot) => {
       switch (source.from) {
         case 'entry':
           return entry
@@ -70,7 +70,7 @@ export async function addAgain(
         case 'literal':
           return source.text
         default:
-          return null
+          return nothingGiven(source, slot)
       }
     })
   const statement = add(new FoundRows(shape, false), isBooked, true)

@@ -1,6 +1,6 @@
 import { isProblem, LedgermanProblem, type Receipt, type RunMode, type StepReceipt } from '@ledgerman/contract'
 import { bookSteps, bulkReversibility, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
-import { BulkRefused, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
+import { BulkRefused, nothingGiven, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
 import type { BulkShape } from '../bulk/bulk-shape.js'
 import { SESSION_MEMORY } from '../bulk/bulk-session.js'
 import { BulkUnit } from '../bulk/bulk-unit.js'
@@ -218,7 +218,7 @@ class Reversal {
       count,
       isWitnessed: this.request.rehearsed !== undefined,
     }
-    const unit = new BulkUnit(this.target, tables, shape, this.#bulkRequest(), options, () => null, this.isStaged)
+    const unit = new BulkUnit(this.target, tables, shape, this.#bulkRequest(), options, nothingGiven, this.isStaged)
     try {
       const result = await unit.run()
       return { ...result, steps: result.steps.slice(0, 1) }

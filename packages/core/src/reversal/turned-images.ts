@@ -1,5 +1,5 @@
 import { isOfARow } from '../bulk/bulk-errors.js'
-import { emptyReport } from '../bulk/bulk-request.js'
+import { emptyReport, nothingGiven } from '../bulk/bulk-request.js'
 import { givenColumn, keptProperties, type BulkShape, type GivenShape } from '../bulk/bulk-shape.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
 import { asLeftSql, FoundRows } from '../bulk/found-rows.js'
@@ -111,7 +111,7 @@ export async function putBackTurned(
 
 /** All that these statements bind was known when they were built: where the images stand, and what rules compare with. */
 function valuesOf(statement: Statement): (string | null)[] {
-  return bindValues(statement, (source) => ('text' in source ? source.text : null))
+  return bindValues(statement, (source, slot) => ('text' in source ? source.text : nothingGiven(source, slot)))
 }
 
 /** The statements that put one step back by its images alone. The images are rows under `g`, as those of the temporary table are. */

@@ -40,12 +40,17 @@ describe('a file of corrections', () => {
       [5, '1033', 'rule-broken'],
     ])
     const twice = await readings.ended(
-      await readings.send('id,level\n1031,1\n1032,2\n1031,3\n', { mapping: 'reading' }),
+      await readings.send('id,level\n1031,1\n1032,2\n1031,3\n1032,4\n', { mapping: 'reading' }),
     )
     expect(told(twice.report.sample)).toEqual([
       [2, '1031', 'record-ambiguous'],
+      [3, '1032', 'record-ambiguous'],
       [4, '1031', 'record-ambiguous'],
+      [5, '1032', 'record-ambiguous'],
     ])
+    expect(twice.problem?.detail).toMatch(
+      /^Lines 2 and 4 have the same key, 1031\..* 2 more rows cannot be applied either/,
+    )
     const broken = await readings.ended(
       await readings.send('id,level\n1031,1\n1032,95000\n1033,3\n1034,96000\n', { mapping: 'reading' }),
     )

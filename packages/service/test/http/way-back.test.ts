@@ -145,6 +145,30 @@ describe('what was done', () => {
     ])
   })
 
+  it('is held to the rules of its mapping, whatever they compare with', async () => {
+    await sql(`create table focus (id integer primary key, steps integer, note text); insert into focus select n, n, 'x' from generate_series(1, 4) n;
+      grant all on focus to ledgerman_worker`)
+    await target().publishMapping(
+      'focus',
+      `mapping: focus
+table: public.focus
+key: [id]
+guard: { by: rowStamp }
+properties: { id: { column: id }, steps: { column: steps }, note: { column: note } }
+rules: [{ that: 'steps > 0 and steps < 100', otherwise: Out of focus. }]`,
+    )
+    const rows = () => sql('select * from focus order by id')
+    const before = await rows()
+    const [first] = (await target().entries({ limit: 1 })).entries
+    await target().change('focus', ['1'], { note: 'changed' }, { mode: 'commit', guard: '*' })
+    await target().remove('focus', ['2'], { mode: 'commit', guard: '*' })
+    await job({ mapping: 'focus', where: 'id > 2', values: { note: null }, images: 'full' })
+    await job({ mapping: 'focus', where: 'id > 2', compute: { steps: 'steps + 1' } })
+    const since = { mode: 'commit', since: new Date(new Date(first?.at ?? '').getTime() + 1).toISOString() }
+    expect((await reverseSince(since)).status).toBe(201)
+    expect(await rows()).toEqual(before)
+  })
+
   it('is put back once, whoever asks at the same time', async () => {
     const { receipt } = await target().change('programme', ['P-120'], { priority: 5 }, { mode: 'commit', guard: '*' })
     const answers = await Promise.all(Array.from({ length: 8 }, () => reverse(receipt.id)))
