@@ -197,7 +197,7 @@ describe('a change of many rows is put back', () => {
     const changed = await rows()
     await expect(reverse([entry], false, ruled)).rejects.toMatchObject({
       code: 'rule-broken',
-      detail: `${ruled.name} 21: A level is below 300. 279 more rows cannot be applied either. Nothing was changed.`,
+      detail: `${ruled.name} 21: A level is below 300. 92 more rows cannot be applied either. Nothing was changed.`,
     })
     expect(await rows()).toEqual(changed)
   })
