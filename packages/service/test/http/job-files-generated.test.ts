@@ -1,10 +1,10 @@
 import fc from 'fast-check'
 import type { Job } from '@ledgerman/contract'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+import { jobEnds } from '../job-ends.js'
 
 // Files of corrections of every mixture, held against what each of their lines has to come to; and all of it is put back.
 const ROUNDS = Number(process.env['LEDGERMAN_TEST_FILES'] ?? 20)
-const T = '/v1/targets/observatory'
 const RELATIONS = ['piece', 'triggered', 'parted', 'seen'] as const
 const SITES = ['a', 'B,c', 'd"e', 'ü ']
 /** The codes of other records, and an owner that is not there. */
@@ -55,6 +55,7 @@ const file = fc.record({
 type File = typeof file extends fc.Arbitrary<infer F> ? F : never
 
 let service: RunningService
+const { run, putBack } = jobEnds(() => service)
 const sql = (text: string) => service.observatory.sql(text)
 beforeAll(async () => {
   service = await startTestService()
@@ -159,33 +160,9 @@ const compare = (one: string, other: string) => (one < other ? -1 : one > other 
 const inOrder = (all: readonly Piece[]) =>
   [...all].sort((one, other) => compare(one.site, other.site) || one.no - other.no)
 
-async function run(text: string, form: string, query: Record<string, string>): Promise<Job> {
-  const begun = await service.request('POST', `${T}/jobs?${new URLSearchParams(query)}`, {
-    body: text,
-    headers: { 'content-type': form === 'csv' ? 'text/csv' : 'application/x-ndjson' },
-  })
-  expect([begun.status, begun.text]).toEqual([202, expect.any(String)])
-  return followed(begun.body.id as string)
-}
-
-async function followed(id: string): Promise<Job> {
-  let last: Job | undefined
-  for await (const now of service.client.followJob(id)) last = now
-  return last as Job
-}
-
 /** The report without what differs between two runs of the same. */
 function reportOf({ state, report }: Job) {
   return { state, ...report, rows: report?.rows.length }
-}
-
-async function putBack(since: string): Promise<void> {
-  const begun = await service.request('POST', `${T}/reversals`, {
-    body: { mode: 'commit', since },
-    headers: { 'content-type': 'application/json' },
-  })
-  expect([begun.status, begun.text]).toEqual([begun.status === 202 ? 202 : 201, expect.any(String)])
-  if (begun.status === 202) expect((await followed(begun.body.id as string)).problem).toBeNull()
 }
 
 async function check(each: File): Promise<void> {
@@ -203,9 +180,10 @@ async function check(each: File): Promise<void> {
     ...(chunk === null ? {} : { chunk }),
     ...(isGuarded ? { guard: 'g' } : {}),
   }
-  const tried = isRehearsed ? await run(text, form, { ...query, mode: 'rehearse' }) : null
+  const headers = { 'content-type': form === 'csv' ? 'text/csv' : 'application/x-ndjson' }
+  const tried = isRehearsed ? await run(text, { ...query, mode: 'rehearse' }, headers) : null
   expect(await pieces(relation)).toEqual(before)
-  const job = await run(text, form, { ...query, ...(tried?.rehearsal ? { rehearsal: tried.rehearsal } : {}) })
+  const job = await run(text, { ...query, ...(tried?.rehearsal ? { rehearsal: tried.rehearsal } : {}) }, headers)
 
   expect(job.state).toBe(isDone ? 'done' : 'failed')
   expect(inOrder(await pieces(relation))).toEqual(isDone ? after : inOrder(before))
