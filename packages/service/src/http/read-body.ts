@@ -16,9 +16,9 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
     })
   if (accepted.parse === AS_IT_STANDS) return { body: text, text, mediaType }
   const value = parse(text, typeof accepted.parse === 'function' ? accepted.parse : readJson)
-  assertNoPrototype(value)
   const checked = accepted.schema.safeParse(value)
   if (!checked.success) throw invalid('body', checked.error, value)
+  if (text.includes('__proto__')) assertNoneLost(value, checked.data)
   return { body: checked.data, text, mediaType }
 }
 
@@ -78,11 +78,18 @@ function readJson(text: string): unknown {
   return parseJson(text)
 }
 
-/** A member that no object can have as its own in every program that reads it: it would be lost on the way. */
-function assertNoPrototype(value: unknown): void {
-  const own = value !== null && typeof value === 'object' ? [value, ...Object.values(value)] : []
-  if (own.some((each) => each !== null && typeof each === 'object' && Object.hasOwn(each as object, '__proto__')))
-    throw new LedgermanProblem('request-invalid', '__proto__ is no name of a member here.', { where: '__proto__' })
+/** A member of this name stays in values that are taken as they are, and is dropped from those whose members are looked at. */
+function assertNoneLost(given: unknown, taken: unknown): void {
+  if (given === null || typeof given !== 'object') return
+  const kept: object = taken !== null && typeof taken === 'object' ? taken : {}
+  for (const name of Object.keys(given)) {
+    if (name === '__proto__' && !Object.hasOwn(kept, name))
+      throw new LedgermanProblem('request-invalid', '__proto__ is no name of a member here.', { where: name })
+    assertNoneLost(
+      given[name as keyof typeof given],
+      Object.hasOwn(kept, name) ? kept[name as keyof typeof kept] : null,
+    )
+  }
 }
 
 function decode(bytes: unknown): string {

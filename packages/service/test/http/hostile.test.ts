@@ -140,12 +140,15 @@ describe('what PostgreSQL cannot hold, or does not take, is a refusal of the req
     expect((await service.request('POST', '/v1/tokens', { body, headers: json })).status).toBe(400)
   })
 
-  it('a member that an object cannot keep', async () => {
-    const answer = await service.request('PATCH', P107, {
-      body: '{"__proto__":{"a":1}}',
-      headers: patchOf('merge-patch+json'),
-    })
-    expect(answer.status).toBe(400)
+  it('a member that would be dropped, wherever it is; in a value that is stored it is one like others', async () => {
+    const patch = (body: string) => service.request('PATCH', P107, { body, headers: patchOf('merge-patch+json') })
+    expect((await patch('{"__proto__":{"a":1}}')).status).toBe(400)
+    const run = `{"mode":"commit","steps":[{"change":"programme","key":{"code":"P-107"},"values":{"priority":4,"__proto__":5}}]}`
+    expect((await service.request('POST', '/v1/targets/observatory/runs', { body: run, headers: json })).status).toBe(
+      400,
+    )
+    const stored = await patch('{"settings":{"__proto__":{"a":1}}}')
+    expect([stored.status, stored.text]).toEqual([200, expect.stringContaining('"__proto__":{"a":1}')])
   })
 })
 
