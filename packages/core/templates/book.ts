@@ -207,7 +207,7 @@ on conflict (id) do nothing`,
       code,
       hidden,
       isRun ? JSON.stringify(what.told(null)) : null,
-      isRun ? JSON.stringify(what.toldSteps()) : null,
+      isRun ? JSON.stringify(what.toldSteps(false)) : null,
     ],
   )
 }
@@ -302,21 +302,14 @@ values ($1::uuid, pg_catalog.clock_timestamp(), $2, 'committed', $3, $4::integer
         total('matched'),
         total('changed'),
         JSON.stringify(this.told(performance.now() - this.#started)),
-        JSON.stringify(this.toldSteps()),
+        JSON.stringify(this.toldSteps(true)),
       ],
     )
   }
 
+  /** What the book says of the run; of one that was refused, with no time and nothing to put back. */
   told(durationMs: number | null): object {
-    const { transaction, revision, isolation, definitions, steps } = this.definition
-    const wrote = steps
-      .filter(({ no, writes }) => writes && (this.#done.get(no)?.changed ?? 0) > 0)
-      .map(({ reversible }) => reversible)
-    const reversible = wrote.every((each) => each === 'yes')
-      ? 'yes'
-      : wrote.every((each) => each === 'no')
-        ? 'no'
-        : 'partly'
+    const { transaction, revision, isolation, definitions } = this.definition
     return {
       transaction,
       revision,
@@ -324,13 +317,24 @@ values ($1::uuid, pg_catalog.clock_timestamp(), $2, 'committed', $3, $4::integer
       attempts: 1,
       durationMs: durationMs && Math.round(durationMs * 10) / 10,
       startedAt: this.#startedAt,
-      reversible,
+      reversible: durationMs === null ? null : this.#reversible(),
       definitions,
     }
   }
 
-  toldSteps(): object[] {
-    return this.definition.steps.map(({ no, name, expected, statement }) => {
+  #reversible(): 'yes' | 'partly' | 'no' {
+    const wrote = this.definition.steps
+      .filter(({ no, writes }) => writes && (this.#done.get(no)?.changed ?? 0) > 0)
+      .map(({ reversible }) => reversible)
+    if (wrote.every((each) => each === 'yes')) return 'yes'
+    return wrote.every((each) => each === 'no') ? 'no' : 'partly'
+  }
+
+  /** Its steps; of a run that was refused, as far as it came. */
+  toldSteps(isWhole: boolean): object[] {
+    const last = Math.max(0, ...this.#done.keys())
+    const steps = this.definition.steps.filter(({ no }) => isWhole || no <= last)
+    return steps.map(({ no, name, expected, statement }) => {
       const done = this.#done.get(no)
       const values = done?.values.slice(0, statement.binds.length) ?? []
       return {
