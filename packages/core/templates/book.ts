@@ -184,11 +184,17 @@ export async function keepingRefusals<T>(db: Db, what: RecordEntry | Run, work: 
   }
 }
 
-async function bookRefusal(db: Db, what: RecordEntry | Run, { code, message }: DataError): Promise<void> {
+/** The words of a refusal without values that must not be shown: in those of somebody's function one may stand anywhere. */
+function withoutValues({ message, cause }: DataError): string {
+  const said = cause as { routine?: string; message: string } | undefined
+  const told = said?.routine === 'exec_stmt_raise' ? message.replaceAll(said.message, '…') : message
+  return told.replace(/'[^']*'|\([^)]*\)=\([^)]*\)/g, '…')
+}
+
+async function bookRefusal(db: Db, what: RecordEntry | Run, error: DataError): Promise<void> {
   const { actor, note } = current()
   const isRun = what instanceof Run
   const sensitive = isRun ? [] : what.statement.binds.map((bind) => bind.sensitive)
-  const hidden = isRun || sensitive.includes(true) ? message.replace(/'[^']*'|\([^)]*\)=\([^)]*\)/g, '…') : message
   // A sensitive key has no text that may be kept.
   const key = isRun || what.key.length === 0 ? 'null::text[]' : what.keySql
   await ask(
@@ -204,8 +210,8 @@ on conflict (id) do nothing`,
       isRun ? null : idOf(what.statement),
       isRun ? null : arrayText(kept(what.values, sensitive)),
       note,
-      code,
-      hidden,
+      error.code,
+      isRun || what.isDigested ? withoutValues(error) : error.message,
       isRun ? JSON.stringify(what.told(null)) : null,
       isRun ? JSON.stringify(what.toldSteps(false)) : null,
     ],

@@ -6,6 +6,8 @@ import { introduceStatements, statementId, type KeptStatement } from './introduc
 import { NOW_SQL } from '../statement/book-sql.js'
 import { recordRefusal } from './record-refusal.js'
 import { withoutValues } from '../problem/safe-message.js'
+import { isSaidByFunction } from '../problem/said-by-function.js'
+import { isDatabaseError } from '../sessions/database-error.js'
 import type { Session } from '../sessions/session-pool.js'
 import type { Target } from '../target/target.js'
 
@@ -135,11 +137,16 @@ function totalOf(plan: Plan, { steps }: Receipt, of: 'matched' | 'changed'): num
   return writing.reduce((sum, step) => sum + (step[of] ?? 0), 0)
 }
 
-/** The words of a refusal as the book keeps them: an expression in them may hold what must not be shown. */
-function bookedDetail({ sensitiveParams, steps }: Plan, { detail }: LedgermanProblem): string {
+/** The words of a refusal as the book keeps them: an expression in them, or what a raw statement read, may be what must not be shown. */
+function bookedDetail({ sensitiveParams, steps }: Plan, { detail, cause }: LedgermanProblem): string {
   const isSensitive =
-    sensitiveParams.size > 0 || steps.some((step) => shownStatement(step).slots.some(({ sensitive }) => sensitive))
-  return isSensitive ? withoutValues(detail) : detail
+    sensitiveParams.size > 0 ||
+    steps.some((step) => shownStatement(step).slots.some(({ sensitive }) => sensitive)) ||
+    (isDatabaseError(cause) && steps.some(({ kind }) => kind === 'sql'))
+  if (!isSensitive) return detail
+  return withoutValues(
+    isDatabaseError(cause) && isSaidByFunction(cause) ? detail.replaceAll(cause.message, '…') : detail,
+  )
 }
 
 /** A step's statement's number in the book. */

@@ -221,9 +221,10 @@ select json_build_object(
     where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 1 = 1 and g.tgtype & 16 = 16), '[]'),
   'afterTriggers', coalesce((select json_agg(g.tgname order by g.tgname) from pg_trigger g
     where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'),
-  'sideWriters', coalesce(side_writers.list, '[]'))::text
+  'sideWriters', coalesce(side_writers.list, '[]'), 'refusals', coalesce(refusing.list, '[]'))::text
 from quiet cross join wanted w join pg_class c on c.oid = w.oid join pg_namespace n on n.oid = c.relnamespace
   left join columns_of on columns_of.rel = c.oid left join referring on referring.rel = c.oid left join side_writers on side_writers.rel = c.oid
+  left join refusing on refusing.rel = c.oid
 order by n.nspname, c.relname`
 
 const ALL_TABLES_SQL = catalogueSql('not c.relispartition')

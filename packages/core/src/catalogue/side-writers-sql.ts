@@ -12,8 +12,12 @@ const MAY_WRITE_SQL = String.raw`case l.lanname when 'internal' then false when 
       where q.pronamespace <> 'pg_catalog'::regnamespace and q.provolatile = 'v')
   from (select ${CODE_SQL} as code) as source) else true end`
 
+/** The text of a refusal in a function in PL/pgSQL, with its quotes doubled. */
+const REFUSAL = String.raw`$re$(?:\mraise\s+(?:exception\s+)?|\mmessage\s*:?=\s*)[eE]?'((?:[^']|'')*)'$re$`
+
 /**
- * Parts of a WITH clause, after `wanted (oid)`: `side_writers (rel, list)` has of each relation a JSON array of `SideWriter`. Before that the
+ * Parts of a WITH clause, after `wanted (oid)`: `side_writers (rel, list)` has of each relation a JSON array of `SideWriter`, and `refusing
+ * (rel, list)` one of what its triggers say where they refuse. Before that the
  * relations a write of each may reach (partitions, inheritance children, the tables under a view), and the trigger functions on them.
  * Each function is read once, however many triggers call it.
  */
@@ -30,6 +34,11 @@ export const SIDE_WRITERS_SQL = `reached (root, rel) as (
   where not g.tgisinternal and g.tgparentid = 0 and g.tgenabled in ('O', 'A')
 ), writing as materialized (
   select p.oid from pg_proc p join pg_language l on l.oid = p.prolang where p.oid in (select tgfoid from firing) and ${MAY_WRITE_SQL}
+), refusing as materialized (
+  select g.root as rel, json_agg(distinct replace(m.says[1], '''''', '''')) as list
+  from firing g join pg_proc p on p.oid = g.tgfoid join pg_language l on l.oid = p.prolang
+    cross join lateral pg_catalog.regexp_matches(p.prosrc, ${REFUSAL}, 'gi') as m(says)
+  where l.lanname = 'plpgsql' group by g.root
 ), side_writers as materialized (
   select s.root as rel, json_agg(json_build_object('name', s.name, 'by', s.by, 'on', s.events, 'table', s.relation, 'columns', s.columns) order by s.by, s.name) as list
   from (

@@ -78,6 +78,8 @@ export interface Table {
   afterTriggers: string[]
   /** Triggers whose function may write elsewhere, foreign keys that cascade, rules; those of partitions and of a view's tables too. */
   sideWriters: SideWriter[]
+  /** What the functions of its triggers say where they refuse, as it stands in them: with `%` for each value. */
+  refusals: string[]
   rowSecurity: boolean
   /** Whether the role may read all of it, its row stamp included. */
   isReadable: boolean

@@ -8,6 +8,7 @@ import { isTimeLimit } from '../sessions/database-words.js'
 import { explainExpression } from './explain-expression.js'
 import { explainValue } from './explain-value.js'
 import { safeMessage } from './safe-message.js'
+import { withoutSaid } from './said-by-function.js'
 
 /**
  * Turns whatever went wrong in the database into a problem that says what, where and what to do. Problems pass unchanged;
@@ -17,10 +18,14 @@ export function translateError(error: unknown, context: ErrorContext): unknown {
   if (isProblem(error)) return error
   if (isConnectionError(error)) return translateConnectionError(context.target, error)
   if (!isDatabaseError(error)) return error
+  return explain(withoutSaid(error, context), context)
+}
+
+function explain(error: DatabaseError, context: ErrorContext): LedgermanProblem {
   const inExpression = explainExpression(error, context)
   if (inExpression) return inExpression
-  const explain = explanations[error.code] ?? explanations[error.code.slice(0, 2)] ?? refusedByDatabase
-  return explain(error, context)
+  const told = explanations[error.code] ?? explanations[error.code.slice(0, 2)] ?? refusedByDatabase
+  return told(error, context)
 }
 
 type Explain = (error: DatabaseError, context: ErrorContext) => LedgermanProblem

@@ -40,6 +40,12 @@ beforeAll(async () => {
     insert into child values (1, null);
     create table person (badge text primary key, phone text not null check (length(phone) < 40), note text);
     insert into person values ('B1', '${SECRET}', 'x');
+    create function say() returns trigger language plpgsql as $$ begin
+      if new.note = 'raise' then raise exception 'The phone % of % is odd.', new.phone, new.badge using detail = new.phone, hint = old.phone; end if;
+      if new.note = 'other' then raise exception using message = 'Odd: ' || new.phone, errcode = '23514'; end if;
+      return new;
+    end $$;
+    create trigger say before update on person for each row execute function say();
     grant all on all tables in schema public to ledgerman_worker`)
   target = new Target({
     name: 'refusals',
@@ -217,10 +223,20 @@ describe('sensitive values', () => {
     await hear(
       replaceRecord(target, mapping, { key, values: { phone: `${SECRET}-4`, note: 'z' }, guard: 'any', ...commit }),
     )
+    for (const note of ['raise', 'other'])
+      await hear(changeRecord(target, mapping, { key, values: { note }, guard: 'any', ...commit }))
+    expect(said.slice(-6)).toMatchObject([
+      ...['rule-broken', 'The database refuses it: The phone … of … is odd.', { by: 'database' }],
+      ...['constraint-broken', expect.stringContaining('left out'), {}],
+    ])
+    // What a raw statement reads, nobody marked.
+    const steps = [{ sql: 'select cast(phone as integer) from person' }]
+    const plan = await resolvePlan(target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
+    await expect(runPlan(target, plan, { ...commit, params: {} })).rejects.toMatchObject({ code: 'value-invalid' })
     await hear(addRecord(target, mapping, { values: { badge: 'B2', phone: SECRET }, ...commit }))
     await hear(addRecord(target, mapping, { values: { badge: 'B2', phone: SECRET }, ...commit }))
     await hear(removeRecord(target, mapping, { key: parseKeyParts(mapping, ['B2']), guard: 'any', ...commit }))
-    expect(said).toHaveLength(19)
+    expect(said).toHaveLength(25)
     said.push(
       await database.sql('select * from ledgerman.entry'),
       await listEntries(target, { limit: 100 }, () => Promise.resolve(mapping)),
