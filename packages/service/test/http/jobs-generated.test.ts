@@ -13,6 +13,8 @@ const GUARDS = {
   seen: 'by: version, property: rowVersion',
   family: 'by: version, property: rowVersion',
   generated: 'by: version, property: rowVersion',
+  bumped: 'by: version, property: rowVersion, bumpedBy: database',
+  valued: 'by: values, of: [note, amount]',
 }
 type Relation = keyof typeof GUARDS
 const RELATIONS = Object.keys(GUARDS) as Relation[]
@@ -88,6 +90,9 @@ beforeAll(async () => {
     create table seen_base (${columns}); create view seen as select * from seen_base where site <> 'hidden';
     create table family (${columns}); create table family_child (extra integer) inherits (family); alter table family_child add primary key (site, no);
     create table generated (${columns}, twice numeric generated always as (amount * 2) stored);
+    create table bumped (${columns}); create function bump() returns trigger language plpgsql as $$ begin new.row_version := old.row_version + 1; return new; end $$;
+    create trigger bump before update on bumped for each row execute function bump();
+    create table valued (${columns});
     grant all on all tables in schema public to ledgerman_worker`)
   const publish = (name: string, source: string) =>
     service.client.target('observatory').publishMapping(name, `mapping: ${name}\ntable: public.${name}\n${source}`)
