@@ -6,6 +6,7 @@ import {
   type RecordValues,
 } from '@ledgerman/contract'
 import { recordEvents, type RecordEvent } from '../book/record-history.js'
+import { unknownSince } from '../book/unknown-since.js'
 import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { showable } from '../receipt/receipt.js'
 import { jsonOfText, recordFromTexts } from '../receipt/record-row.js'
@@ -47,8 +48,8 @@ export async function readHistory(
   const numbered = timeline.map((each, at) => ({ id: String(at), event: toEvent(mapping, each) })).reverse()
   const isWanted = ({ at, changes }: HistoryEvent) =>
     (property === undefined || changes.some((change) => change.property === property)) &&
-    (from === undefined || (at !== null && Date.parse(at) >= Date.parse(from))) &&
-    (until === undefined || (at !== null && Date.parse(at) < Date.parse(until)))
+    (from === undefined || (at !== null && microsOf(at) >= microsOf(from))) &&
+    (until === undefined || (at !== null && microsOf(at) < microsOf(until)))
   const wanted = numbered.filter(
     ({ id, event }) => (after === undefined || Number(id) < Number(after)) && isWanted(event),
   )
@@ -70,10 +71,15 @@ export async function readHistory(
  * @throws LedgermanProblem book-not-prepared, no-key, not-found
  */
 export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts, at: string): Promise<RecordAsOf> {
-  const { timeline, now, row } = await lookBack(target, mapping, key)
-  const moment = Date.parse(at)
+  const { timeline, now, row, isCut } = await lookBack(target, mapping, key)
+  const doubts = await unknownSince(target, mapping, at)
+  const moment = microsOf(at)
   let state: KnownColumns = now
-  const doubts: string[] = []
+  const earliest = timeline.find(({ event }) => event !== null)?.event
+  if (isCut && earliest && microsOf(earliest.at) > moment)
+    doubts.push(`more than ${MOST_EVENTS} entries are of it; it is looked back to ${earliest.at}`)
+  if (mapping.key.some(({ sensitive }) => sensitive))
+    doubts.push('its entries are not found, since its key is sensitive')
   const since = timeline.filter(({ event }, place) => isAfter(event, timeline, place, moment)).reverse()
   for (const { event, before, after } of since) {
     if (event === null) {
@@ -90,9 +96,6 @@ export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts
     doubts.push('the book has only digests of sensitive values')
   const missing = state ? mapping.properties.filter(({ column }) => !(column.name in (state as object))) : []
   if (missing.length > 0) doubts.push(`nothing is known of ${missing.map(({ name }) => name).join(', ')} at that time`)
-  const begun = await bookBegun(target)
-  if (begun !== null && moment < Date.parse(begun))
-    doubts.push(`the book begins at ${begun}; what was done before is not known`)
   return {
     record: state ? toRecord(mapping, withPlain(mapping, state, row, isHidden), isHidden) : null,
     asOf: at,
@@ -101,12 +104,10 @@ export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts
   }
 }
 
-/** When the book was prepared. */
-async function bookBegun(target: Target): Promise<string | null> {
-  const { rows } = await target.read(
-    `select to_char(min(prepared_at) at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') from ledgerman.book`,
-  )
-  return rows[0]?.[0] ?? null
+/** An instant (RFC 3339) in microseconds, as exact as PostgreSQL keeps it. */
+function microsOf(instant: string): number {
+  const digits = /\.(\d{1,6})/.exec(instant)?.[1] ?? ''
+  return Date.parse(instant.replace(/\.\d+/, '')) * 1_000 + Number(digits.padEnd(6, '0'))
 }
 
 /** What happened outside happened before the next entry, and nobody knows when: it counts as later than what is asked for. */
@@ -116,9 +117,9 @@ function isAfter(
   place: number,
   moment: number,
 ): boolean {
-  if (event) return Date.parse(event.at) > moment
+  if (event) return microsOf(event.at) > moment
   const next = timeline.slice(place + 1).find((each) => each.event !== null)?.event
-  return next === undefined || Date.parse((next as RecordEvent).at) > moment
+  return next === undefined || microsOf((next as RecordEvent).at) > moment
 }
 
 async function lookBack(
@@ -129,6 +130,8 @@ async function lookBack(
   timeline: TimelineEvent[]
   now: Record<string, string | null> | null
   row: (string | null)[] | null
+  /** Whether there are events before those. */
+  isCut: boolean
 }> {
   assertKeyed(mapping)
   if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
@@ -148,7 +151,7 @@ async function lookBack(
     throw new LedgermanProblem('no-such-record', `There is no such ${mapping.name}, and the book has no entry of it.`, {
       mapping: mapping.name,
     })
-  return { timeline: timelineOf(events, now), now, row }
+  return { timeline: timelineOf(events, now), now, row, isCut: events.length === MOST_EVENTS }
 }
 
 function toEvent(mapping: Mapping, { event, before, after }: TimelineEvent): HistoryEvent {

@@ -46,7 +46,7 @@ export async function pruneBook(
     const run = {
       transaction: null,
       revision: null,
-      isolation: 'read-committed',
+      isolation: 'read committed',
       attempts: 1,
       durationMs: null,
       startedAt,

@@ -267,6 +267,12 @@ describe('a book as it was sealed', () => {
       note: 'too old',
       changed: 0,
     })
+    const past = new Date(Date.parse(before) - 1).toISOString()
+    expect(await target().loadAsOf('programme', ['P-107'], past)).toMatchObject({
+      sure: false,
+      because: expect.stringContaining('was pruned from the book'),
+    })
+    expect(await target().loadAsOf('programme', ['P-107'], new Date().toISOString())).toMatchObject({ sure: true })
     // An entry that was only taken for pruned is missing, and so is one where the pruning itself is denied.
     expect(await findingsAfter(`delete from ledgerman.entry where id = '${ids[3]}'`)).toMatchObject([
       { entry: ids[3], what: 'missing' },

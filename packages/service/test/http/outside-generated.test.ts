@@ -115,7 +115,7 @@ class Sight {
       for (const name of isWhole ? PROPERTIES : changed) this.#known.add(name)
       this.#wasRemoved = !after
     } else if (!after && this.#wasRemoved) this.isLost = true
-    else this.isLost ||= each.do === 'job' || !changed.some((name) => this.#known.has(name))
+    else if (each.do !== 'job') this.isLost ||= !changed.some((name) => this.#known.has(name))
   }
 }
 
