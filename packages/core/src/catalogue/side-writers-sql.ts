@@ -34,11 +34,12 @@ export const SIDE_WRITERS_SQL = `reached (root, rel) as (
   where not g.tgisinternal and g.tgparentid = 0 and g.tgenabled in ('O', 'A')
 ), writing as materialized (
   select p.oid from pg_proc p join pg_language l on l.oid = p.prolang where p.oid in (select tgfoid from firing) and ${MAY_WRITE_SQL}
+), saying as materialized (
+  select distinct p.oid, replace(m.says[1], '''''', '''') as says
+  from pg_proc p join pg_language l on l.oid = p.prolang cross join lateral pg_catalog.regexp_matches(p.prosrc, ${REFUSAL}, 'gi') as m(says)
+  where l.lanname = 'plpgsql' and p.oid in (select tgfoid from firing)
 ), refusing as materialized (
-  select g.root as rel, json_agg(distinct replace(m.says[1], '''''', '''')) as list
-  from firing g join pg_proc p on p.oid = g.tgfoid join pg_language l on l.oid = p.prolang
-    cross join lateral pg_catalog.regexp_matches(p.prosrc, ${REFUSAL}, 'gi') as m(says)
-  where l.lanname = 'plpgsql' group by g.root
+  select g.root as rel, json_agg(distinct s.says) as list from firing g join saying s on s.oid = g.tgfoid group by g.root
 ), side_writers as materialized (
   select s.root as rel, json_agg(json_build_object('name', s.name, 'by', s.by, 'on', s.events, 'table', s.relation, 'columns', s.columns) order by s.by, s.name) as list
   from (
