@@ -14,7 +14,7 @@ import { fillHit, isLong, refused, sample, SHOWN_ROWS, survey, unfound, unfoundR
 import { isOfARow, ofRequest, rememberStatement } from './bulk-errors.js'
 import { allOf, toSurvey, type Survey } from './survey.js'
 import { KeysUnchecked, type RowRange, type UnitOptions, type UnitResult } from './unit-options.js'
-import { ToldRows } from './told-rows.js'
+import { inLineOrder, ToldRows } from './told-rows.js'
 import type { WorkTables } from './work-tables.js'
 import { FoundRows } from './found-rows.js'
 import { add, images, stagedStatements, write, writeStaged } from './write-statements.js'
@@ -102,7 +102,7 @@ export class BulkUnit {
     if (this.#changed < toChange - this.#lost.changes || this.#added < toAdd - this.#lost.adds)
       throw this.#refused(rowNotWritten(shape.mapping))
     this.#tell('changing', this.#changed, toChange)
-    this.#report.sample = this.#sample
+    this.#report.sample = inLineOrder(this.#failed).slice(0, SHOWN_ROWS)
     return { report: this.#report, failed: this.#failed, evidence, steps: this.#steps() }
   }
 
@@ -187,7 +187,7 @@ export class BulkUnit {
     if (!isExpected(options.expect, found.matched))
       throw this.#refused(this.#told.unexpected(options.expect, found.matched))
     if (report.refused > 0) await this.#readRefused()
-    if (this.#failed.length > 0 && !options.leavesFailed) throw this.#refusedFor(this.#sample[0] as FailedRow)
+    if (this.#failed.length > 0 && !options.leavesFailed) throw this.#refusedForRows()
   }
 
   async #judgeFile(): Promise<void> {
@@ -268,8 +268,7 @@ export class BulkUnit {
       }
     }
     const isWhole = range.first === this.options.range.first && range.last === this.options.range.last
-    const [first] = this.#sample
-    if (isWhole && first && !this.options.leavesFailed) throw this.#refusedFor(first)
+    if (isWhole && this.#failed.length > 0 && !this.options.leavesFailed) throw this.#refusedForRows()
   }
 
   get #hasEnoughFailed(): boolean {
@@ -319,21 +318,23 @@ export class BulkUnit {
     this.#failed.push({ line: Number(line), key: this.#told.key(key), reason: problem.detail, code: problem.code })
   }
 
-  /** The first of those that were not applied, in the order of the file. */
-  get #sample(): FailedRow[] {
-    return this.#failed.sort((one, other) => (one.line ?? 0) - (other.line ?? 0)).slice(0, SHOWN_ROWS)
-  }
-
-  #refusedFor(first: FailedRow): BulkRefused {
+  #refusedForRows(): BulkRefused {
+    const [first] = inLineOrder(this.#failed)
     const report = this.#report
     const count = this.shape.given?.addsMissing
       ? this.#failed.length
       : Math.max(this.#failed.length, report.notFound + report.ambiguous + report.refused)
-    return this.#refused(this.#told.notApplied(first, count, report.matched))
+    return this.#refused(this.#told.notApplied(first as FailedRow, count, report.matched))
   }
 
   #refused(problem: LedgermanProblem): BulkRefused {
-    const report = { ...this.#report, changed: 0, added: 0, rows: [], sample: this.#sample }
+    const report = {
+      ...this.#report,
+      changed: 0,
+      added: 0,
+      rows: [],
+      sample: inLineOrder(this.#failed).slice(0, SHOWN_ROWS),
+    }
     return new BulkRefused(problem, report, this.#failed)
   }
 

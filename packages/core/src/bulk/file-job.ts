@@ -21,6 +21,7 @@ import {
   type BulkRequest,
   type BulkResult,
 } from './bulk-request.js'
+import { inLineOrder } from './told-rows.js'
 import { BulkSession, type BulkTask } from './bulk-session.js'
 import { givenColumn, type BulkShape, type GivenShape } from './bulk-shape.js'
 import { SHOWN_ROWS } from './find-statements.js'
@@ -158,9 +159,7 @@ async function runChunks(
 
 function withTwice(report: BulkResult['report'], twice: readonly TwiceRow[]): BulkResult['report'] {
   if (twice.length === 0) return report
-  const sample = [...report.sample, ...twice.map(({ row }) => row)].sort(
-    (one, other) => (one.line ?? 0) - (other.line ?? 0),
-  )
+  const sample = inLineOrder([...report.sample, ...twice.map(({ row }) => row)])
   return { ...report, ambiguous: report.ambiguous + twice.length, sample: sample.slice(0, SHOWN_ROWS) }
 }
 
@@ -277,7 +276,7 @@ async function refusedFor(session: BulkSession, job: FileJob, twice: readonly Tw
       return Promise.resolve()
     },
   )
-  const failed = [...twice.map(({ row }) => row), ...others].sort((one, other) => (one.line ?? 0) - (other.line ?? 0))
+  const failed = inLineOrder([...twice.map(({ row }) => row), ...others])
   const [first] = twice
   const key = Object.values(first?.row.key ?? {}).map(String)
   const report = { ...judged, ambiguous: judged.ambiguous + ambiguous, changed: 0, sample: failed.slice(0, SHOWN_ROWS) }

@@ -6,6 +6,11 @@ import { unexpected } from '../run/expectation.js'
 import type { Target } from '../target/target.js'
 import type { BulkShape } from './bulk-shape.js'
 
+/** Rows that were not applied in the order of their file. */
+export function inLineOrder(rows: readonly FailedRow[]): FailedRow[] {
+  return [...rows].sort((one, other) => (one.line ?? 0) - (other.line ?? 0))
+}
+
 /** How rows of a change of many are told: in receipts, in reports, in problems. */
 export class ToldRows {
   constructor(

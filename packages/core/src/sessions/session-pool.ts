@@ -86,9 +86,7 @@ export class SessionPool {
     return { open: totalCount, busy: totalCount - idleCount, waiting: waitingCount, most: this.options.most }
   }
 
-  /**
-   * @throws LedgermanProblem target-unavailable or target-denied where no session can be had.
-   */
+  /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
   async lend(): Promise<Session> {
     // Counted from when the server first gave none: a caller who waited for a free one before does not pay for having asked.
     let deadline = Infinity

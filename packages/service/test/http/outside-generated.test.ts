@@ -2,6 +2,7 @@ import fc from 'fast-check'
 import { isProblem } from '@ledgerman/contract'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 import { jobEnds } from '../job-ends.js'
+import { makeLamps } from '../lamps.js'
 
 // Records that are changed through Ledgerman and past it, in turn: what it says of the past is so, or it says that it is not sure.
 const ROUNDS = Number(process.env['LEDGERMAN_TEST_OUTSIDE'] ?? 12)
@@ -30,17 +31,7 @@ type Step = typeof step extends fc.Arbitrary<infer S> ? S : never
 
 beforeAll(async () => {
   service = await startTestService()
-  await sql(
-    'create table lamp (id integer primary key, a integer, b text, row_version integer not null default 1); grant all on lamp to ledgerman_worker',
-  )
-  await target().publishMapping(
-    'lamp',
-    `mapping: lamp
-table: public.lamp
-key: [id]
-guard: { by: version, property: rowVersion }
-properties: { id: { column: id }, a: { column: a }, b: { column: b }, rowVersion: { column: row_version } }`,
-  )
+  await makeLamps(service)
 })
 afterAll(() => service.stop())
 
@@ -163,3 +154,25 @@ function nothingKnown(error: unknown) {
   if (!isProblem(error, 'no-such-record')) throw error
   return { record: null, sure: true, history: [] as { kind: string }[] }
 }
+
+it('is told to the microsecond, and not surely where the book cannot know', async () => {
+  const { receipt } = await target().add('telescope', { code: 'HF6', name: 'Six', apertureM: '0.60' })
+  const asOf = (at: string) => target().loadAsOf('telescope', ['HF6'], at)
+  const micros = async (by: number) => {
+    const [row] = await sql(
+      `select to_char((at + $2 * interval '1 microsecond') at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as at from ledgerman.entry where id = $1`,
+      [receipt.id, by],
+    )
+    return String(row?.['at'])
+  }
+  expect(await asOf(await micros(-1))).toMatchObject({ record: null, sure: true })
+  expect(await asOf(await micros(0))).toMatchObject({ record: { name: 'Six' }, sure: true })
+  const between = await micros(1)
+  const job = { mapping: 'telescope', where: "code = 'HF6'", values: { name: 'Sixth' }, images: 'none', expect: 1 }
+  const { entries } = await run({ mode: 'commit', ...job })
+  expect(await asOf(between)).toMatchObject({
+    sure: false,
+    because: expect.stringContaining(`entry ${entries[0]} changed records without images`) as string,
+  })
+  expect(await target().loadAsOf('programme', ['P-101'], between)).toMatchObject({ sure: true })
+})

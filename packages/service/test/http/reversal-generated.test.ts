@@ -1,6 +1,7 @@
 import fc from 'fast-check'
 import { isProblem, type RunInput } from '@ledgerman/contract'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+import { makeLamps } from '../lamps.js'
 
 // Runs of every mixture are put back, one of them at a time, whatever happened to the same records since.
 const ROUNDS = Number(process.env['LEDGERMAN_TEST_REVERSALS'] ?? 25)
@@ -43,18 +44,7 @@ interface Image {
 
 beforeAll(async () => {
   service = await startTestService()
-  await sql(
-    `create table lamp (id integer primary key, a integer, b text, row_version integer not null default 1); grant all on lamp to ledgerman_worker`,
-  )
-  await target().publishMapping(
-    'lamp',
-    `mapping: lamp
-table: public.lamp
-key: [id]
-guard: { by: version, property: rowVersion }
-properties: { id: { column: id }, a: { column: a }, b: { column: b }, rowVersion: { column: row_version } }
-rules: [{ that: a > 0, otherwise: Never below zero. }]`,
-  )
+  await makeLamps(service, 'rules: [{ that: a > 0, otherwise: Never below zero. }]')
 })
 afterAll(() => service.stop())
 

@@ -11,7 +11,7 @@ interface ExportedRow {
 // What was done is looked back at, and put back: through every kind of entry, and only where nobody came in between.
 let service: RunningService
 const T = '/v1/targets/observatory'
-const sql = (text: string, values?: unknown[]) => service.observatory.sql(text, values)
+const sql = (text: string) => service.observatory.sql(text)
 const json = { 'content-type': 'application/json' }
 const target = () => service.client.target('observatory')
 const get = async (path: string) => (await service.request('GET', `${T}/mappings/${path}`)).body
@@ -331,32 +331,6 @@ describe('a record', () => {
     expect(
       (await service.request('GET', `${T}/mappings/telescope/records/HF7?as-of=${added}&explain=true`)).status,
     ).toBe(400)
-  })
-
-  it('is as it was to the microsecond, and not surely so where the book cannot know', async () => {
-    const { receipt } = await target().add('telescope', { code: 'HF6', name: 'Six', apertureM: '0.60' })
-    const asOf = (at: string) => get(`telescope/records/HF6?as-of=${at}`)
-    const micros = async (by: number) =>
-      (
-        await sql(
-          `select to_char((at + $2 * interval '1 microsecond') at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as at from ledgerman.entry where id = $1`,
-          [receipt.id, by],
-        )
-      )[0]?.['at'] as string
-    expect(await asOf(await micros(-1))).toMatchObject({ record: null, sure: true })
-    expect(await asOf(await micros(0))).toMatchObject({ record: { name: 'Six' }, sure: true })
-    const between = await micros(1)
-    const { entries } = await job({
-      mapping: 'telescope',
-      where: "code = 'HF6'",
-      values: { name: 'Sixth' },
-      images: 'none',
-    })
-    expect(await asOf(between)).toMatchObject({
-      sure: false,
-      because: expect.stringContaining(`entry ${entries[0]} changed records without images`),
-    })
-    expect(await get(`programme/records/P-101?as-of=${between}`)).toMatchObject({ sure: true })
   })
 
   it('is put back by a job where it is many rows, once, and exactly as a rehearsal saw it', async () => {
