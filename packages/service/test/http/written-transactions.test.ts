@@ -166,7 +166,9 @@ async function lastEntry(name: string) {
   const { entries } = await target(name).entries({ limit: 1 })
   const { receipt, ...entry }: EntryInfo = await target(name).entry(entries[0]?.id ?? '')
   const steps = receipt.steps.map(({ no, kind, mapping, as, skipped, expected, matched, changed, rows }) => ({
-    ...{ no, kind, mapping, as, skipped, expected, matched, changed, rows },
+    ...{ no, kind, mapping, as, skipped, expected, matched, changed },
+    // The rows of a step stand in the order in which the database came upon them.
+    rows: [...rows].sort((one, other) => (JSON.stringify(one.key) < JSON.stringify(other.key) ? -1 : 1)),
   }))
   // Of the step that refuses, written code has no counts.
   if (receipt.outcome === 'refused') Object.assign(steps.at(-1) ?? {}, { matched: null, changed: null })
