@@ -1,7 +1,8 @@
 import type { PlaceholderStyle, Review, ReviewedStatement, ReviewFinding } from '@ledgerman/contract'
 import type { ReviewCatalogue } from './catalogue.js'
-import type { Execution, FunctionFacts } from './extract/facts.js'
+import { NAMELESS, type Execution, type FunctionFacts } from './extract/facts.js'
 import { readExecutions } from './extract/executions.js'
+import { mayHoldSql } from './extract/looks-like-sql.js'
 import { languageOf, parseSource, type SourceLanguage } from './extract/grammar.js'
 import { accepted } from './acceptances.js'
 import { catalogueFindings } from './rules/catalogue-rules.js'
@@ -83,11 +84,11 @@ async function reviewFile(
     const seen = options.catalogue ? await catalogueFindings(subject, options.catalogue) : undefined
     own.push(...(seen?.findings ?? []))
     if (seen) subject.key = seen.key
-    statements.push(toStatement(subject, seen))
+    statements.push(toStatement(subject, seen, read.functions))
   }
   const byFunction = new Map<FunctionFacts, Subject[]>()
   for (const subject of subjects) {
-    const { fn } = subject.execution
+    const fn = subject.execution.fn ?? read.file
     if (fn) byFunction.set(fn, [...(byFunction.get(fn) ?? []), subject])
   }
   const hasLimits = setsLimits(text)
@@ -101,11 +102,16 @@ async function reviewFile(
 const OTHER_DIALECT =
   /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^\s*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b|\bnomaxvalue\b|^\/$|\balter\s+table\s+[\w"]+\s+(?:change|modify)\s|\binterval\s+\d+\s+(?:second|minute|hour|day|week|month|year)\b|\bdate_sub\s*\(/im
 
+/** Names and words of other databases, in a statement that PostgreSQL does not take. */
+const OTHER_NAMES =
+  /\bsqlite_master\b|\bpragma_\w+|\bsys(?:objects|users|columns|indexes|obj)\b|\bsys\.\w+|\b(?:user|all|dba)_(?:tables|constraints|cons_columns|tab_columns|objects|indexes|ind_columns)\b|\bvarchar\s*\(\s*max\s*\)|\bnchar_cs\b|\bregexp\b|\bon\s+duplicate\s+key\b|@@\w+|\bfrom\s+dual\b|\bdbms_\w+|\breplace\s+into\b|\binsert\s+(?:or|ignore)\b|\bselect\s+top\s+\d|\bnolock\b|\bas\s+'[^']*'\s*(?:,|from\b)/i
+
 async function readFile(
   language: SourceLanguage,
   text: string,
-): Promise<{ executions: Execution[]; functions: FunctionFacts[] } | undefined> {
-  if (language === 'sql') return { executions: readSqlFile(text).executions, functions: [] }
+): Promise<{ executions: Execution[]; functions: FunctionFacts[]; file: FunctionFacts | undefined } | undefined> {
+  if (language === 'sql') return { executions: readSqlFile(text).executions, functions: [], file: undefined }
+  if (!mayHoldSql(text)) return { executions: [], functions: [], file: undefined }
   const tree = await parseSource(language, text)
   if (!tree) return undefined
   try {
@@ -138,7 +144,7 @@ function toSubject(
     return { path, execution, read: isNamed ? { ...read, text: read.asNames } : read, facts, others, index }
   }
   const subject: Subject = { path, execution, read, facts: undefined, others: [], index }
-  if (/`\w*`/.test(read.text) || OTHER_DIALECT.test(read.text))
+  if (/`\w*`/.test(read.text) || OTHER_DIALECT.test(read.text) || OTHER_NAMES.test(read.text))
     findings.push(
       finding(
         subject,
@@ -170,6 +176,7 @@ function toSubject(
 function toStatement(
   { path, execution, read, facts }: Subject,
   seen: Awaited<ReturnType<typeof catalogueFindings>> | undefined,
+  functions: readonly FunctionFacts[],
 ): ReviewedStatement {
   const numbers = [...new Set([...read.placeholders.map(({ number }) => number), ...(facts?.parameters ?? [])])].sort(
     (one, other) => one - other,
@@ -181,7 +188,7 @@ function toStatement(
     line: execution.place.line,
     column: execution.place.column,
     language: execution.language,
-    function: execution.fn?.name ?? null,
+    function: functionName(execution, functions),
     text: read.text.trim(),
     kind: facts?.kind ?? 'unknown',
     tables: [...new Set(tables.map(({ schema, name }) => (schema === null ? name : `${schema}.${name}`)))],
@@ -193,6 +200,15 @@ function toStatement(
     rows: seen?.rows ?? (isEvery ? 'every' : null),
     index: seen?.index ?? null,
   }
+}
+
+/** A function's name, with its line where a file has several of that name, or it has none. */
+function functionName({ fn }: Execution, functions: readonly FunctionFacts[]): string | null {
+  if (!fn) return null
+  if (fn.name === NAMELESS) return `function on line ${fn.place.line}`
+  return functions.some((other) => other !== fn && other.name === fn.name)
+    ? `${fn.name} on line ${fn.place.line}`
+    : fn.name
 }
 
 /** What a parameter is called: as the placeholder is, as the program calls its value, as its column is. */

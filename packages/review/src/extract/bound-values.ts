@@ -1,12 +1,15 @@
 import type { Node } from 'web-tree-sitter'
-import type { Bound, Place } from './facts.js'
+import type { Bound, Part, Place } from './facts.js'
 import type { SourceLanguage } from './grammar.js'
-import { placeOf } from './text-of.js'
+import { placeOf } from './parts.js'
+import { calledOf } from './text-of.js'
 
 /** What stands beside a statement's text as its values. */
-export function boundOf(args: readonly Node[], method: string, language: SourceLanguage): Bound {
+export function boundOf(args: readonly Node[], method: string, language: SourceLanguage, text: readonly Part[]): Bound {
   const [first] = args
   if (!first) return { kind: 'none' }
+  if (takesEach(args, method, language, text))
+    return { kind: 'positional', values: args.map((arg) => arg.text), place: placeOf(first) }
   const place = placeOf(first)
   switch (first.type) {
     case 'array':
@@ -33,15 +36,83 @@ export function boundOf(args: readonly Node[], method: string, language: SourceL
       return language === 'python' && /^(execute)$/.test(method) && !isCollection(first)
         ? { kind: 'positional', values: [first.text.slice(1, -1)], place, isNoTuple: true }
         : { kind: 'unknown' }
+    case 'method_invocation': {
+      const names = namesInMap(first)
+      return names ? { kind: 'named', names, place } : { kind: 'unknown' }
+    }
     default:
       break
   }
-  // asyncpg and the like take the values one by one.
-  if (language === 'python' && /^(fetch|fetchrow|fetchval)$/.test(method))
-    return args.some((arg) => arg.type === 'list_splat' || arg.type === 'keyword_argument')
-      ? { kind: 'unknown' }
-      : { kind: 'positional', values: args.map((arg) => arg.text), place }
   return { kind: 'unknown' }
+}
+
+/** Whether the values are given one by one, and not in a list. */
+function takesEach(args: readonly Node[], method: string, language: SourceLanguage, text: readonly Part[]): boolean {
+  const hasOpen = args.some((arg) =>
+    /splat|spread|keyword_argument|lambda|array_creation|method_reference|^(list|tuple|array|dictionary|object)$/.test(
+      arg.type,
+    ),
+  )
+  const written = text.map((part) => ('text' in part ? part.text : '')).join('')
+  // Python: drivers that write $1 take them so.
+  if (language === 'python')
+    return !hasOpen && /\$\d/.test(written) && /^(execute|fetch|fetchrow|fetchval)$/.test(method)
+  // Java: a single name may be a list or a setter of its own; behind more than one each is a value.
+  return (
+    language === 'java' &&
+    method === 'update' &&
+    args.length > 1 &&
+    !hasOpen &&
+    written.includes('?') &&
+    !args.some((arg) => /^new\s/.test(arg.text))
+  )
+}
+
+/**
+ * The parameter that a call binds to a prepared statement: by its name, or by its number (null: the next).
+ * @returns undefined where that is not known.
+ */
+export function parameterOf(
+  method: string,
+  args: readonly Node[],
+  language: SourceLanguage,
+): { name: string } | { number: number | null; value: string } | undefined {
+  const [first, second] = args
+  if (!first || /^(bind_param|AddRange)$/.test(method)) return undefined
+  if (/creation_expression$/.test(first.type)) return newParameter(first)
+  if (language === 'csharp' && method === 'AddWithValue' && !second) return { number: null, value: first.text }
+  if (/^\d+$/.test(first.text)) return { number: Number(first.text), value: second?.text ?? '' }
+  return /^[@$]*["'`]/.test(first.text) ? { name: nameIn(first.text) } : undefined
+}
+
+/** C#: `new NpgsqlParameter("name", value)`, `new() { ParameterName = "name", Value = value }`, without a name the next. */
+function newParameter(node: Node): { name: string } | { number: null; value: string } | undefined {
+  const [, given = ''] = /^new[^({]*\(\s*([@$]?"[^"]*")?/.exec(node.text) ?? []
+  const [, named] = /\bParameterName\s*=\s*([@$]?"[^"]*")/.exec(node.text) ?? []
+  const name = named ?? given
+  if (name !== '') return { name: nameIn(name) }
+  const value = /\b(?:Typed)?Value\s*=\s*([^,}]+)/.exec(node.text)?.[1]
+  return value === undefined ? undefined : { number: null, value: value.trim() }
+}
+
+function nameIn(text: string): string {
+  return text.replace(/^[@$]*["'`]?[:@]?|["'`]$/g, '')
+}
+
+/** Java: the keys of `Map.of("code", code, …)`, and of `new …Source().addValue("code", code)…`; undefined where it is something else. */
+function namesInMap(node: Node, depth = 0): string[] | undefined {
+  const { name, receiver, args } = calledOf(node)
+  const [key] = args
+  if (!key || !/^"/.test(key.text) || depth > 200) return undefined
+  if (name === 'of' && receiver?.text === 'Map')
+    return args.filter((_, at) => at % 2 === 0).map((each) => each.text.replace(/^"|"$/g, ''))
+  if (name !== 'addValue' || !receiver) return undefined
+  const own = key.text.replace(/^"|"$/g, '')
+  if (receiver.type === 'method_invocation') {
+    const before = namesInMap(receiver, depth + 1)
+    return before && [...before, own]
+  }
+  return receiver.type === 'object_creation_expression' && calledOf(receiver).args.length === 0 ? [own] : undefined
 }
 
 function isCollection(node: Node): boolean {

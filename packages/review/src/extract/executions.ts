@@ -1,8 +1,14 @@
 import type { Node, Tree } from 'web-tree-sitter'
-import type { Bound, Execution, FunctionFacts, Part, Place } from './facts.js'
+import { NAMELESS, type Bound, type Execution, type FunctionFacts, type Part, type Place, type Run } from './facts.js'
 import type { SourceLanguage } from './grammar.js'
-import { calledOf, placeOf, textOf, type Scope } from './text-of.js'
-import { boundOf } from './bound-values.js'
+import { calledOf, textOf, type Scope } from './text-of.js'
+import { boundOf, parameterOf } from './bound-values.js'
+import { itemsOf, membersOf, withItem } from './lists.js'
+import { isNumber, joined, numberKey, placeOf, valuePart } from './parts.js'
+import { assignedTo, resultOf } from './results.js'
+import { Source } from './own-source.js'
+import { putTogether } from './put-together.js'
+import { taggedText } from './tagged.js'
 import { isStatementOf, looksLikeSql } from './looks-like-sql.js'
 import { callsEach, namesOfRounds } from './loops.js'
 import { armOf, endsPath, type Arm } from './paths.js'
@@ -24,6 +30,8 @@ const FUNCTIONS = new Set([
 ])
 const LOOPS =
   /^(for_statement|for_in_statement|while_statement|do_statement|enhanced_for_statement|foreach_statement|for_each_statement)$/
+/** Those that go through a list: what gives the list is asked once. */
+const LOOPS_OVER_LISTS = /^(for_in_statement|enhanced_for_statement|foreach_statement|for_each_statement)$/
 const CALLS = new Set([
   'call',
   'call_expression',
@@ -52,12 +60,19 @@ const ASSIGNMENTS = new Set([
 const RUNNING =
   /^(execute|executemany|executescript|query|queryOne|queryAll|queryRow|queryForObject|queryForList|queryForMap|update|batchUpdate|prepare|prepareStatement|prepareCall|createStatement|executeQuery|executeUpdate|executeLargeUpdate|exec|run|all|get|each|any|one|none|many|oneOrNone|manyOrNone|fetch|fetchrow|fetchval|fetchone|fetchall|pg_query|pg_query_params|pg_prepare|pg_send_query|pg_send_query_params|mysqli_query|unsafe|raw|sql|text|createQuery|createNativeQuery|createNamedQuery|fetch_all|fetch_row|fetchAll|fetchOne|fetchColumn|fetchAssoc|fetchAssociative|executeStatement|select|insert|delete|statement|affectingStatement|NpgsqlCommand|SqlCommand|OdbcCommand|OleDbCommand|CreateCommand|ExecuteAsync|Execute|ExecuteScalar|ExecuteScalarAsync|ExecuteNonQuery|ExecuteNonQueryAsync|ExecuteReader|ExecuteReaderAsync|Query|QueryAsync|QueryFirst|QueryFirstAsync|QueryFirstOrDefault|QueryFirstOrDefaultAsync|QuerySingle|QuerySingleAsync|QuerySingleOrDefault|QuerySingleOrDefaultAsync|ExecuteSqlRaw|ExecuteSqlRawAsync|FromSqlRaw|cursor|mogrify|copy_expert|read_sql|read_sql_query)$/
 
-/** Reads what a file runs, and what its functions do beside it. */
+/** Calls that only make a statement: it is run by another call. */
+const PREPARING =
+  /^(prepare|prepareStatement|prepareCall|pg_prepare|createStatement|NpgsqlCommand|SqlCommand|OdbcCommand|OleDbCommand|CreateCommand|createQuery|createNativeQuery|createNamedQuery|text|sql|raw)$/
+/** Calls that run a statement which was made before. */
+const RUNS_PREPARED =
+  /^(execute|executeUpdate|executeQuery|executeLargeUpdate|executeBatch|ExecuteNonQuery|ExecuteNonQueryAsync|ExecuteScalar|ExecuteScalarAsync|ExecuteReader|ExecuteReaderAsync|run|all|get)$/
+
+/** Reads what a file runs, and what its functions and the file itself do beside it. */
 export function readExecutions(
   tree: Tree,
   language: SourceLanguage,
-): { executions: Execution[]; functions: FunctionFacts[] } {
-  const reader = new Reader(language)
+): { executions: Execution[]; functions: FunctionFacts[]; file: FunctionFacts } {
+  const reader = new Reader(language, tree.rootNode)
   reader.visit(tree.rootNode, {
     fn: null,
     scope: new Map(),
@@ -66,8 +81,10 @@ export function readExecutions(
     arms: [],
     isInFinally: false,
     isInWith: false,
+    isInner: false,
   })
-  return { executions: reader.executions, functions: reader.functions }
+  reader.end()
+  return { executions: reader.executions, functions: reader.functions, file: reader.file }
 }
 
 /** How deep a program may be nested: what goes deeper was not written by a person. */
@@ -81,6 +98,8 @@ interface Context {
   arms: readonly Arm[]
   isInFinally: boolean
   isInWith: boolean
+  /** Whether it stands in a short function inside another. */
+  isInner: boolean
 }
 
 /** A statement that was given a name, or stands in a variable: what is bound to it later belongs to it. */
@@ -89,17 +108,26 @@ type Handles = Map<string, Execution>
 class Reader {
   readonly executions: Execution[] = []
   readonly functions: FunctionFacts[] = []
+  readonly file: FunctionFacts
   readonly #handles = new WeakMap<Scope, Handles>()
   readonly #seen = new Set<number>()
+  readonly #source: Source
 
-  constructor(readonly language: SourceLanguage) {}
+  constructor(
+    readonly language: SourceLanguage,
+    root: Node,
+  ) {
+    this.#source = new Source(root.text)
+    this.file = this.#facts('This file', root, true)
+  }
 
   visit(node: Node, context: Context, depth = 0): void {
     if (depth > DEEPEST) return
+    this.#source.see(node)
     let now = context
+    const isLoop = LOOPS.test(node.type)
     if (FUNCTIONS.has(node.type)) now = this.#enter(node, context)
-    else if (LOOPS.test(node.type))
-      now = { ...context, loop: node.startIndex, roundNames: namesOfRounds(node, context.roundNames) }
+    else if (isLoop) now = { ...context, loop: node.startIndex, roundNames: namesOfRounds(node, context.roundNames) }
     else if (node.type === 'finally_clause' || node.type === 'finally_block') now = { ...context, isInFinally: true }
     else if (
       /^(with_statement|with_item|using_statement|try_with_resources_statement|resource|resource_specification)$/.test(
@@ -108,18 +136,42 @@ class Reader {
       /^\s*(await\s+)?using\s/.test(node.text.slice(0, 20))
     )
       now = { ...context, isInWith: true }
-    if (/^try_/.test(node.type) && now.fn) now.fn.hasTry = true
     if (ASSIGNMENTS.has(node.type)) this.#assign(node, now)
     if (CALLS.has(node.type)) this.#call(node, now)
+    if (node.type === 'return_statement' && now.fn && !now.isInner)
+      now.fn.returns.push({ at: node.startIndex, end: node.endIndex, arms: now.arms, place: placeOf(node) })
+    const isOverList = isLoop && (LOOPS_OVER_LISTS.test(node.type) || node.childForFieldName('right') !== null)
+    const body = isOverList ? node.childForFieldName('body') : null
     for (const child of node.namedChildren) {
       if (!child) continue
       const arm = armOf(node, child)
-      this.visit(child, arm ? { ...now, arms: [...now.arms, arm] } : now, depth + 1)
+      const inside = body && child.id !== body.id ? context : now
+      this.visit(child, arm ? { ...inside, arms: [...inside.arms, arm] } : inside, depth + 1)
+    }
+  }
+
+  /** To be called once all of the file was visited: only then it is known what of it is comments and texts. */
+  end(): void {
+    for (const fn of [...this.functions, this.file]) Object.assign(fn, this.#source.of(fn, this.functions))
+  }
+
+  #facts(name: string, node: Node, isFile: boolean): FunctionFacts {
+    return {
+      name,
+      place: placeOf(node),
+      isFile,
+      from: node.startIndex,
+      end: node.endIndex,
+      text: '',
+      code: '',
+      executions: [],
+      calls: [],
+      returns: [],
     }
   }
 
   #enter(node: Node, context: Context): Context {
-    const name = node.childForFieldName('name')?.text ?? node.parent?.childForFieldName('name')?.text ?? 'anonymous'
+    const name = nameOf(node) ?? NAMELESS
     // A short function inside another is part of what that one does.
     const isInner =
       context.fn !== null &&
@@ -127,18 +179,13 @@ class Reader {
         node.type,
       )
     const scope: Scope = new Map(context.scope)
-    if (isInner && callsEach(node)) return { ...context, scope, loop: node.startIndex, roundNames: null }
-    if (isInner) return { ...context, scope }
-    const fn: FunctionFacts = {
-      name,
-      place: placeOf(node),
-      text: node.text.slice(0, 100_000),
-      executions: [],
-      calls: [],
-      hasTry: false,
-    }
+    this.#handles.set(scope, new Map(this.#handlesOf(context.scope)))
+    for (const name of numbersAmong(node, this.language)) scope.set(numberKey(name), [])
+    if (isInner && callsEach(node)) return { ...context, scope, loop: node.startIndex, roundNames: null, isInner: true }
+    if (isInner) return { ...context, scope, isInner: true }
+    const fn = this.#facts(name, node, false)
     this.functions.push(fn)
-    return { fn, scope, loop: null, roundNames: null, arms: [], isInFinally: false, isInWith: false }
+    return { fn, scope, loop: null, roundNames: null, arms: [], isInFinally: false, isInWith: false, isInner: false }
   }
 
   #assign(node: Node, context: Context): void {
@@ -146,23 +193,38 @@ class Reader {
     const target = node.childForFieldName('left') ?? node.childForFieldName('name') ?? node.namedChildren[0]
     const value = node.childForFieldName('right') ?? node.childForFieldName('value') ?? node.namedChildren.at(-1)
     if (!target || !value || target.id === value.id) return
-    const name = target.text
-    const text = textOf(value.type === 'equals_value_clause' ? (value.namedChildren[0] ?? value) : value, scope)
+    const name = target.text.replace(/^(this|self|cls|static|\$this)(\.|->|::)(?=\w+$)/, '')
+    const plain = value.type === 'equals_value_clause' ? (value.namedChildren[0] ?? value) : value
+    const read = (each: Node) => textOf(each, scope)
+    const text = read(plain)
     const operator =
       node.childForFieldName('operator')?.text ??
       node.children.find((child) => child && /^[+.]?=$/.test(child.text))?.text ??
       '='
-    if (operator === '+=' || operator === '.=') {
-      const before = scope.get(name)
-      if (before)
-        scope.set(name, [
-          ...before,
-          ...(text ?? [{ value: value.text, how: 'concatenation' as const, place: placeOf(value) }]),
-        ])
+    // A text that a loop empties for its next round: what was put together before is what is run.
+    if (text?.length === 0 && context.loop !== null && (scope.get(name)?.length ?? 0) > 0) return
+    const added = text ?? [valuePart(plain, 'concatenation', scope)]
+    // PHP: $list[] = …
+    if (/\[\]$/.test(name)) {
+      const items = scope.get(name)
+      if (items) scope.set(name, withItem(items, added))
       return
     }
+    if (operator === '+=' || operator === '.=') {
+      const before = scope.get(name)
+      if (before) scope.set(name, joined([...before, ...added]))
+      return
+    }
+    for (const known of [name, `${name}[]`, `${name}{}`, numberKey(name)]) scope.delete(known)
+    if (isNumber(plain.text, scope)) scope.set(numberKey(name), [])
     if (text) scope.set(name, text)
-    else scope.delete(name)
+    const items = itemsOf(plain, scope, read)
+    if (items) scope.set(`${name}[]`, items)
+    const members = membersOf(plain, read)
+    for (const [key, member] of members ?? []) {
+      scope.set(`${name}.${key}`, member)
+      if (!scope.has(`${name}{}`)) scope.set(`${name}{}`, member)
+    }
     // C#: cmd.CommandText = …
     if (text && /\.CommandText$/.test(name) && looksLikeSql(text)) {
       const execution = this.#add(
@@ -171,11 +233,10 @@ class Reader {
         { kind: 'none' },
         'CommandText',
         name.replace(/\.CommandText$/, ''),
-        true,
         context,
         value.startIndex,
       )
-      this.#handlesOf(scope).set(name.replace(/\.CommandText$/, ''), execution)
+      this.#keep(execution, name.replace(/\.CommandText$/, ''), scope)
     }
   }
 
@@ -185,21 +246,40 @@ class Reader {
     return handles
   }
 
+  /** Holds a statement under the name of the variable that it is in. */
+  #keep(execution: Execution, handle: string, scope: Scope): void {
+    execution.handle = handle
+    this.#handlesOf(scope).set(handle, execution)
+  }
+
   #call(node: Node, context: Context): void {
     const { name: full, receiver, args } = calledOf(node)
     const name = full.split(/\.|::|->|\\/).at(-1) ?? full
     const receiverText = receiver?.text ?? ''
-    const { fn, scope } = context
-    fn?.calls.push({
+    const { scope } = context
+    ;(context.fn ?? this.file).calls.push({
       name,
       receiver: receiverText,
       at: node.startIndex,
+      arms: context.arms,
       isInFinally: context.isInFinally,
       isInWith: context.isInWith,
       argument: args[0]?.text.slice(0, 200) ?? '',
     })
-    this.#bindLater(name, receiverText, args, scope, node)
-    if (!RUNNING.test(name)) return
+    putTogether(node, scope)
+    this.#bindLater(name, receiverText, args, context, node)
+    const tagged = taggedText(node)
+    if (!tagged && !RUNNING.test(name)) return
+    if (this.#seen.has(node.startIndex)) return
+    if (tagged) {
+      if (!looksLikeSql(tagged.parts)) return
+      this.#seen.add(node.startIndex)
+      const place = placeOf(node.childForFieldName('arguments') ?? node)
+      this.#add(tagged.parts, place, tagged.bound, 'query', '', context, node.startIndex).runs.push(
+        runOf(node, context),
+      )
+      return
+    }
     // pg_query and the like have the connection first; an object can hold text and values.
     const at = args.findIndex((arg) => {
       const text = textOf(arg, scope)
@@ -207,39 +287,52 @@ class Reader {
     })
     const asObject = at < 0 ? objectArgument(args[0], scope) : undefined
     const text = asObject?.text ?? (at >= 0 && args[at] ? textOf(args[at], scope) : undefined)
-    if (!text || this.#seen.has(node.startIndex)) return
+    if (!text) return
     this.#seen.add(node.startIndex)
-    const bound = asObject?.bound ?? boundOf(args.slice(at + 1), name, this.language)
-    const place = placeOf(asObject?.node ?? (args[at] as Node))
-    const execution = this.#add(text, place, bound, name, receiverText, isUsed(node), context, node.startIndex)
+    // What is wrapped, as in execute(text('…'), values), is one statement and no other.
+    if (at >= 0 && args[at] && CALLS.has(args[at].type)) this.#seen.add(args[at].startIndex)
+    const source = asObject?.node ?? (args[at] as Node)
+    const bound: Bound = PREPARING.test(name)
+      ? { kind: 'none' }
+      : (asObject?.bound ?? boundOf(args.slice(at + 1), name, this.language, text))
+    const execution = this.#add(text, placeOf(source), bound, name, receiverText, context, node.startIndex)
     execution.endsPath = endsPath(node)
     const handle = assignedTo(node)
-    if (handle) this.#handlesOf(scope).set(handle, execution)
+    if (handle) this.#keep(execution, handle, scope)
+    if (!PREPARING.test(name)) execution.runs.push(runOf(node, context))
+    else {
+      const run = chainedRun(node)
+      if (run) this.#run(execution, run, calledOf(run).args, context)
+    }
   }
 
-  /** Values that are bound after a statement was prepared: by setters, `bindValue`, or the call that runs it. */
-  #bindLater(name: string, receiver: string, args: readonly Node[], scope: Scope, node: Node): void {
-    const execution = this.#handlesOf(scope).get(receiver.replace(/\.Parameters$/, ''))
+  /** Values that are bound after a statement was prepared, by setters, `bindValue`, or the call that runs it. */
+  #bindLater(name: string, receiver: string, args: readonly Node[], context: Context, node: Node): void {
+    const execution = this.#handlesOf(context.scope).get(receiver.replace(/\.Parameters$/, ''))
     if (!execution) return
     const setter = /^set[A-Z]\w*$/.test(name) && args.length >= 2
-    const binder = /^(bindValue|bindParam|bind_param|AddWithValue|Add)$/.test(name)
+    const binder = /^(bindValue|bindParam|bind_param|AddWithValue|Add|AddRange)$/.test(name)
     if (setter || binder) {
-      // In PHP they may stand in branches and loops: what is bound in the end is not known.
-      if (this.language === 'php') return void (execution.bound = { kind: 'unknown' })
-      const which = args[0]?.text ?? ''
-      const number = /^\d+$/.test(which)
-      if (number) addPosition(execution, which, args[1]?.text ?? '')
-      else addName(execution, which.replace(/^["'`]?[:@]?|["'`]$/g, ''), placeOf(node))
+      // In branches and loops: what is bound in the end is not known.
+      const isSure = context.loop === execution.loop && context.arms.length <= execution.arms.length
+      const parameter = isSure ? parameterOf(name, args, this.language) : undefined
+      if (!parameter || execution.bound.kind === 'unknown') execution.bound = { kind: 'unknown' }
+      else if ('name' in parameter) addName(execution, parameter.name, placeOf(node))
+      else addPosition(execution, parameter.number, parameter.value)
       return
     }
-    if (
-      /^(execute|executeUpdate|executeQuery|executeLargeUpdate|ExecuteNonQuery|ExecuteNonQueryAsync|ExecuteScalar|ExecuteReader|ExecuteReaderAsync|run|all|get)$/.test(
-        name,
-      )
-    ) {
-      if (args.length > 0) execution.bound = boundOf(args, name, this.language)
-      execution.isResultUsed = isUsed(node)
-      execution.endsPath ||= endsPath(node)
+    if (RUNS_PREPARED.test(name)) this.#run(execution, node, args, context)
+  }
+
+  /** A prepared statement is run: with the values of the call, where it has some. */
+  #run(execution: Execution, node: Node, args: readonly Node[], context: Context): void {
+    if (args.length > 0) execution.bound = boundOf(args, calledOf(node).name, this.language, execution.parts)
+    execution.runs.push(runOf(node, context))
+    execution.endsPath ||= endsPath(node)
+    // Prepared once, and run for each of many.
+    if (execution.loop === null && context.loop !== null) {
+      execution.loop = context.loop
+      execution.roundNames = context.roundNames
     }
   }
 
@@ -249,7 +342,6 @@ class Reader {
     bound: Bound,
     method: string,
     receiver: string,
-    isResultUsed: boolean,
     { fn, loop, roundNames, arms }: Pick<Context, 'fn' | 'loop' | 'roundNames' | 'arms'>,
     at: number,
   ): Execution {
@@ -260,7 +352,8 @@ class Reader {
       bound,
       method,
       receiver,
-      isResultUsed,
+      handle: null,
+      runs: [],
       loop,
       roundNames,
       arms,
@@ -269,15 +362,16 @@ class Reader {
       fn,
     }
     this.executions.push(execution)
-    fn?.executions.push(execution)
+    ;(fn ?? this.file).executions.push(execution)
     return execution
   }
 }
 
-function addPosition(execution: Execution, which: string, value: string): void {
+function addPosition(execution: Execution, number: number | null, value: string): void {
   if (execution.bound.kind !== 'positional')
     execution.bound = { kind: 'positional', values: [], place: execution.place }
-  execution.bound.values[Number(which) - 1] = value
+  const { values } = execution.bound
+  values[number === null ? values.length : number - 1] = value
 }
 
 function addName(execution: Execution, name: string, place: Place): void {
@@ -285,33 +379,43 @@ function addName(execution: Execution, name: string, place: Place): void {
   if (!execution.bound.names.includes(name)) execution.bound.names.push(name)
 }
 
-/** The variable that a call's result goes into. */
-function assignedTo(node: Node): string | undefined {
-  let at: Node | null = node.parent
-  for (let depth = 0; at && depth < 4; depth++, at = at.parent) {
-    if (ASSIGNMENTS.has(at.type) || at.type === 'resource' || at.type === 'with_item' || at.type === 'as_pattern')
-      return (at.childForFieldName('left') ?? at.childForFieldName('name') ?? at.namedChildren[0])?.text
-    if (!/^(await_expression|parenthesized_expression|equals_value_clause|cast_expression)$/.test(at.type))
-      return undefined
+function runOf(node: Node, { arms }: Pick<Context, 'arms'>): Run {
+  return { at: node.startIndex, end: node.endIndex, arms, endsPath: endsPath(node), result: resultOf(node) }
+}
+
+/** The call that runs what a call prepares, where one follows the other: `prepare(…).execute(…)`, `createNativeQuery(…).setParameter(…).executeUpdate()`. */
+function chainedRun(node: Node): Node | undefined {
+  for (let at = node, depth = 0; depth < 50; depth++) {
+    const call = at.parent && CALLS.has(at.parent.type) ? at.parent : at.parent?.parent
+    if (!call || !CALLS.has(call.type)) return undefined
+    const { name, receiver } = calledOf(call)
+    if (receiver?.id !== at.id) return undefined
+    if (RUNS_PREPARED.test(name)) return call
+    if (!/^(set\w+|bind\w*)$/.test(name)) return undefined
+    at = call
   }
   return undefined
 }
 
-/** Whether the value of a call goes anywhere. */
-function isUsed(node: Node): boolean {
-  let at: Node | null = node.parent
-  let from: Node = node
-  for (; at; from = at, at = at.parent) {
-    if (/^(await_expression|parenthesized_expression)$/.test(at.type)) continue
-    // `.then(() => …)` goes on without looking at it.
-    if (at.type === 'member_expression' && /\.then$/.test(at.text)) {
-      const [next] = at.parent ? calledOf(at.parent).args : []
-      if (next?.type === 'arrow_function' && /^(async\s*)?\(\s*\)/.test(next.text)) return false
-    }
-    if (at.type === 'arrow_function' && at.childForFieldName('body')?.id === from.id) return true
-    return !/^(expression_statement|program|module|block|statement_block)$/.test(at.type)
-  }
-  return false
+/** Parameters that can only be numbers, in languages that see to it when the program runs. */
+function numbersAmong(node: Node, language: SourceLanguage): string[] {
+  if (!/^(php|java|csharp)$/.test(language)) return []
+  const parameters = node.childForFieldName('parameters')?.namedChildren ?? []
+  return parameters.flatMap((parameter) => {
+    const type = parameter?.childForFieldName('type')?.text ?? ''
+    const name = parameter?.childForFieldName('name')?.text
+    return name && /^\??(int|long|short|byte|float|double|decimal|bool|boolean|Integer|Long|Short)\??$/.test(type)
+      ? [name]
+      : []
+  })
+}
+
+/** What a function is called: by itself, or by what it is assigned to. */
+function nameOf(node: Node): string | undefined {
+  const own = node.childForFieldName('name')?.text
+  if (own !== undefined) return own
+  const held = ['name', 'key', 'left', 'property'].map((field) => node.parent?.childForFieldName(field)?.text)
+  return /([$\w]+)$/.exec(held.find((each) => each !== undefined) ?? '')?.[1]
 }
 
 /** `{ text, values }`, as some drivers take a statement. */
@@ -327,7 +431,7 @@ function objectArgument(node: Node | undefined, scope: Scope): { text: Part[]; b
   const isShort = node.namedChildren.some((child) => child?.type === 'shorthand_property_identifier')
   return {
     text,
-    bound: values ? boundOf([values], 'query', 'typescript') : isShort ? { kind: 'unknown' } : { kind: 'none' },
+    bound: values ? boundOf([values], 'query', 'typescript', text) : isShort ? { kind: 'unknown' } : { kind: 'none' },
     node: source,
   }
 }

@@ -11,7 +11,14 @@ export interface Place {
 
 /** A part of a statement's text: a constant, or a value that is put into it as the program runs. */
 export type Part =
-  { text: string; place: Place } | { value: string; how: 'interpolation' | 'concatenation' | 'format'; place: Place }
+  | { text: string; place: Place }
+  | {
+      value: string
+      how: 'interpolation' | 'concatenation' | 'format'
+      place: Place
+      /** Whether it can only be a number: by its type, its conversion or the place of the format. */
+      isNumber?: boolean
+    }
 
 /** What is bound beside a statement. */
 export type Bound =
@@ -30,8 +37,10 @@ export interface Execution {
   /** What it is called with: `execute`, `query`; empty for a text that nothing was seen to run. */
   method: string
   receiver: string
-  /** Whether what the call gives is looked at. */
-  isResultUsed: boolean
+  /** The variable that holds the statement once it is prepared. */
+  handle: string | null
+  /** Each time it is run, as far as one can see; a statement that is only prepared has none. */
+  runs: Run[]
   /** The loop that it stands in, by its place in the file. */
   loop: number | null
   /** The names that differ from round to round of it; null where they are not known, and where there is no loop. */
@@ -45,12 +54,47 @@ export interface Execution {
   fn: FunctionFacts | null
 }
 
-/** What a function does, in order. */
+/** Where the result of a run goes: nowhere, into a variable, into several by a pattern, or on to somebody who may look at it. */
+export type Result =
+  { to: 'nowhere' } | { to: 'variable'; name: string } | { to: 'pattern'; text: string } | { to: 'elsewhere' }
+
+/** One run of a statement: its place in the file, in characters. */
+export interface Run {
+  at: number
+  end: number
+  arms: readonly Arm[]
+  endsPath: boolean
+  result: Result
+}
+
+/** A call in a function. */
+export interface Call {
+  name: string
+  receiver: string
+  argument: string
+  at: number
+  arms: readonly Arm[]
+  isInFinally: boolean
+  isInWith: boolean
+}
+
+/** What a function without a name is called in what is said of it. */
+export const NAMELESS = 'This function'
+
+/** What a function does, in order. What stands in no function belongs to the file, which is taken for one. */
 export interface FunctionFacts {
   name: string
   place: Place
+  isFile: boolean
+  /** Where it begins and ends in the file, in characters. */
+  from: number
+  end: number
+  /** Its source without comments. */
   text: string
+  /** Its source without comments and without what stands in its texts, character for character. */
+  code: string
   executions: Execution[]
-  calls: { name: string; receiver: string; at: number; isInFinally: boolean; isInWith: boolean; argument: string }[]
-  hasTry: boolean
+  calls: Call[]
+  /** Its returns, those of functions in it left out. */
+  returns: { at: number; end: number; arms: readonly Arm[]; place: Place }[]
 }

@@ -1,19 +1,11 @@
 import type { Node } from 'web-tree-sitter'
-import type { Part, Place } from './facts.js'
+import { BRACE_PLACES, formatted, PERCENT_PLACES } from './formats.js'
+import type { Part } from './facts.js'
+import { itemsOf, joinItems } from './lists.js'
+import { joined, placeOf, valuePart } from './parts.js'
 
-/** The texts that names stand for, as far as a function has come. */
+/** The texts that names stand for, as far as a function has come; under `name[]` those of a list's items, under `name{}` one of an object's members. */
 export type Scope = Map<string, Part[]>
-
-const MOST_PARTS = 400
-
-export function placeOf(node: Node): Place {
-  return {
-    line: node.startPosition.row + 1,
-    column: node.startPosition.column + 1,
-    endLine: node.endPosition.row + 1,
-    endColumn: node.endPosition.column + 1,
-  }
-}
 
 const STRINGS = new Set([
   'string',
@@ -51,7 +43,7 @@ const VALUES = new Set([
 
 /** Calls whose text is that of what they are called on, or of their argument. */
 const KEEPING =
-  /^(strip|trim|lstrip|rstrip|ltrim|rtrim|dedent|cleandoc|stripIndent|toString|intern|text|SQL|sql|gettext|stripMargin|AsSpan|Trim)$/
+  /^(strip|trim|lstrip|rstrip|ltrim|rtrim|TrimEnd|dedent|cleandoc|stripIndent|toString|ToString|intern|text|SQL|sql|gettext|stripMargin|AsSpan|Trim)$/
 /** Calls that put their arguments into the text. */
 const FORMATTING = /^(format|sprintf|vsprintf|Format|formatted|String\.format|string\.Format|util\.format|printf)$/
 
@@ -69,6 +61,10 @@ export function textOf(node: Node, scope: Scope): Part[] | undefined {
 /** How deep expressions may be nested: what goes deeper was not written by a person. */
 const DEEPEST = 400
 let depth = 0
+
+/** Constructors of a text that is put together bit by bit, and the calls that do it. */
+const BUILDERS = /^(StringBuilder|StringBuffer)$/
+export const APPENDING = /^(append|Append|AppendLine)$/
 
 function textOfNode(node: Node, scope: Scope): Part[] | undefined {
   const type = node.type
@@ -94,14 +90,21 @@ function textOfNode(node: Node, scope: Scope): Part[] | undefined {
     case 'attribute':
     case 'field_access':
     case 'class_constant_access_expression':
-    case 'member_call_expression_':
-      return scope.get(node.text) ?? scope.get(node.text.replace(/^(this|self|static|\$this)(\.|->|::)/, ''))
+      return memberText(node, scope)
+    case 'subscript_expression':
+    case 'subscript':
+    case 'element_access_expression':
+      return subscriptText(node, scope)
     case 'conditional_expression':
     case 'ternary_expression': {
       const branches = node.namedChildren
         .flatMap((child) => (child ? [textOf(child, scope)] : []))
         .filter((each) => each !== undefined)
       return branches[0]
+    }
+    case 'object_creation_expression': {
+      const { name, args } = calledOf(node)
+      return BUILDERS.test(name) ? ((args[0] && textOf(args[0], scope)) ?? []) : undefined
     }
     case 'call':
     case 'call_expression':
@@ -135,10 +138,12 @@ function literal(node: Node, scope: Scope): Part[] {
       if (!child) continue
       if (VALUES.has(child.type) && child.isNamed) {
         const inner =
-          child.type === 'template_substitution' || child.type === 'interpolation' ? child.namedChildren[0] : child
+          child.type === 'template_substitution' || child.type === 'interpolation'
+            ? child.namedChildren.find((each) => each !== null && !/^interpolation_/.test(each.type))
+            : child
         const known = inner ? textOf(inner, scope) : undefined
         if (known) parts.push(...known)
-        else parts.push({ value: inner?.text ?? child.text, how: 'interpolation', place: placeOf(child) })
+        else parts.push(valuePart(inner ?? child, 'interpolation', scope, placeOf(child)))
       } else if (child.type === 'escape_sequence' || child.type === 'string_literal_encoding')
         parts.push({ text: unescaped(child.text), place: placeOf(child) })
       else if (FRAGMENTS.has(child.type) && child.namedChildCount === 0)
@@ -167,13 +172,21 @@ function binary(node: Node, scope: Scope): Part[] | undefined {
   if (!left || !right) return undefined
   if (operator === '%') {
     const text = textOf(left, scope)
-    return text && formatted(text, right.text, placeOf(right), PERCENT_PLACES)
+    return (
+      text &&
+      formatted(
+        text,
+        right.type === 'tuple' ? right.namedChildren.filter((child) => child !== null) : [right],
+        PERCENT_PLACES,
+        (each) => textOf(each, scope),
+      )
+    )
   }
+  if (operator === '??' || operator === '||' || operator === '?:') return textOf(left, scope) && textOf(right, scope)
   if (operator !== '+' && operator !== '.') return undefined
   const [one, other] = [textOf(left, scope), textOf(right, scope)]
   if (!one && !other) return undefined
-  const side = (parts: Part[] | undefined, from: Node): Part[] =>
-    parts ?? [{ value: from.text, how: 'concatenation', place: placeOf(from) }]
+  const side = (parts: Part[] | undefined, from: Node): Part[] => parts ?? [valuePart(from, 'concatenation', scope)]
   return joined([...side(one, left), ...side(other, right)])
 }
 
@@ -189,44 +202,66 @@ function call(node: Node, scope: Scope): Part[] | undefined {
       (short === 'format' && receiver !== null && /^(String|util)$/.test(receiver.text))
         ? PERCENT_PLACES
         : BRACE_PLACES
-    return base && formatted(base, given.map((each) => each.text).join(', '), placeOf(node), places)
+    return base && formatted(base, given, places, (each) => textOf(each, scope))
   }
   if (/^(replace|replaceAll|str_replace|preg_replace|Replace)$/.test(short)) {
     const base = receiver ? textOf(receiver, scope) : args[2] && textOf(args[2], scope)
     return base && [...base, { value: node.text.slice(-60), how: 'format' as const, place: placeOf(node) }]
   }
   if (KEEPING.test(short)) {
-    const from = receiver && textOf(receiver, scope)
-    return from ?? (args[0] && textOf(args[0], scope))
+    const from = (receiver && textOf(receiver, scope)) ?? (args[0] && textOf(args[0], scope))
+    return from && /trim|strip|TrimEnd/i.test(short) ? withoutLastComma(from) : from
   }
-  if (short === 'join' && args[0]) {
-    const list =
-      args[0].type === 'array' || args[0].type === 'list' ? args[0] : receiver?.type === 'array' ? receiver : undefined
-    const texts = list?.namedChildren.map((child) => (child ? textOf(child, scope) : undefined))
-    if (texts && texts.every((each) => each !== undefined)) return joined(texts.flat() as Part[])
+  if (APPENDING.test(short) && receiver) {
+    const before = textOf(receiver, scope)
+    return (
+      before &&
+      joined([
+        ...before,
+        ...args.flatMap((arg): Part[] => textOf(arg, scope) ?? [valuePart(arg, 'concatenation', scope)]),
+      ])
+    )
+  }
+  if (/^(join|Join|implode)$/.test(short)) return joinedText(receiver, args, scope)
+  if (short === 'str_repeat' || short === 'repeat') return args[0] && textOf(receiver ?? args[0], scope)
+  return undefined
+}
+
+/** Without the comma behind the last of a list that was put together by repeating. */
+function withoutLastComma(parts: readonly Part[]): Part[] {
+  return parts.map((part, at) =>
+    at === parts.length - 1 && 'text' in part ? { ...part, text: part.text.replace(/,\s*$/, '') } : part,
+  )
+}
+
+/** A list's items as one text: of `list.join(', ')`, `', '.join(list)`, `String.join(', ', list)`, `implode(', ', $list)`. */
+function joinedText(receiver: Node | null, args: readonly Node[], scope: Scope): Part[] | undefined {
+  const isOnType = receiver !== null && /^(String|string)$/.test(receiver.text)
+  const [one, other] = receiver && !isOnType ? [receiver, args[0]] : args
+  for (const [list, separator] of [
+    [one, other],
+    [other, one],
+  ]) {
+    const items = list && itemsOf(list, scope, (each) => textOf(each, scope))
+    if (!items || items.length === 0) continue
+    const between = separator ? textOf(separator, scope)?.map((part) => ('text' in part ? part.text : '')) : undefined
+    return joinItems(items, between?.join('') ?? ', ')
   }
   return undefined
 }
 
-const PERCENT_PLACES = /(%(?:\d+\$)?[-+]?\d*(?:\.\d+)?[sdifuxn](?![a-zA-Z])|%\(\w+\)[sdif])/
-const BRACE_PLACES = /(\{\w*(?::[^}]*)?\})/
+function memberText(node: Node, scope: Scope): Part[] | undefined {
+  const name = node.text.replace(/^(this|self|cls|static|\$this)(\.|->|::)/, '')
+  return scope.get(node.text) ?? scope.get(name) ?? scope.get(name.replace(/(->|::)/, '.'))
+}
 
-/** Values go where a format has its places. */
-function formatted(text: Part[], values: string, place: Place, places: RegExp): Part[] {
-  let isFound = false
-  const parts = text.flatMap((part): Part[] => {
-    if (!('text' in part)) return [part]
-    const pieces = part.text.split(places)
-    return pieces.flatMap((piece, at): Part[] => {
-      if (at % 2 === 0)
-        return piece === ''
-          ? []
-          : [{ text: places === PERCENT_PLACES ? piece.replaceAll('%%', '%') : piece, place: part.place }]
-      isFound = true
-      return [{ value: values, how: 'format', place }]
-    })
-  })
-  return isFound ? parts : text
+/** A member of an object whose members are all known texts: the one that is named, else any of them. */
+function subscriptText(node: Node, scope: Scope): Part[] | undefined {
+  const [object, index] = node.namedChildren
+  if (!object) return undefined
+  const name = object.text.replace(/^(this|self|cls|static|\$this)(\.|->|::)/, '')
+  const key = index?.text.replace(/^\[|\]$/g, '').replace(/^["'`]|["'`]$/g, '')
+  return scope.get(`${name}.${key}`) ?? scope.get(`${name}{}`)
 }
 
 /** What a call calls, on what, and with what. */
@@ -250,19 +285,4 @@ export function calledOf(node: Node): { name: string; receiver: Node | null; arg
 function inner(node: Node): Node {
   if (node.type !== 'argument') return node
   return node.namedChildren.findLast((child) => child !== null) ?? node
-}
-
-/** Neighbouring constants as one. */
-function joined(parts: Part[]): Part[] {
-  const result: Part[] = []
-  for (const part of parts.slice(0, MOST_PARTS)) {
-    const last = result.at(-1)
-    if (last && 'text' in last && 'text' in part && last.text.length < 200_000)
-      result[result.length - 1] = {
-        text: last.text + part.text,
-        place: { ...last.place, endLine: part.place.endLine, endColumn: part.place.endColumn },
-      }
-    else result.push(part)
-  }
-  return result
 }

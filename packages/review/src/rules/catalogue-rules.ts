@@ -88,7 +88,7 @@ function unknownNames(subject: Subject, facts: StatementFacts, catalogue: Review
   const isOurs = (table: TableRef) =>
     table.schema === 'pg_catalog' || table.schema === 'information_schema' || table.name.startsWith('pg_')
   for (const table of facts.tables) {
-    if (facts.localNames.has(table.name) || isOurs(table) || table.name === PASTED_NAME) continue
+    if (facts.localNames.has(table.name) || isOurs(table) || table.name.includes(PASTED_NAME)) continue
     const known = findTable(catalogue, table)
     if (known) found.set(table.alias, known)
     else {
@@ -101,7 +101,10 @@ function unknownNames(subject: Subject, facts: StatementFacts, catalogue: Review
   const [only] = [...found.values()]
   const isOne = found.size === 1 && facts.localNames.size === 0 && facts.tables.length === 1
   const missing = (use: ColumnUse, table: ReviewTable) =>
-    table.columns.some(({ name }) => name === use.column) || use.column === table.name || SYSTEM_COLUMNS.has(use.column)
+    use.column.includes(PASTED_NAME) ||
+    table.columns.some(({ name }) => name === use.column) ||
+    use.column === table.name ||
+    SYSTEM_COLUMNS.has(use.column)
       ? []
       : [
           say(
@@ -116,8 +119,7 @@ function unknownNames(subject: Subject, facts: StatementFacts, catalogue: Review
   if (target) findings.push(...facts.assigned.flatMap((use) => missing(use, target)))
   for (const use of facts.columns) {
     const table = use.table === null ? (isOne ? only : undefined) : found.get(use.table)
-    if (table && use.column !== PASTED_NAME && (use.table !== null || facts.kind !== 'insert'))
-      findings.push(...missing(use, table))
+    if (table && (use.table !== null || facts.kind !== 'insert')) findings.push(...missing(use, table))
   }
   const seen = new Set<string>()
   return findings.filter(({ message }) => !seen.has(message) && seen.add(message))

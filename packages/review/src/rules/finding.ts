@@ -40,6 +40,11 @@ export const WHY: Readonly<Record<ReviewRule, string>> = {
     'The driver does not know of the transaction: where something fails it stays open or is half done.',
 }
 
+/** A name with its article, as it is said aloud: an observer, a programme, a user. */
+export function withArticle(name: string): string {
+  return /^(?:[aeio]|u(?!ni|se|sa|ti))(?!u)/i.test(name) && !/^(?:eu|one)/i.test(name) ? `an ${name}` : `a ${name}`
+}
+
 /** Puts a finding together. */
 export function finding(
   subject: Pick<Subject, 'path'> & { index: number | null },

@@ -1,14 +1,15 @@
 import { areExclusive } from '../extract/paths.js'
 import { namesAny } from '../extract/loops.js'
 import type { ReviewFinding } from '@ledgerman/contract'
-import type { FunctionFacts } from '../extract/facts.js'
-import { finding, type Subject } from './finding.js'
+import type { FunctionFacts, Run } from '../extract/facts.js'
+import { isCountLookedAt } from './counts.js'
+import { finding, withArticle, type Subject } from './finding.js'
 
 /** What a function does with the statements it runs. */
 export function flowFindings(fn: FunctionFacts, subjects: readonly Subject[], hasLimits: boolean): ReviewFinding[] {
   if (subjects.length === 0) return []
-  return [countIgnored, neverCommitted, apart, unboundedWait, oneByOne, sessionKept].flatMap((rule) =>
-    rule(fn, subjects, hasLimits),
+  return [countIgnored, neverCommitted, leftOpen, apart, begunOnPool, unboundedWait, oneByOne, sessionKept].flatMap(
+    (rule) => rule(fn, subjects, hasLimits),
   )
 }
 
@@ -17,15 +18,11 @@ export function setsLimits(text: string): boolean {
   return /lock_timeout|statement_timeout|command_?timeout|query_timeout|setQueryTimeout|CommandTimeout/i.test(text)
 }
 
-const COUNTS =
-  /\b(row_?count|rowCount|affected_?rows|affectedRows|pg_affected_rows|changes|statusmessage|RowsAffected|getUpdateCount|changedRows|num_rows|RecordsAffected)\b/i
-
 function writes({ facts }: Subject): boolean {
   return facts !== undefined && ['insert', 'update', 'delete', 'merge'].includes(facts.kind)
 }
 
 function countIgnored(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
-  if (COUNTS.test(fn.text)) return []
   return subjects.flatMap((subject) => {
     const { facts, execution } = subject
     if (
@@ -33,25 +30,8 @@ function countIgnored(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFi
       (facts.kind !== 'update' && facts.kind !== 'delete') ||
       facts.where === null ||
       facts.equalities.length === 0 ||
-      !isOneMeant(subject)
-    )
-      return []
-    // What is handed on, or read back, somebody may look at.
-    if (
-      execution.isResultUsed &&
-      !/^(execute|prepare|prepareStatement|CommandText|NpgsqlCommand|SqlCommand)$/.test(execution.method)
-    )
-      return []
-    if (facts.hasReturning && /fetch|\.rows|\.next\(|Read\(|ExecuteScalar/.test(fn.text)) return []
-    if (
-      execution.isResultUsed &&
-      /prepare/i.test(execution.method) &&
-      /(=|return|if\s*\()\s*[\w$>.-]*\.?(executeUpdate|execute)\(/.test(fn.text)
-    )
-      return []
-    if (
-      /(=|return|if\s*\(|await)\s*(await\s+)?[\w.]*ExecuteNonQuery(Async)?\(/.test(fn.text) &&
-      /(=|return|if\s*\()\s*(await\s+)?[\w.]*ExecuteNonQuery/.test(fn.text)
+      !isOneMeant(subject) ||
+      isCountLookedAt(fn, execution, facts.hasReturning)
     )
       return []
     const verb = facts.kind === 'update' ? 'changed' : 'removed'
@@ -61,7 +41,7 @@ function countIgnored(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFi
         'count-ignored',
         'warning',
         execution.place,
-        `${fn.name} does not look how many rows were ${verb}: a ${facts.target?.name ?? 'record'} that is not there goes unnoticed.`,
+        `${fn.name} does not look how many rows were ${verb}: ${withArticle(facts.target?.name ?? 'record')} that is not there goes unnoticed.`,
       ),
     ]
   })
@@ -102,7 +82,8 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
   }
   if (!begins || /\.transaction\(|\$transaction/.test(fn.text)) return []
   if (!commits) return say(`${fn.name} begins a transaction and never commits it.`)
-  // Closing, or a block that ends it, rolls back what was not committed.
+  // The end of a program, closing, or a block that ends it, rolls back what was not committed.
+  if (fn.isFile) return []
   const ends = /\busing\s*\(|\busing\s+var|\bawait using|try\s*\(|\bwith\b/.test(fn.text) && language !== 'php'
   if (!rollsBack && !ends)
     return [
@@ -115,6 +96,90 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
       ),
     ]
   return []
+}
+
+const BEGINS = /^\s*(?:begin|start\s+transaction)\b[^;]*;?\s*["'`]?$/i
+const COMMITS = /^\s*(?:commit|end)\b/i
+const ROLLS_BACK = /^\s*rollback\b/i
+
+interface Boundary {
+  kind: 'begin' | 'commit' | 'rollback'
+  at: number
+  arms: Run['arms']
+  receiver: string
+  isInFinally: boolean
+}
+
+/** Where a function begins and ends transactions: by statements, and by calls of the driver. */
+function boundariesOf(fn: FunctionFacts): Boundary[] {
+  return fn.calls.flatMap(({ name, receiver, at, arms, isInFinally, argument }) => {
+    const text = /^(query|execute|exec|pg_query)$/.test(name) ? argument.replace(/^["'`]/, '') : ''
+    const kind =
+      /^begin_?transaction(async)?$/i.test(name) || BEGINS.test(text)
+        ? 'begin'
+        : /^commit(async)?$/i.test(name) || COMMITS.test(text)
+          ? 'commit'
+          : /^roll_?back(async)?$/i.test(name) || ROLLS_BACK.test(text)
+            ? 'rollback'
+            : undefined
+    return kind ? [{ kind, at, arms, receiver, isInFinally }] : []
+  })
+}
+
+/** A return between BEGIN and COMMIT hands the session on with the transaction open. */
+function leftOpen(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  const [first] = subjects.filter(writes)
+  // Elsewhere a block or the connection's end rolls back.
+  if (!first || !/^(typescript|tsx|javascript|php)$/.test(first.execution.language)) return []
+  const boundaries = boundariesOf(fn)
+  const begin = boundaries.find(({ kind }) => kind === 'begin')
+  const commit = boundaries.findLast(({ kind }) => kind === 'commit')
+  const ends = boundaries.filter(({ kind }) => kind !== 'begin')
+  if (
+    !begin ||
+    !commit ||
+    ends.some(({ isInFinally }) => isInFinally) ||
+    /\b(?:release|destroy|end)\((?:true|\w*err)/.test(fn.code)
+  )
+    return []
+  return fn.returns
+    .filter(
+      ({ at, end, arms }) =>
+        at > begin.at &&
+        end < commit.at &&
+        begin.arms.every(({ way }) => arms.some((arm) => arm.way === way)) &&
+        // An end on the way to it, or in it.
+        !ends.some(
+          (each) =>
+            each.at > begin.at && each.at < end && each.arms.every(({ way }) => arms.some((arm) => arm.way === way)),
+        ),
+    )
+    .map(({ place }) =>
+      finding(
+        first,
+        'never-committed',
+        'error',
+        place,
+        `${fn.name} returns here with its transaction open: it is neither committed nor rolled back.`,
+      ),
+    )
+}
+
+/** Each call on a pool may take another session: BEGIN there begins nothing for the calls behind it. */
+function begunOnPool(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  const [first] = subjects.filter(writes)
+  if (!first || !/^(typescript|tsx|javascript)$/.test(first.execution.language)) return []
+  const begin = boundariesOf(fn).find(({ kind, receiver }) => kind === 'begin' && /pool$/i.test(receiver))
+  if (!begin || !/pool$/i.test(first.execution.receiver)) return []
+  return [
+    finding(
+      first,
+      'apart',
+      'warning',
+      first.execution.place,
+      `${fn.name} begins its transaction on a pool: each call may take another session, and what it writes is outside the transaction. Take one client for all of it.`,
+    ),
+  ]
 }
 
 function apart(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
@@ -214,7 +279,8 @@ function oneByOne(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFindin
 
 function sessionKept(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
   const first = subjects.find(({ facts }) => facts?.kind !== 'transaction')
-  if (!first) return []
+  // What a program holds ends with it.
+  if (!first || fn.isFile) return []
   const { language } = first.execution
   const taken = fn.calls.find(({ name, receiver, argument }) => {
     if (language === 'typescript' || language === 'tsx' || language === 'javascript')

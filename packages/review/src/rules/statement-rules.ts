@@ -41,13 +41,13 @@ function everyRow(subject: Subject): ReviewFinding[] {
 
 /** A table's name; of one that the program puts in as it runs there is none. */
 function nameOf({ name }: { name: string }): string {
-  return name === PASTED_NAME ? 'a table' : name
+  return name.includes(PASTED_NAME) ? 'a table' : name
 }
 
 function pastedValues(subject: Subject): ReviewFinding[] {
   const { read, execution } = subject
   const seen = new Set<string>()
-  return read.pasted.flatMap(({ value, how, place, isQuoted, isName, isFragment }) => {
+  return read.pasted.flatMap(({ value, how, place, isQuoted, isName, isFragment, isNumber }) => {
     const short = value.length > 40 ? `${value.slice(0, 40)}…` : value
     const key = `${place.line}:${place.column}`
     if (seen.has(key) || isHarmless(value)) return []
@@ -57,6 +57,20 @@ function pastedValues(subject: Subject): ReviewFinding[] {
       concatenation: 'put together with the text',
       format: 'formatted into the text',
     }[how]
+    // What is made a number on the spot is one; of a name one only knows that it is no text.
+    if (isNumber && !isQuoted)
+      return /^[$\w.]+$/.test(value)
+        ? [
+            finding(
+              subject,
+              'value-in-text',
+              'note',
+              place,
+              `${short} is ${words}. It is a number, so it does no harm; bound as a parameter, one statement serves for all.`,
+              withPlaceholders(execution, subject),
+            ),
+          ]
+        : []
     if (isFragment)
       return [
         finding(
@@ -81,7 +95,7 @@ function pastedValues(subject: Subject): ReviewFinding[] {
         ),
       ]
     }
-    if (/\b(quote|escape|literal|real_escape_string|pg_escape\w*|addslashes|qstr)\w*\s*\(/i.test(value))
+    if (/(quote|escape|literal|addslashes|qstr)\w*\s*\(/i.test(value))
       return [
         finding(
           subject,
@@ -109,6 +123,8 @@ function pastedValues(subject: Subject): ReviewFinding[] {
 function isHarmless(value: string): boolean {
   return (
     /^[A-Z][A-Z0-9_]*$/.test(value) ||
+    /quote_?(?:name|ident)/i.test(value) ||
+    /^(?:\w+\.)?(?:Identifier|Placeholder|Literal|SQL|Composed)\(/.test(value) ||
     /placeholder|qmark|question_?mark|^\d+$|\.map\(.*\$|repeat\(|"\?"|'\?'|%s|count\(|\bparseInt\(|^intval\(|^int\(|^\(int\)|^Number\(|\.length\b|^len\(|\bnow\(\)|^\$now$/i.test(
       value,
     )
@@ -121,9 +137,11 @@ function isOwnName(value: string): boolean {
 }
 
 /** The statement with placeholders of the file's own style. */
-function withPlaceholders({ language, parts }: Execution, { read }: Subject): string | null {
+function withPlaceholders(execution: Execution, { read }: Subject): string | null {
+  const { language, parts } = execution
   const style =
     read.placeholders[0]?.style ??
+    (/^pg_|^fetch/.test(execution.method) ? 'dollar' : undefined) ??
     { python: 'percent', php: 'question', java: 'question', csharp: 'at' }[language as string] ??
     'dollar'
   let number = read.placeholders.length
@@ -152,7 +170,8 @@ function parameterCount(subject: Subject): ReviewFinding[] {
   const { bound } = execution
   const { placeholders } = read
   // What was pasted in may hold placeholders itself.
-  if (bound.kind === 'unknown' || execution.language === 'sql' || read.pasted.length > 0) return []
+  if (bound.kind === 'unknown' || execution.language === 'sql' || read.pasted.length > 0 || read.hasBuiltPlaceholders)
+    return []
   if (bound.kind === 'none' && !isRun(execution)) return []
   const place = 'place' in bound ? bound.place : execution.place
   const say = (message: string, instead: string | null = null) => [

@@ -26,6 +26,8 @@ export interface Pasted {
   isName: boolean
   /** Whether it stands where a part of the statement does: a condition, an assignment, a list of rows. */
   isFragment: boolean
+  /** Whether it can only be a number. */
+  isNumber: boolean
 }
 
 /** A statement as PostgreSQL reads it. */
@@ -36,6 +38,8 @@ export interface ReadText {
   asNames: string
   placeholders: Placeholder[]
   pasted: Pasted[]
+  /** Whether the program puts the number or name of a placeholder in as it runs: how many there are is not known then. */
+  hasBuiltPlaceholders: boolean
   /** Which pasted value a $n stands for, by its place among them. */
   numberOfPasted: ReadonlyMap<number, number>
   /** Where a character of `text` stands in the file. */
@@ -62,6 +66,10 @@ const STYLES: Readonly<Record<SourceLanguage, readonly PlaceholderStyle[]>> = {
 /** Words that a name follows, and a name's own beginning. */
 const NAME_COMES = /(?:\b(?:from|into|update|join|table|only|using|order\s+by|group\s+by|as|set)\s+["`]?|["`.]|\w)$/i
 
+/** Where a column stands before what it is compared with, or set to. */
+const COLUMN_COMES = /\b(?:where|and|or|not|on|set|having)\s*\(*\s*$|\bset\s[^;]*,\s*$/i
+const COMPARES = /^\s*(?:=|<|>|!=|~|(?:not\s+)?(?:i?like|in|between)\b|is\b)/i
+
 /** Inside the list of an INSERT's columns. */
 const IN_COLUMN_LIST = /\binsert\s+into\s+[^\s(]+\s*\([^()]*$/i
 
@@ -82,12 +90,14 @@ const FRAGMENTS: readonly (readonly [comes: RegExp, ends: RegExp])[] = [
 
 /** Whether it stands where columns are selected. */
 function isSelected(before: string, after: string): boolean {
-  return /\bselect\s+(?:distinct\s+)?$/i.test(before) && /^\s*(?:,|from\b|\ue000)/i.test(after)
+  if (/\bselect\s+(?:distinct\s+)?$/i.test(before)) return /^\s*(?:,|from\b|\ue000)/i.test(after)
+  // Behind a comma, and with no comma behind it: a list of columns that brings its own.
+  return /\bselect\s(?:(?!\bfrom\b)[^;()'])*,\s*$/i.test(before) && /^\s+(?!as\b|from\b)(?:\ue000|\w)/i.test(after)
 }
 
 /** What PostgreSQL's scanner tells apart, and what may be a placeholder. */
 const TOKENS =
-  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|%\((\w+)\)s|%%|(%[sdf](?!\w))|::|:=|:'?([\p{L}_][\p{L}\p{N}_]*)'?|(\?\d*)(?![|&?])|@([\p{L}_][\p{L}\p{N}_]*)|\ue000(\d+)\ue001|[\p{L}_][\p{L}\p{N}_$]*/gu
+  /[$:@]\w*\ue000(\d+)\ue001|[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|%\((\w+)\)s|%%|(%[sdf](?!\w))|::|:=|:'?([\p{L}_][\p{L}\p{N}_]*)'?|(\?\d*)(?![|&?])|@([\p{L}_][\p{L}\p{N}_]*)|\ue000(\d+)\ue001|[\p{L}_][\p{L}\p{N}_$]*/gu
 
 /** Puts a statement's parts together as PostgreSQL reads them. */
 export function readText(
@@ -102,6 +112,7 @@ export function readText(
   const pasted: Pasted[] = []
   const named = new Map<string, number>()
   const numberOfPasted = new Map<number, number>()
+  let hasBuiltPlaceholders = false
   const highest = Math.max(0, ...[...source.matchAll(/\$(\d{1,4})/g)].map(([, number]) => Number(number)))
   let next = styles.includes('dollar') && highest > 0 ? highest : 0
   const numberOf = (name: string | null): number => {
@@ -115,12 +126,14 @@ export function readText(
   const push = (text: string, name: string, at: number) => pieces.push({ text, name, from: at })
   TOKENS.lastIndex = 0
   for (let found = TOKENS.exec(source); found; found = TOKENS.exec(source)) {
-    const [token, dollar, percentName, percent, colon, question, at, value] = found
+    const [token, built, dollar, percentName, percent, colon, question, at, value] = found
     const isStringLike = /^(?:[eE]?'|"|--|\/\*)/.test(token) && colon === undefined
     const replace = (style: PlaceholderStyle, name: string | null, number = numberOf(name)) => {
       push(source.slice(from, found.index), source.slice(from, found.index), from)
       // Drivers of this style write a tuple with its parentheses.
-      const isTuple = style === 'percent' && /\bin\s*$/i.test(source.slice(Math.max(0, found.index - 6), found.index))
+      const isTuple =
+        (style === 'percent' || (style === 'colon' && language === 'python')) &&
+        /\bin\s*$/i.test(source.slice(Math.max(0, found.index - 6), found.index))
       const written = isTuple ? `($${number})` : `$${number}`
       push(written, written, found.index)
       placeholders.push({ written: token, style, name, number, at: found.index })
@@ -133,15 +146,29 @@ export function readText(
       const isName =
         !isQuoted &&
         (NAME_COMES.test(before) ||
-          after.startsWith('.') ||
+          /^[.(]/.test(after) ||
           IN_COLUMN_LIST.test(before) ||
           IN_TABLE_LIST.test(before) ||
-          isSelected(before, after))
+          isSelected(before, after) ||
+          (COLUMN_COMES.test(before) && COMPARES.test(after)))
       const isFragment = !isQuoted && FRAGMENTS.some(([comes, ends]) => comes.test(before) && ends.test(after))
-      pasted.push({ value: part.value, how: part.how, place: part.place, isQuoted, isName, isFragment })
+      pasted.push({
+        value: part.value,
+        how: part.how,
+        place: part.place,
+        isQuoted,
+        isName,
+        isFragment,
+        isNumber: part.isNumber === true,
+      })
     }
     const whole = /^'\ue000(\d+)\ue001'$/.exec(token)
-    if (whole) {
+    if (built !== undefined && !source.slice(Math.max(0, found.index - 1), found.index).endsWith(':')) {
+      hasBuiltPlaceholders = true
+      push(source.slice(from, found.index), source.slice(from, found.index), from)
+      push(`$${++next}`, `$${next}`, found.index)
+      from = TOKENS.lastIndex
+    } else if (whole) {
       // A literal that is nothing but the value is what a parameter would be.
       paste(Number(whole[1]), true)
       push(source.slice(from, found.index), source.slice(from, found.index), from)
@@ -200,6 +227,7 @@ export function readText(
     asNames: pieces.map((piece) => piece.name).join(''),
     placeholders,
     pasted,
+    hasBuiltPlaceholders,
     numberOfPasted,
     placeAt: (offset) => placeIn(parts, sourceOffset(pieces, offset)),
   }
