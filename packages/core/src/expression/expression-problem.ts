@@ -1,12 +1,13 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 
 /** The problem for a place in an expression: what was expected there, what may have been meant, and a caret under it. */
-export function expressionProblem(source: string, at: number, message: string): LedgermanProblem {
+export function expressionProblem(source: string, at: number, message: string, advice?: string): LedgermanProblem {
   const start = source.lastIndexOf('\n', at - 1) + 1
   const end = source.indexOf('\n', at)
   const line = source.slice(start, end < 0 ? undefined : end)
   const excerpt = around(line, at - start)
-  return new LedgermanProblem('expression-invalid', `${withPlace(message, at)}\n${excerpt}`, {
+  const words = advice === undefined ? withPlace(message, at) : `${message} at character ${at + 1}. ${advice}`
+  return new LedgermanProblem('expression-invalid', `${words}\n${excerpt}`, {
     where: 'expression',
     position: at + 1,
     expected: message,

@@ -9,13 +9,16 @@ import { safeMessage } from './safe-message.js'
 /** What PostgreSQL finds wrong with the types of an expression before it runs it, or with a value it reaches while it does. */
 const IN_EXPRESSIONS = /^(?:42883|42804|42725|42846|42P18|42803|42809|42601|54001|0A000|22\w{3})$/
 
+/** Names in a raw statement that the database does not have, or has twice. Where a mapping is at hand they are its own, and it has drifted. */
+const UNKNOWN_NAMES = /^(?:42703|42702|42P01|42704|3F000)$/
+
 /**
  * Tells an error in the place of the expression it comes from: by the position the server gives, or by the literal it could
  * not read. Undefined where the error does not come from an expression.
  */
 export function explainExpression(error: DatabaseError, context: ErrorContext): LedgermanProblem | undefined {
   const { statement, mapping } = context
-  if (!statement || !IN_EXPRESSIONS.test(error.code)) return undefined
+  if (!statement || !(IN_EXPRESSIONS.test(error.code) || (!mapping && UNKNOWN_NAMES.test(error.code)))) return undefined
   const parameter = failedParameter(error)
   const slot = parameter === undefined ? undefined : statement.slots[parameter - 1]
   const label = (problem: LedgermanProblem, where: string) => problem.with({ where, mapping: mapping?.name })
@@ -30,18 +33,23 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
   if (slot !== undefined || error.position === undefined) return undefined
   const place = placeOf(statement, Number(error.position))
   const told = error.code.startsWith('22') ? { ...error, message: safeMessage(error, context) } : error
-  return place && label(expressionProblem(place.source, place.at, sentence(told)), place.label)
+  return place && label(expressionProblem(place.source, place.at, sentence(told), adviceOf(error)), place.label)
 }
 
 /** No such function, or several: the hint is to add casts, which expressions hardly ever need. */
 const HINTS_AT_CASTS = new Set(['42883', '42725'])
 
 /** The server's words, with what the user wrote rather than what it was turned into. */
-function sentence({ code, message, hint }: Pick<DatabaseError, 'code' | 'message' | 'hint'>): string {
-  const advice = hint && !HINTS_AT_CASTS.has(code) && !/HINT/.test(hint) ? ` ${hint}` : ''
+function sentence({ message }: Pick<DatabaseError, 'message'>): string {
   const words = message
     .replace(/^argument of WHERE must be/, 'A condition is')
     .replace(/^operator does not exist: /, 'There is no such comparison or calculation: ')
     .replaceAll('pg_catalog.', '')
-  return `${words.charAt(0).toUpperCase()}${words.slice(1)}${advice}`
+  return `${words.charAt(0).toUpperCase()}${words.slice(1)}`
+}
+
+/** The server's hint, where it helps. */
+function adviceOf({ code, hint }: Pick<DatabaseError, 'code' | 'hint'>): string | undefined {
+  if (!hint || HINTS_AT_CASTS.has(code) || /HINT/.test(hint)) return undefined
+  return hint.replace(/^Perhaps you meant to reference the (?:column|table alias) ("[^"]*")\.$/, 'Did you mean $1?')
 }

@@ -116,7 +116,9 @@ function stampNeedsAll(mapping: ErrorContext['mapping']): string {
 function driftProblem(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem {
   return problem(
     'definition-invalid',
-    `The mapping ${mapping?.name ?? ''} no longer fits the database: ${error.message}. Compare it with the table and publish it again.`,
+    mapping
+      ? `The mapping ${mapping.name} no longer fits the database: ${error.message}. Compare it with the table and publish it again.`
+      : `The statement does not fit the database: ${error.message}.`,
     { definition: mapping?.name },
     error,
   )

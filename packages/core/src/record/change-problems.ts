@@ -12,7 +12,7 @@ import { shownRecord } from '../receipt/record-row.js'
 export function guardRequired(mapping: Mapping): LedgermanProblem {
   return new LedgermanProblem(
     'guard-required',
-    `A ${mapping.name} is changed with the guard it was loaded with, so that nobody's change is overwritten unseen. Load it, and send its ETag as If-Match.`,
+    `A record of ${mapping.name} is changed with the guard it was loaded with, so that nobody's change is overwritten unseen. Load it, and send its ETag as If-Match.`,
     { mapping: mapping.name },
   )
 }

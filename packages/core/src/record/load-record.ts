@@ -90,7 +90,7 @@ export function noSuchRecord(mapping: Mapping, key: KeyTexts, by: readonly Prope
 export function ambiguousRecord(mapping: Mapping, key: KeyTexts): LedgermanProblem {
   return new LedgermanProblem(
     'record-ambiguous',
-    `Several rows of ${mapping.table.path} have this key: ${mapping.key.map((property) => property.name).join(', ')} does not identify a ${mapping.name}.`,
+    `Several rows of ${mapping.table.path} have this key: ${mapping.key.map((property) => property.name).join(', ')} does not identify one record of ${mapping.name}.`,
     { mapping: mapping.name, key: describeKey(mapping.key, key), expected: 'one', matched: 2 },
   )
 }
