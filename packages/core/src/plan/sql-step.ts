@@ -52,8 +52,8 @@ export function resolveSqlStep(
   try {
     tokens = scanSync(step.sql).tokens
   } catch {
-    // The scanner does not say what it could not read; the parser, which scans first, does.
-    const unread = parsed(step.sql)
+    // The scanner does not say what it could not read; the parser does, where no parameter stops it before.
+    const unread = parsed(step.sql.replace(/(?<!:):(?=[\p{L}_])/gu, ' '))
     return refuse('why' in unread ? unread.why : 'the statement cannot be read', unread.position)
   }
   for (let index = 0; index < tokens.length; index++) {

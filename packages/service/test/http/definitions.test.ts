@@ -141,6 +141,35 @@ describe('mappings', () => {
   })
 })
 
+describe('raw statements', () => {
+  it.each([
+    [
+      "update programme set title = :a where cod = 'é'",
+      'cod',
+      /column "cod" does not exist.*Did you mean "programme.code"/i,
+    ],
+    ['select :a from nosuch', 'nosuch', /relation "nosuch" does not exist/i],
+    ["select 'é', :a from programme wher x = 1", 'x', /syntax error at or near "x"/],
+    ["select :a, 'é'::int", "'é'", /invalid input syntax for type integer/i],
+    ['select id, :a from programme, observer', 'id', /ambiguous/],
+    ["select :a, 'open", "'open", /unterminated quoted string/],
+    ['select :b, :a', ':b', /:b is not a parameter.*Did you mean a/],
+  ])('%s: says what is wrong, and where', async (sql, word, words) => {
+    const { status, body } = await service.request('POST', '/v1/targets/observatory/runs', {
+      body: {
+        mode: 'rehearse',
+        types: { a: 'text' },
+        params: { a: 'x' },
+        steps: [{ sql, changes: true, expect: 'any' }],
+      },
+      headers: { 'content-type': 'application/json' },
+    })
+    expect([status, body.detail]).toEqual([400, expect.stringMatching(words)])
+    const [line, caret = ''] = String(body.detail).split('\n').slice(-2)
+    expect(line?.slice(caret.indexOf('^'))).toMatch(new RegExp(`^${word}`))
+  })
+})
+
 describe('the interface', () => {
   it('describes itself, every answer with a schema that is there', async () => {
     const { body } = await service.request('GET', '/openapi.json', { token: '' })
