@@ -9,8 +9,11 @@ import { safeMessage } from './safe-message.js'
 /** What PostgreSQL finds wrong with the types of an expression before it runs it, or with a value it reaches while it does. */
 const IN_EXPRESSIONS = /^(?:42883|42804|42725|42846|42P18|42803|42809|42601|54001|0A000|22\w{3})$/
 
-/** Names in a raw statement that the database does not have, or has twice. Where a mapping is at hand they are its own, and it has drifted. */
-const UNKNOWN_NAMES = /^(?:42703|42702|42P01|42704|3F000)$/
+/**
+ * What is wrong with a raw statement itself: all of class 42 but a missing privilege. Where a mapping is at hand the names are
+ * its own, and it has drifted.
+ */
+const IN_RAW_STATEMENTS = /^(?:42(?!501)\w{3}|3F000)$/
 
 /**
  * Tells an error in the place of the expression it comes from: by the position the server gives, or by the literal it could
@@ -18,7 +21,8 @@ const UNKNOWN_NAMES = /^(?:42703|42702|42P01|42704|3F000)$/
  */
 export function explainExpression(error: DatabaseError, context: ErrorContext): LedgermanProblem | undefined {
   const { statement, mapping } = context
-  if (!statement || !(IN_EXPRESSIONS.test(error.code) || (!mapping && UNKNOWN_NAMES.test(error.code)))) return undefined
+  if (!statement || !(IN_EXPRESSIONS.test(error.code) || (!mapping && IN_RAW_STATEMENTS.test(error.code))))
+    return undefined
   const parameter = failedParameter(error)
   const slot = parameter === undefined ? undefined : statement.slots[parameter - 1]
   const label = (problem: LedgermanProblem, where: string) => problem.with({ where, mapping: mapping?.name })

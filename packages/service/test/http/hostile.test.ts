@@ -77,9 +77,9 @@ describe('what PostgreSQL cannot hold, or does not take, is a refusal of the req
     ['U+0000 in a literal', [{ require: `'a\u0000' = 'x'` }], 400],
     ['chr(0)', [{ sql: 'select chr(0)' }], 409],
     ['a text of two gigabytes', [{ sql: `select repeat('x', 2000000000)` }], 409],
-    ['an unknown collation', [{ sql: `select 'a' collate nowhere` }], 409],
+    ['an unknown collation', [{ sql: `select 'a' collate nowhere` }], 400],
     ['1,665 columns', [{ sql: `select ${Array.from({ length: 1_665 }, () => '1').join()}` }], 409],
-    ['group by a place that is not there', [{ sql: 'select 1 group by 2' }], 409],
+    ['group by a place that is not there', [{ sql: 'select 1 group by 2' }], 400],
     ['an identity column', [{ sql: 'update block set id = 1 where id = 2', changes: true }], 409],
   ])('%s', async (_, list, status) => {
     const answer = await steps(list)
