@@ -318,6 +318,9 @@ export function compileExpression(expression: Expression, source: string, scope:
     const found = scope.find(node.names, node.at)
     if (found) return found
     const name = node.names.join('.')
+    // In double quotes it is a name to SQL, and a text to those who come from elsewhere.
+    if (source[node.at] === '"')
+      throw expressionProblem(source, node.at, `Unknown name ${name}`, `A text stands in single quotes: '${name}'.`)
     throw expressionProblem(source, node.at, `Unknown name ${name}. ${suggestName(name, scope.names())}`)
   }
 }

@@ -29,6 +29,15 @@ const RESERVED = new Set([
   'as',
 ])
 
+/** What may have been meant by two tokens that do not go together. */
+function adviceFor(before: Token | undefined, { kind, text, at }: Token): string | undefined {
+  if (!before) return undefined
+  if (text === '=' && before.text === '=' && before.at === at - 1) return 'Write one = to compare.'
+  if (kind === 'text' && before.kind === 'name' && !RESERVED.has(before.text.toLowerCase()))
+    return `A value of a type is written cast('${text}' as ${before.text}).`
+  return undefined
+}
+
 /**
  * Reads an expression: a subset of SQL's own, with its precedence (PostgreSQL, "Operator Precedence"): or, and, not, is,
  * comparison, in/between/like, other operators, + and -, * / %, sign.
@@ -224,6 +233,7 @@ export function parseExpression(source: string): Expression {
         do args.push(readOr())
         while (take(','))
     }
+    if (isWord('from') || isWord('for')) throw wanted(')', 'Separate what a function is given by commas.')
     need(')')
     if (args.length < limits[0] || args.length > limits[1])
       throw expressionProblem(
@@ -311,12 +321,9 @@ export function parseExpression(source: string): Expression {
     return token.text
   }
 
-  function wanted(what: string) {
+  function wanted(what: string, advice = adviceFor(tokens[next - 1], peek())) {
     const { kind, text, at } = peek()
-    return expressionProblem(
-      source,
-      at,
-      `Expected ${what}, got ${kind === 'end' ? 'the end' : kind === 'parameter' ? `:${text}` : text}`,
-    )
+    const got = { end: 'the end', parameter: `:${text}`, text: `'${text}'` }[kind as 'end'] ?? text
+    return expressionProblem(source, at, `Expected ${what}, got ${got}`, advice)
   }
 }

@@ -58,5 +58,18 @@ function readOne(source: string, at: number): [Token['kind'] | 'space', string] 
     if (found) return [kind, found[0]]
   }
   if (source[at] === "'") throw expressionProblem(source, at, 'This text is not closed; expected another quote')
-  throw expressionProblem(source, at, `${JSON.stringify(source[at])} has no meaning here`)
+  if (source[at] === '"') throw expressionProblem(source, at, 'This name is not closed; expected another double quote')
+  const sign = Object.keys(ELSEWHERE).find((each) => source.startsWith(each, at)) ?? source.slice(at, at + 1)
+  throw expressionProblem(source, at, `${JSON.stringify(sign)} has no meaning here`, ELSEWHERE[sign])
+}
+
+/** What other languages, or SQL itself, write otherwise. */
+const ELSEWHERE: Readonly<Record<string, string>> = {
+  '&&': 'Write and.',
+  '::': 'Write cast(value as type).',
+  '!~': 'Write not like, or not ilike.',
+  '!': 'Write not, or <> to compare.',
+  '~': 'Write like or ilike.',
+  ';': 'An expression ends without it.',
+  '`': 'A name with other signs in it stands in double quotes, a text in single quotes.',
 }

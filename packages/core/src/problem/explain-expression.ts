@@ -1,6 +1,6 @@
-import type { LedgermanProblem } from '@ledgerman/contract'
+import { suggestName, type LedgermanProblem } from '@ledgerman/contract'
 import { expressionProblem } from '../expression/expression-problem.js'
-import { placeOf } from '../statement/statement.js'
+import { placeOf, type StatementExpression } from '../statement/statement.js'
 import type { DatabaseError } from '../sessions/database-error.js'
 import { failedParameter } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
@@ -34,10 +34,36 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
       label(expressionProblem(expression.source, slot.source.at, `Expected ${slot.type}${got}`), expression.label)
     )
   }
+  const field = /^unit "(\w+)" not (?:recognized|supported)/.exec(error.message)?.[1]
+  if (field !== undefined) return unknownField(field, statement.expressions, label)
   if (slot !== undefined || error.position === undefined) return undefined
   const place = placeOf(statement, Number(error.position))
   const told = error.code.startsWith('22') ? { ...error, message: safeMessage(error, context) } : error
   return place && label(expressionProblem(place.source, place.at, sentence(told), adviceOf(error)), place.label)
+}
+
+/** The fields of a time that `extract` and `date_trunc` know most often (PostgreSQL, "Date/Time Functions and Operators"). */
+const FIELDS = 'second,minute,hour,day,week,month,quarter,year,dow,doy,epoch,isodow'.split(',')
+
+/** The server says which field of a time it does not know, and not where; where an expression names it, that is the place. */
+function unknownField(
+  field: string,
+  expressions: readonly StatementExpression[],
+  label: (problem: LedgermanProblem, where: string) => LedgermanProblem,
+): LedgermanProblem | undefined {
+  for (const { source, label: where } of expressions) {
+    const found = new RegExp(`\\b(extract\\s*\\(\\s*|date_trunc\\s*\\(\\s*')${field}\\b`, 'i').exec(source)
+    if (found)
+      return label(
+        expressionProblem(
+          source,
+          found.index + (found[1]?.length ?? 0),
+          `A time has no field ${field}. ${suggestName(field, FIELDS)}`,
+        ),
+        where,
+      )
+  }
+  return undefined
 }
 
 /** No such function, or several: the hint is to add casts, which expressions hardly ever need. */
@@ -49,6 +75,7 @@ function sentence({ message }: Pick<DatabaseError, 'message'>): string {
     .replace(/^argument of WHERE must be/, 'A condition is')
     .replace(/^operator does not exist: /, 'There is no such comparison or calculation: ')
     .replaceAll('pg_catalog.', '')
+    .replace(/ (!?)~~(\*?) /, (_, not: string, any: string) => ` ${not && 'not '}${any && 'i'}like `)
   return `${words.charAt(0).toUpperCase()}${words.slice(1)}`
 }
 

@@ -128,6 +128,10 @@ describe('an expression', () => {
     ['n in (1, null)', /is null beside it/],
     ['word.x = 1', /is a property of star, not a link/],
     ['changed(x) = 1', /no steps here/],
+    ['word = "w"', /Unknown name w at character 8\. A text stands in single quotes: 'w'/],
+    ['word not ilike 3', /text ilike integer, at character 10/],
+    ['extract(yaer from now()) = 1', /no field yaer at character 9\. Did you mean year/],
+    [`date_trunc('foo', now()) is null`, /no field foo at character 13/],
   ])('is refused with its place: %s', async (source, words) => {
     const { code, detail, facts } = await problemOf(find(source))
     expect([code, detail]).toEqual(['expression-invalid', expect.stringMatching(words)])

@@ -33,6 +33,12 @@ describe('expressions', () => {
     ['a ; drop table b', /";" has no meaning here/],
     ['(select 1)', /Expected \), got 1/],
     ['a in ()', /Expected a value/],
+    ['a == 1', /got = at character 4\. Write one = to compare/],
+    ['a = 1 && b = 2', /"&&" has no meaning here at character 7\. Write and/],
+    ['a::text', /"::" has no meaning here at character 2\. Write cast\(value as type\)/],
+    [`a < date '2026-01-01'`, /is written cast\('2026-01-01' as date\)/],
+    ['substring(a from 1)', /Expected \), got from at character 13\. Separate .* by commas/],
+    ['a = "b', /This name is not closed/],
     ['', /got the end/],
   ])('refuse %s with its place', (source, words) => {
     const problem = problemOf(source)
