@@ -130,7 +130,7 @@ describe('an expression', () => {
     ['changed(x) = 1', /no steps here/],
     ['word = "w"', /Unknown name w at character 8\. A text stands in single quotes: 'w'/],
     ['word not ilike 3', /text ilike integer, at character 10/],
-    ['extract(yaer from now()) = 1', /no field yaer at character 9\. Did you mean year/],
+    ['extract(yeaar from now()) = 1', /no field yeaar at character 9\. Did you mean year/],
     [`date_trunc('foo', now()) is null`, /no field foo at character 13/],
   ])('is refused with its place: %s', async (source, words) => {
     const { code, detail, facts } = await problemOf(find(source))
