@@ -51,6 +51,7 @@ export type { FindMapping } from './book/find-mapping.js'
 
 export { resolvePlan, mappingNamesOf } from './plan/resolve-plan.js'
 export { checkExamples } from './plan/check-examples.js'
+export { checkRules } from './plan/check-rules.js'
 export { checkStatements } from './plan/check-statements.js'
 export type { Plan } from './plan/plan.js'
 export { confirmRun } from './run/confirm-run.js'

@@ -22,16 +22,22 @@ const propertyDefinition = z.strictObject({
   sensitive: z.boolean().optional().describe('Never in logs, book or problems in plain text.'),
 })
 
-const guardKinds = z.discriminatedUnion('by', [
-  z.strictObject({
-    by: z.literal('version'),
-    property: definitionName.describe('An integer property.'),
-    bumpedBy: z.enum(['ledgerman', 'database']).optional().describe('Who adds 1. Default ledgerman.'),
-  }),
-  z.strictObject({ by: z.literal('rowStamp') }),
-  z.strictObject({ by: z.literal('values'), of: z.array(definitionName).min(1).optional() }),
-  z.strictObject({ by: z.literal('none') }),
-])
+const guardKinds = z.discriminatedUnion(
+  'by',
+  [
+    z.strictObject({
+      by: z.literal('version'),
+      property: definitionName.describe('An integer property.'),
+      bumpedBy: z.enum(['ledgerman', 'database']).optional().describe('Who adds 1. Default ledgerman.'),
+    }),
+    z.strictObject({ by: z.literal('rowStamp') }),
+    z.strictObject({ by: z.literal('values'), of: z.array(definitionName).min(1).optional() }),
+    z.strictObject({ by: z.literal('none') }),
+  ],
+  {
+    error: 'expected { by: version, property: … }, { by: rowStamp }, { by: values } or { by: none }',
+  },
+)
 
 /** The word that `rowStamp` had before is read as that for one version more. */
 const guardDefinition = z.preprocess(

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { findNearestName } from '../nearest-name.js'
 import { chosenBy } from './chosen-by.js'
 import { definitionName } from './mapping-definition.js'
 import { paramDefinition } from './param-definition.js'
@@ -30,7 +31,11 @@ export const expectation = z.union([
     .regex(
       /^(\d+|\d+\.\.\d*|\.\.\d+)$/,
       'expected one, none, some, any, a number, or a range such as 2..40, 2.. or ..40',
-    ),
+    )
+    .refine((range) => {
+      const [least = '', most = ''] = range.split('..')
+      return least === '' || most === '' || Number(least) <= Number(most)
+    }, 'expected a range whose first number is not the larger one'),
 ])
 
 const common = {
@@ -113,9 +118,31 @@ const preciseStep = chosenBy<z.output<typeof stepDefinition>>((value) => {
     value !== null && typeof value === 'object' ? STEP_WORDS.filter((word) => Object.hasOwn(value, word)) : []
   const [kind] = kinds
   if (kind !== undefined && kinds.length === 1) return STEP_SCHEMAS[kind]
-  const got = kinds.length > 1 ? `both ${kinds.join(' and ')}` : 'none of them'
-  return `expected a step with one of ${STEP_WORDS.join(', ')}, got ${got}`
+  if (kinds.length > 1) return `expected a step of one kind, got ${kinds.join(' and ')}: write a step for each`
+  const given = value !== null && typeof value === 'object' ? Object.keys(value) : []
+  const hint = given.flatMap((word) => {
+    const meant = Object.hasOwn(MEANT, word.toLowerCase())
+      ? MEANT[word.toLowerCase()]
+      : findNearestName(word, STEP_WORDS)
+    return meant === undefined ? [] : [`; ${word} is written ${meant}`]
+  })[0]
+  return `expected a step with one of ${STEP_WORDS.join(', ')}, got ${given.length > 0 ? given.join(', ') : 'none of them'}${hint ?? ''}`
 })
+
+/** What those call a step who know it from elsewhere. */
+const MEANT: Readonly<Record<string, string>> = {
+  update: 'change',
+  set: 'change',
+  insert: 'add',
+  create: 'add',
+  upsert: 'add with onExisting: change',
+  delete: 'remove',
+  select: 'load',
+  get: 'load',
+  find: 'load',
+  check: 'require',
+  assert: 'require',
+}
 
 const runLimits = {
   isolation: z.enum(['read committed', 'repeatable read', 'serializable']).optional(),

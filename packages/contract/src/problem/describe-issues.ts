@@ -27,8 +27,43 @@ export function describeIssues(error: z.ZodError, input: unknown, isSecret: (whe
       : value === undefined
         ? 'nothing'
         : abridge(printJson(value))
-    return { where, message: `${issue.message.replace(/, received .*$/, '')}, got ${got}` }
+    const message = inPlainWords(issue.message)
+    return { where, message: message.includes(', got ') ? message : `${message}, got ${got}` }
   })
+}
+
+/** The types of JSON as they are said in a sentence. */
+const TYPES: Readonly<Record<string, string>> = {
+  string: 'a string',
+  number: 'a number',
+  int: 'a whole number',
+  boolean: 'true or false',
+  array: 'a list',
+  object: 'an object',
+  record: 'an object',
+}
+
+/** Zod's own words as we would say them. */
+function inPlainWords(message: string): string {
+  return message
+    .replace(/, received .*$/, '')
+    .replace(/^Invalid input: expected (\w+)$/, (_, type: string) => `expected ${TYPES[type] ?? type}`)
+    .replace(/^Invalid input: expected/, 'expected')
+    .replace(/^Invalid option: expected one of (.*)$/, (_, options: string) => `expected one of ${listed(options)}`)
+    .replace(/^Invalid option: expected/, 'expected')
+    .replace(/^Too small: expected (?:array|set|record) to have >=(\d+) items?/, 'expected at least $1')
+    .replace(/^Too big: expected (?:array|set|record) to have <=(\d+) items?/, 'expected at most $1')
+    .replace(/^Too small: expected string to have >=1 characters?/, 'expected a text that is not empty')
+    .replace(/^Too small: expected string to have >=(\d+) characters?/, 'expected at least $1 characters')
+    .replace(/^Too big: expected string to have <=(\d+) characters?/, 'expected at most $1 characters')
+    .replace(/^Too small: expected \w+ to be >=(.*)$/, 'expected $1 or more')
+    .replace(/^Too big: expected \w+ to be <=(.*)$/, 'expected $1 or less')
+    .replace(/^Too small: expected \w+ to be >(.*)$/, 'expected more than $1')
+    .replace(/^Too big: expected \w+ to be <(.*)$/, 'expected less than $1')
+}
+
+function listed(options: string): string {
+  return options.replaceAll('|', ', ').replaceAll('"', '')
 }
 
 function valueAt(input: unknown, path: readonly PropertyKey[]): unknown {

@@ -23,20 +23,31 @@ const findings = (input: unknown): string[] => {
 describe('a transaction definition', () => {
   it.each<[object, RegExp]>([
     [{ transaction: '1st' }, /^transaction: expected a letter or underscore.*, got "1st"$/],
-    [{ transaction: undefined }, /^transaction: .*expected string, got nothing$/],
-    [{ steps: [] }, /^steps: .*>=1 items/],
+    [{ transaction: undefined }, /^transaction: expected a string, got nothing$/],
+    [{ steps: [] }, /^steps: expected at least 1, got \[\]$/],
     [{ steps: [{ load: 'a', chnge: 'b' }] }, /^steps\.0: unknown member chnge$/],
-    [{ steps: [{}] }, /^steps\.0: expected a step with one of load, change/],
+    [{ steps: [{}] }, /^steps\.0: expected a step with one of load, change.*, got none of them$/],
+    [{ steps: [{ update: 'a', key: {} }] }, /got update, key; update is written change$/],
+    [{ steps: [{ laod: 'a' }] }, /got laod; laod is written load$/],
+    [
+      { steps: [{ load: 'a', change: 'b' }] },
+      /expected a step of one kind, got load and change: write a step for each$/,
+    ],
+    [
+      { steps: [{ load: 'a', expect: '5..2' }] },
+      /^steps\.0\.expect: expected a range whose first number is not the larger/,
+    ],
     [{ steps: [{ load: 'a', expect: 'two' }] }, /^steps\.0\.expect: .*range such as 2\.\.40/],
     [{ steps: [{ load: 'a', expect: -1 }] }, /^steps\.0\.expect: /],
-    [{ steps: [{ load: 'a', lock: 'write' }] }, /^steps\.0\.lock: .*"none"\|"share"\|"change".*got "write"$/],
+    [{ steps: [{ load: 'a', lock: 'write' }] }, /^steps\.0\.lock: expected one of none, share, change, got "write"$/],
     [{ steps: [{ change: 'a', compute: { 'least(a': null } }] }, /"least\(a" is no name\. In YAML .* needs quotes/],
     [{ steps: [{ sql: '' }] }, /^steps\.0\.sql: /],
     [{ params: { from: { tipe: 'text' } } }, /^params\.from/],
     [{ lockWait: 'soon' }, /^lockWait: /],
     [{ timeLimit: -5 }, /^timeLimit: /],
     [{ retry: 1.5 }, /^retry: /],
-    [{ isolation: 'dirty' }, /^isolation: .*"serializable".*got "dirty"$/],
+    [{ retry: -1 }, /^retry: expected 0 or more, got -1$/],
+    [{ isolation: 'dirty' }, /^isolation: expected one of .*, serializable, got "dirty"$/],
     [{ surprise: 1, another: 2 }, /^body: unknown members surprise, another$/],
   ])('is told what is wrong with %j', (difference, words) => {
     expect(findings(transaction(difference)).join('\n')).toMatch(words)

@@ -321,7 +321,17 @@ export function compileExpression(expression: Expression, source: string, scope:
     // In double quotes it is a name to SQL, and a text to those who come from elsewhere.
     if (source[node.at] === '"')
       throw expressionProblem(source, node.at, `Unknown name ${name}`, `A text stands in single quotes: '${name}'.`)
-    throw expressionProblem(source, node.at, `Unknown name ${name}. ${suggestName(name, scope.names())}`)
+    if (scope.parameters?.has(name))
+      throw expressionProblem(source, node.at, `Unknown name ${name}`, `Did you mean the parameter :${name}?`)
+    const known = [...scope.names()]
+    if (known.length === 0)
+      throw expressionProblem(
+        source,
+        node.at,
+        `Unknown name ${name}`,
+        "There is nothing to name here yet: parameters are written :name, texts stand in single quotes, and a record has the name that an earlier step gives it by 'as'.",
+      )
+    throw expressionProblem(source, node.at, `Unknown name ${name}. ${suggestName(name, known)}`)
   }
 }
 

@@ -150,7 +150,9 @@ function resolveKey(
   const key = definition.key.flatMap((name) => {
     const property = byName.get(name)
     if (!property)
-      findings.push({ where: 'key', message: `${name} is not a property. ${suggestName(name, byName.keys())}` })
+      // One whose column is not there has been told already.
+      if (!Object.hasOwn(definition.properties, name))
+        findings.push({ where: 'key', message: `${name} is not a property. ${suggestName(name, byName.keys())}` })
     return property ? [property] : []
   })
   if (key.length === 0 || key.length < definition.key.length) return key

@@ -130,7 +130,11 @@ async function resolveFind(
     if (!(error instanceof LedgermanProblem)) throw error
     const part = isProblem(error, 'request-invalid') ? 'order' : 'where'
     const leadsNowhere = isProblem(error, 'definition-invalid')
-    findings.push({ where: `${at}.${part}`, message: error.detail, ...(leadsNowhere ? { leadsNowhere } : {}) })
+    findings.push({
+      where: `${at}.${part}`,
+      message: error.detail.replace(/^order: /, ''),
+      ...(leadsNowhere ? { leadsNowhere } : {}),
+    })
     return undefined
   }
 }

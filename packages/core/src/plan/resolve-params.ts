@@ -1,4 +1,4 @@
-import { suggestName, type Json, type TransactionDefinition } from '@ledgerman/contract'
+import { findNearestName, suggestName, type Json, type TransactionDefinition } from '@ledgerman/contract'
 import type { ValueType } from '../expression/value-type.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { ColumnType } from '../values/column-type.js'
@@ -23,7 +23,9 @@ export function resolveParams(
     }
     const type = types.get(param.type)
     if (!type) {
-      findings.push({ where: `params.${name}.type`, message: `the target has no type ${param.type}` })
+      findings.push({ where: `params.${name}.type`, message: unknownType(param.type) })
+      // It is there all the same: what uses it is not wrong for that.
+      resolved.set(name, { name, type: null, nullable: true, default: undefined })
       continue
     }
     const nullable = param.nullable ?? false
@@ -35,6 +37,29 @@ export function resolveParams(
     resolved.set(name, { name, type, nullable, default: fallback })
   }
   return resolved
+}
+
+/** What types are called elsewhere. */
+const MEANT: Readonly<Record<string, string>> = {
+  string: 'text',
+  str: 'text',
+  number: 'numeric',
+  long: 'bigint',
+  double: 'double precision',
+  datetime: 'timestamptz',
+  object: 'jsonb',
+  map: 'jsonb',
+  array: 'text[]',
+  list: 'text[]',
+  blob: 'bytea',
+  binary: 'bytea',
+  guid: 'uuid',
+}
+const COMMON = 'text,integer,bigint,numeric,boolean,date,timestamp,timestamptz,interval,uuid,jsonb,bytea'.split(',')
+
+function unknownType(type: string): string {
+  const meant = Object.hasOwn(MEANT, type.toLowerCase()) ? MEANT[type.toLowerCase()] : findNearestName(type, COMMON)
+  return `the target has no type ${type}.${meant === undefined ? '' : ` Did you mean ${meant}?`}`
 }
 
 /** Examples are run by forms, checks and drills, so each has to fit its parameters. */

@@ -44,7 +44,13 @@ export function subjectOf(step: StepDefinition): string | undefined {
 /** The names of the mappings that a definition uses. */
 export function mappingNamesOf({ steps }: Pick<TransactionDefinition, 'steps'>): Set<string> {
   const given = new Set(steps.flatMap((step) => ('as' in step && step.as !== undefined ? [step.as] : [])))
-  return new Set(steps.flatMap((step) => subjectOf(step) ?? []).filter((name) => !given.has(name)))
+  return new Set(
+    steps.flatMap((step) => {
+      const subject = subjectOf(step)
+      // Only mappings are loaded and added to; the others may be about a record that a step has given a name.
+      return subject === undefined || (given.has(subject) && !('load' in step) && !('add' in step)) ? [] : [subject]
+    }),
+  )
 }
 
 async function findMappings(

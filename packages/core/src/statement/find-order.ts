@@ -40,7 +40,7 @@ export function isPagedByOffset({ key, table }: Mapping): boolean {
 /** @throws LedgermanProblem request-invalid where the path leads to no property */
 export function placeOfPath(joins: Joins, path: readonly string[], where: string): Place {
   const problem = (words: string) =>
-    new LedgermanProblem('request-invalid', `${where}: ${words}.`.replace(/\?\.$/, '?'), {
+    new LedgermanProblem('request-invalid', `${where}: ${words}${/[.?…]$/.test(words) ? '' : '.'}`, {
       where,
       mapping: joins.mapping.name,
       properties: [path.join('.')],

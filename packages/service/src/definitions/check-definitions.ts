@@ -10,6 +10,7 @@ import {
   checkFinds,
   checkLinkColumns,
   checkLinkEnds,
+  checkRules,
   checkStatements,
   mappingNamesOf,
   resolvePlan,
@@ -58,8 +59,8 @@ export async function checkDefinitions(
     return found
   }
   for (const read of reads)
-    if (read.kind === 'mapping' && read.definition.finds && !findings.some(isOf(read))) {
-      const wrong = await findFindings(target, read.definition, findMapping, isLenient)
+    if (read.kind === 'mapping' && (read.definition.finds ?? read.definition.rules) && !findings.some(isOf(read))) {
+      const wrong = await expressionFindings(target, read.definition, findMapping, isLenient)
       findings.push(...wrong.map((finding) => placed(read, finding)))
     }
   for (const read of reads)
@@ -75,15 +76,16 @@ function isOf(read: ReadDefinition) {
   return ({ definition }: CheckedFinding): boolean => definition === `${read.kind} ${read.name}`
 }
 
-/** What of the finds that a mapping names does not fit. */
-async function findFindings(
+/** What of a mapping's rules, and of the finds that it names, does not fit. */
+async function expressionFindings(
   target: Target,
   { mapping: name }: MappingDefinition,
   findMapping: (name: string) => Promise<Mapping>,
   isLenient: boolean,
 ): Promise<DefinitionFinding[]> {
   try {
-    return await checkFinds(target, await findMapping(name), findMapping, isLenient)
+    const mapping = await findMapping(name)
+    return [...(await checkRules(target, mapping)), ...(await checkFinds(target, mapping, findMapping, isLenient))]
   } catch (error) {
     if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
     throw error

@@ -158,11 +158,14 @@ function locator(document: Document, lines: LineCounter): Locate {
   }
 }
 
+/** Whether it says a line, which stands before it already. */
+const isPlace = (where: string): boolean => /^line \d/.test(where)
+
 /** The problem for definitions that were refused: everything found, file and line first. */
 export function definitionsRefused(findings: readonly SourceFinding[]): LedgermanProblem {
   const words = findings.map(
     ({ file, line, column, where, message }) =>
-      `${[file, line, column].filter((part) => part !== null).join(':')}${file !== null || line !== null ? ' ' : ''}${where ? `${where}: ` : ''}${message}`,
+      `${[file, line, column].filter((part) => part !== null).join(':')}${file !== null || line !== null ? ' ' : ''}${where && !isPlace(where) ? `${where}: ` : ''}${message}`,
   )
   const [first] = findings
   return new LedgermanProblem('definition-invalid', words.join('\n'), {

@@ -55,6 +55,21 @@ describe('mappings', () => {
       /Did you mean rowVersion/,
     ],
     ['an unknown member', { kye: ['code'] }, /unknown member kye/],
+    [
+      'a rule that is no condition',
+      { rules: [{ that: 'title', otherwise: 'x' }] },
+      /rules\.1\.that: A condition is type boolean, not type text, at character 1/,
+    ],
+    [
+      'a literal in a rule that is none of its type',
+      { rules: [{ that: "title is null or hoursLeft > 'é'", otherwise: 'x' }] },
+      /rules\.1\.that: Expected numeric, got 'é', at character 30/,
+    ],
+    [
+      'a find in an order that is not there',
+      { finds: { all: { where: "code <> 'é'", order: 'titel' } } },
+      /finds\.all\.order: titel is not a property of programme\. Did you mean title\?/,
+    ],
     ['a name that does not fit its address', { mapping: 'other' }, /the body the mapping other/],
     ['a table that is not there', { table: 'public.programmes' }, /no table public.programmes/],
   ])('are refused with %s', async (_what, difference, words) => {
@@ -67,6 +82,20 @@ describe('mappings', () => {
     const refused = await publish('programme', stringify(definition))
     expect([400, 404]).toContain(refused.status)
     expect(refused.body.detail).toMatch(words)
+  })
+
+  it('of a transaction are refused for a literal that is none of its type, before anybody runs it', async () => {
+    const refused = await service.request('PUT', '/v1/targets/observatory/transactions/t', {
+      body: stringify({
+        transaction: 't',
+        steps: [{ load: 'programme', where: "priority = 'high'", expect: 'any' }],
+      }),
+      headers: { 'content-type': 'application/yaml' },
+    })
+    expect([refused.status, refused.body.detail]).toEqual([
+      400,
+      expect.stringMatching(/steps\.1\.where: Expected smallint, got 'high', at character 12/),
+    ])
   })
 
   it('say at which line a file cannot be read', async () => {
