@@ -111,6 +111,8 @@ class Reader {
   readonly file: FunctionFacts
   readonly #handles = new WeakMap<Scope, Handles>()
   readonly #seen = new Set<number>()
+  /** Objects that variables hold, which may be a statement with its values. */
+  readonly #objects = new WeakMap<Scope, Map<string, Node>>()
   readonly #source: Source
 
   constructor(
@@ -180,6 +182,7 @@ class Reader {
       )
     const scope: Scope = new Map(context.scope)
     this.#handles.set(scope, new Map(this.#handlesOf(context.scope)))
+    this.#objects.set(scope, new Map(this.#objects.get(context.scope)))
     for (const name of numbersAmong(node, this.language)) scope.set(numberKey(name), [])
     if (isInner && callsEach(node)) return { ...context, scope, loop: node.startIndex, roundNames: null, isInner: true }
     if (isInner) return { ...context, scope, isInner: true }
@@ -217,6 +220,8 @@ class Reader {
     }
     for (const known of [name, `${name}[]`, `${name}{}`, numberKey(name)]) scope.delete(known)
     if (isNumber(plain.text, scope)) scope.set(numberKey(name), [])
+    if (plain.type === 'object')
+      this.#objects.set(scope, (this.#objects.get(scope) ?? new Map<string, Node>()).set(name, plain))
     if (text) scope.set(name, text)
     const items = itemsOf(plain, scope, read)
     if (items) scope.set(`${name}[]`, items)
@@ -285,7 +290,8 @@ class Reader {
       const text = textOf(arg, scope)
       return text !== undefined && isStatementOf(name, text)
     })
-    const asObject = at < 0 ? objectArgument(args[0], scope) : undefined
+    const given = args[0]?.type === 'identifier' ? this.#objects.get(scope)?.get(args[0].text) : args[0]
+    const asObject = at < 0 ? objectArgument(given, scope) : undefined
     const text = asObject?.text ?? (at >= 0 && args[at] ? textOf(args[at], scope) : undefined)
     if (!text) return
     this.#seen.add(node.startIndex)

@@ -16,8 +16,8 @@ export type Part =
       value: string
       how: 'interpolation' | 'concatenation' | 'format'
       place: Place
-      /** Whether it can only be a number: by its type, its conversion or the place of the format. */
-      isNumber?: boolean
+      /** What it can only be, by its type, its conversion or the place of the format: a number, a name or a text that was quoted. */
+      safe?: 'number' | 'name' | 'quoted'
     }
 
 /** What is bound beside a statement. */
@@ -56,7 +56,10 @@ export interface Execution {
 
 /** Where the result of a run goes: nowhere, into a variable, into several by a pattern, or on to somebody who may look at it. */
 export type Result =
-  { to: 'nowhere' } | { to: 'variable'; name: string } | { to: 'pattern'; text: string } | { to: 'elsewhere' }
+  | { to: 'nowhere' }
+  | { to: 'variable'; name: string }
+  | { to: 'pattern'; text: string; at: number; end: number }
+  | { to: 'elsewhere' }
 
 /** One run of a statement: its place in the file, in characters. */
 export interface Run {

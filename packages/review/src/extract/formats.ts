@@ -4,6 +4,8 @@ import { placeOf } from './parts.js'
 
 /** The places of a format as `printf` has them, and as braces make them. */
 export const PERCENT_PLACES = /(%(?:\d+\$)?[-+]?\d*(?:\.\d+)?[sdifuxn](?![a-zA-Z])|%\(\w+\)[sdif])/
+/** Those that quote, as `format` in PostgreSQL does: %I a name, %L a text. */
+export const QUOTING_PLACES = /(%(?:\d+\$)?[sIL](?![a-zA-Z]))/
 export const BRACE_PLACES = /(\{\w*(?::[^}]*)?\})/
 
 /** Values go where a format has its places: each where it is known which, else all of them. */
@@ -22,7 +24,7 @@ export function formatted(
       if (at % 2 === 0)
         return piece === ''
           ? []
-          : [{ text: places === PERCENT_PLACES ? piece.replaceAll('%%', '%') : piece, place: part.place }]
+          : [{ text: places !== BRACE_PLACES ? piece.replaceAll('%%', '%') : piece, place: part.place }]
       isFound = true
       const value = valueFor(piece, given, () => next++)
       const known = value && textOf(value)
@@ -30,13 +32,15 @@ export function formatted(
       const [first] = value ? [value] : given
       if (!first) return [{ text: piece, place: part.place }]
       // What is not a number has no place of this kind.
-      const isNumber = /^%[^s(]*[difu]$|^%\(\w+\)[dif]$/.test(piece)
+      const safe = /^%[^s(]*[difu]$|^%\(\w+\)[dif]$/.test(piece)
+        ? 'number'
+        : ({ I: 'name', L: 'quoted' } as const)[piece.at(-1) as 'I']
       return [
         {
           value: value?.text ?? given.map((each) => each.text).join(', '),
           how: 'format',
           place: placeOf(first),
-          ...(isNumber && { isNumber }),
+          ...(safe && { safe }),
         },
       ]
     })

@@ -30,7 +30,7 @@ export function callsEach(node: Node): boolean {
   return (
     call !== null &&
     call !== undefined &&
-    /\.(forEach|map|each|array_map|ForEach)\s*$/.test(
+    /\.(forEach|map|flatMap|reduce|each|array_map|ForEach)\s*$/.test(
       (call.childForFieldName('function') ?? call).text.split('(')[0] ?? '',
     )
   )

@@ -32,7 +32,7 @@ export function valuePart(
   scope: ReadonlyMap<string, unknown>,
   place: Place = placeOf(node),
 ): Part {
-  return { value: node.text, how, place, ...(isNumber(node.text, scope) && { isNumber: true }) }
+  return { value: node.text, how, place, ...(isNumber(node.text, scope) && { safe: 'number' as const }) }
 }
 
 /** Neighbouring constants as one; what goes beyond the limits is left out, so that a text which doubles itself stays small. */

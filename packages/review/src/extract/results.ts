@@ -36,7 +36,7 @@ export function resultOf(node: Node): Result {
     return NAMES.test(target.type)
       ? { to: 'variable', name: target.text }
       : /pattern|tuple|list/.test(target.type)
-        ? { to: 'pattern', text: target.text }
+        ? { to: 'pattern', text: target.text, at: target.startIndex, end: target.endIndex }
         : { to: 'elsewhere' }
   let from: Node = node
   for (let at = node.parent; at; from = at, at = at.parent) {

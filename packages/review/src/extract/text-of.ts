@@ -1,5 +1,5 @@
 import type { Node } from 'web-tree-sitter'
-import { BRACE_PLACES, formatted, PERCENT_PLACES } from './formats.js'
+import { BRACE_PLACES, formatted, PERCENT_PLACES, QUOTING_PLACES } from './formats.js'
 import type { Part } from './facts.js'
 import { itemsOf, joinItems } from './lists.js'
 import { joined, placeOf, valuePart } from './parts.js'
@@ -197,11 +197,7 @@ function call(node: Node, scope: Scope): Part[] | undefined {
     const isMethod = receiver !== null && !/^(String|string|util)$/.test(receiver.text)
     const base = isMethod && receiver ? textOf(receiver, scope) : args[0] && textOf(args[0], scope)
     const given = isMethod ? args : args.slice(1)
-    const places =
-      /printf|^%|formatted$/.test(short) ||
-      (short === 'format' && receiver !== null && /^(String|util)$/.test(receiver.text))
-        ? PERCENT_PLACES
-        : BRACE_PLACES
+    const places = placesOf(node, short, receiver)
     return base && formatted(base, given, places, (each) => textOf(each, scope))
   }
   if (/^(replace|replaceAll|str_replace|preg_replace|Replace)$/.test(short)) {
@@ -225,6 +221,14 @@ function call(node: Node, scope: Scope): Part[] | undefined {
   if (/^(join|Join|implode)$/.test(short)) return joinedText(receiver, args, scope)
   if (short === 'str_repeat' || short === 'repeat') return args[0] && textOf(receiver ?? args[0], scope)
   return undefined
+}
+
+/** What the places of a format look like: by what it is called, and by its language. */
+function placesOf(node: Node, short: string, receiver: Node | null): RegExp {
+  if (/printf|formatted$/.test(short)) return PERCENT_PLACES
+  if (short !== 'format') return BRACE_PLACES
+  if (receiver !== null) return /^(String|util)$/.test(receiver.text) ? PERCENT_PLACES : BRACE_PLACES
+  return node.type === 'call_expression' ? QUOTING_PLACES : BRACE_PLACES
 }
 
 /** Without the comma behind the last of a list that was put together by repeating. */

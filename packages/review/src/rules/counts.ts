@@ -59,12 +59,18 @@ function isCountReadBehind(fn: FunctionFacts, execution: Execution, run: Run, ha
     others.some(({ each, other }) => each !== execution && (each.handle === name || isNamed(other, name)))
   const reads = [...fn.code.matchAll(COUNTS)].some(({ index, 1: base = '', 3: argument = '' }) => {
     const at = fn.from + index
+    // What another run's result is taken apart into is that one's.
+    if (others.some(({ other }) => other !== run && isInPattern(other, at))) return false
     const name = base || argument
     if (name !== '' && (name === execution.handle || isNamed(run, name))) return at > run.at
     return at > run.at && at < until && !(name !== '' && isOthers(name))
   })
   if (reads || !hasReturning) return reads
   return [...fn.code.matchAll(READS_ROWS)].some(({ index }) => fn.from + index > run.at && fn.from + index < until)
+}
+
+function isInPattern({ result }: Run, at: number): boolean {
+  return result.to === 'pattern' && at >= result.at && at < result.end
 }
 
 function isNamed({ result }: Run, name: string): boolean {

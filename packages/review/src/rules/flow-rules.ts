@@ -73,7 +73,7 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
   if (language === 'python') {
     const opens = fn.calls.some((call) => call.name === 'connect' && /psycopg|pg8000|pgdb|^$/.test(call.receiver))
     const isManaged =
-      /\bwith\s+(?!closing)[\w.]*\.?(connect|conn\w*|transaction|begin)\b/.test(fn.text) ||
+      /\bwith\s+(?!closing)(?:[\w.]*\.)?(connect\w*|conn\w*|transaction|begin)\s*(?:[(:,]|\bas\b)/.test(fn.text) ||
       /autocommit\s*=\s*True|\.begin\(|\.transaction\(/.test(fn.text)
     if (opens && !commits && !isManaged && !/return\s+conn|yield/.test(fn.text))
       return say(
@@ -301,7 +301,7 @@ function sessionKept(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFin
   if (
     isReturned ||
     given.some(({ isInFinally }) => isInFinally) ||
-    /\bwith\s+closing|contextmanager|yield|\busing\s|await using|try\s*\(|\bwith\s/.test(fn.text)
+    /\bwith\s+(?:contextlib\.)?closing|contextmanager|\byield\b/.test(fn.text)
   )
     return []
   const place = first.execution.place

@@ -47,10 +47,10 @@ function nameOf({ name }: { name: string }): string {
 function pastedValues(subject: Subject): ReviewFinding[] {
   const { read, execution } = subject
   const seen = new Set<string>()
-  return read.pasted.flatMap(({ value, how, place, isQuoted, isName, isFragment, isNumber }) => {
+  return read.pasted.flatMap(({ value, how, place, isQuoted, isName, isFragment, safe }) => {
     const short = value.length > 40 ? `${value.slice(0, 40)}…` : value
     const key = `${place.line}:${place.column}`
-    if (seen.has(key) || isHarmless(value)) return []
+    if (seen.has(key) || safe === 'name' || isHarmless(value)) return []
     seen.add(key)
     const words = {
       interpolation: 'put into the text',
@@ -58,7 +58,7 @@ function pastedValues(subject: Subject): ReviewFinding[] {
       format: 'formatted into the text',
     }[how]
     // What is made a number on the spot is one; of a name one only knows that it is no text.
-    if (isNumber && !isQuoted)
+    if (safe === 'number' && !isQuoted)
       return /^[$\w.]+$/.test(value)
         ? [
             finding(
@@ -95,7 +95,7 @@ function pastedValues(subject: Subject): ReviewFinding[] {
         ),
       ]
     }
-    if (/(quote|escape|literal|addslashes|qstr)\w*\s*\(/i.test(value))
+    if (safe === 'quoted' || /(quote|escape|literal|addslashes|qstr)\w*\s*\(/i.test(value))
       return [
         finding(
           subject,

@@ -26,8 +26,8 @@ export interface Pasted {
   isName: boolean
   /** Whether it stands where a part of the statement does: a condition, an assignment, a list of rows. */
   isFragment: boolean
-  /** Whether it can only be a number. */
-  isNumber: boolean
+  /** What it can only be. */
+  safe: 'number' | 'name' | 'quoted' | undefined
 }
 
 /** A statement as PostgreSQL reads it. */
@@ -159,7 +159,7 @@ export function readText(
         isQuoted,
         isName,
         isFragment,
-        isNumber: part.isNumber === true,
+        safe: part.safe,
       })
     }
     const whole = /^'\ue000(\d+)\ue001'$/.exec(token)

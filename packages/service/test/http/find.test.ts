@@ -244,7 +244,7 @@ describe('definitions in one go', () => {
           file: 'dome.yaml',
           line: 6,
           where: 'properties.code.column',
-          message: expect.stringMatching(/Valid names: code/),
+          message: expect.stringMatching(/Did you mean code/),
         }),
         expect.objectContaining({ line: 8, message: expect.stringMatching(/Did you mean scope/) }),
         expect.objectContaining({ line: 10, column: 11, message: expect.stringMatching(/Unknown name codee/) }),
