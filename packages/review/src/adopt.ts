@@ -153,7 +153,8 @@ function finderOf(
       : undefined
   }
   const where = facts.where ? writer.write(facts.where) : undefined
-  return where === undefined ? undefined : { where, expect: 'any' }
+  // A key with more beside it finds one, or none.
+  return where === undefined ? undefined : { where, expect: key === null ? 'any' : 'one' }
 }
 
 /** The statement as it stands, with named parameters. */
@@ -199,16 +200,16 @@ class ExpressionWriter {
     const test = node['NullTest'] as SqlNode | undefined
     if (test) {
       const arg = this.write(test['arg'] as SqlNode, depth + 1)
-      return arg === undefined ? undefined : `${arg} is ${test['nulltesttype'] === 'IS_NULL' ? '' : 'not '}null`
+      return arg === undefined
+        ? undefined
+        : inside(`${arg} is ${test['nulltesttype'] === 'IS_NULL' ? '' : 'not '}null`, depth)
     }
     const bool = node['BoolExpr'] as SqlNode | undefined
     if (bool) {
       const args = ((bool['args'] ?? []) as SqlNode[]).map((arg) => this.write(arg, depth + 1))
       if (args.some((arg) => arg === undefined)) return undefined
-      if (bool['boolop'] === 'NOT_EXPR') return `not (${args[0]})`
-      return args
-        .map((arg) => (bool['boolop'] === 'AND_EXPR' ? arg : `(${arg})`))
-        .join(bool['boolop'] === 'AND_EXPR' ? ' and ' : ' or ')
+      if (bool['boolop'] === 'NOT_EXPR') return inside(`not ${args[0]}`, depth)
+      return inside(args.join(bool['boolop'] === 'AND_EXPR' ? ' and ' : ' or '), depth)
     }
     const expr = node['A_Expr'] as SqlNode | undefined
     return expr && this.#operation(expr, depth)
@@ -220,8 +221,13 @@ class ExpressionWriter {
     const right = this.write(expr['rexpr'] as SqlNode | undefined, depth + 1)
     if (expr['kind'] !== 'AEXPR_OP' || !OPERATORS.has(operator) || left === undefined || right === undefined)
       return undefined
-    return depth === 0 ? `${left} ${operator} ${right}` : `(${left} ${operator} ${right})`
+    return inside(`${left} ${operator} ${right}`, depth)
   }
+}
+
+/** A part of an expression stands in parentheses, whatever binds tighter. */
+function inside(text: string, depth: number): string {
+  return depth === 0 ? text : `(${text})`
 }
 
 function constantText(constant: SqlNode): string | undefined {

@@ -7,6 +7,7 @@ import { languageOf, parseSource, type SourceLanguage } from './extract/grammar.
 import { accepted } from './acceptances.js'
 import { catalogueFindings } from './rules/catalogue-rules.js'
 import { finding, type Subject } from './rules/finding.js'
+import { ParameterNames } from './parameter-names.js'
 import { flowFindings, setsLimits } from './rules/flow-rules.js'
 import { statementFindings } from './rules/statement-rules.js'
 import { readText } from './sql/placeholders.js'
@@ -76,6 +77,7 @@ async function reviewFile(
   if (!read) return void note('It took too long to parse, and was not read.')
   const subjects: Subject[] = []
   const own: ReviewFinding[] = []
+  const namesOf = new Map<FunctionFacts, ParameterNames>()
   for (const execution of read.executions) {
     const subject = toSubject(path, execution, options, statements.length, own)
     if (!subject) continue
@@ -84,7 +86,10 @@ async function reviewFile(
     const seen = options.catalogue ? await catalogueFindings(subject, options.catalogue) : undefined
     own.push(...(seen?.findings ?? []))
     if (seen) subject.key = seen.key
-    statements.push(toStatement(subject, seen, read.functions))
+    const { fn } = execution
+    const names = fn ? (namesOf.get(fn) ?? new ParameterNames()) : new ParameterNames()
+    if (fn) namesOf.set(fn, names)
+    statements.push(toStatement(subject, seen, read.functions, names))
   }
   const byFunction = new Map<FunctionFacts, Subject[]>()
   for (const subject of subjects) {
@@ -177,6 +182,7 @@ function toStatement(
   { path, execution, read, facts }: Subject,
   seen: Awaited<ReturnType<typeof catalogueFindings>> | undefined,
   functions: readonly FunctionFacts[],
+  names: ParameterNames,
 ): ReviewedStatement {
   const numbers = [...new Set([...read.placeholders.map(({ number }) => number), ...(facts?.parameters ?? [])])].sort(
     (one, other) => one - other,
@@ -194,7 +200,7 @@ function toStatement(
     tables: [...new Set(tables.map(({ schema, name }) => (schema === null ? name : `${schema}.${name}`)))],
     key: seen?.key ?? null,
     params: numbers.map((number) => ({
-      name: nameOf(number, { execution, read, facts }),
+      name: names.of(number, { execution, read, facts }),
       type: seen?.types[number - 1] ?? null,
     })),
     rows: seen?.rows ?? (isEvery ? 'every' : null),
@@ -209,20 +215,6 @@ function functionName({ fn }: Execution, functions: readonly FunctionFacts[]): s
   return functions.some((other) => other !== fn && other.name === fn.name)
     ? `${fn.name} on line ${fn.place.line}`
     : fn.name
-}
-
-/** What a parameter is called: as the placeholder is, as the program calls its value, as its column is. */
-function nameOf(number: number, { execution, read, facts }: Pick<Subject, 'execution' | 'read' | 'facts'>): string {
-  const placeholder = read.placeholders.find((each) => each.number === number)
-  if (placeholder?.name) return placeholder.name
-  const { bound } = execution
-  const pasted = read.numberOfPasted.get(number)
-  const place =
-    placeholder?.style === 'dollar' ? number - 1 : read.placeholders.findIndex((each) => each.number === number)
-  const value =
-    pasted === undefined ? (bound.kind === 'positional' ? bound.values[place] : undefined) : read.pasted[pasted]?.value
-  const word = /^\$?(?:\w+(?:\.|->))*([A-Za-z_]\w*)$/.exec(value ?? '')?.[1]
-  return word ?? facts?.equalities.find(({ parameter }) => parameter === number)?.column ?? `$${number}`
 }
 
 /** One thing is said once at a place, by the rule that says more. */

@@ -43,7 +43,7 @@ export function boundOf(args: readonly Node[], method: string, language: SourceL
     default:
       break
   }
-  return { kind: 'unknown' }
+  return { kind: 'unknown', text: args.map((arg) => arg.text).join(', ') }
 }
 
 /** Whether the values are given one by one, and not in a list. */
@@ -68,31 +68,33 @@ function takesEach(args: readonly Node[], method: string, language: SourceLangua
   )
 }
 
+/** A value that is bound to a prepared statement: under a name, or by its number (null: the next). The value is empty where it is not known. */
+export type Parameter = { name: string; value: string } | { number: number | null; value: string }
+
 /**
  * The parameter that a call binds to a prepared statement: by its name, or by its number (null: the next).
  * @returns undefined where that is not known.
  */
-export function parameterOf(
-  method: string,
-  args: readonly Node[],
-  language: SourceLanguage,
-): { name: string } | { number: number | null; value: string } | undefined {
+export function parameterOf(method: string, args: readonly Node[], language: SourceLanguage): Parameter | undefined {
   const [first, second] = args
   if (!first || /^(bind_param|AddRange)$/.test(method)) return undefined
   if (/creation_expression$/.test(first.type)) return newParameter(first)
   if (language === 'csharp' && method === 'AddWithValue' && !second) return { number: null, value: first.text }
   if (/^\d+$/.test(first.text)) return { number: Number(first.text), value: second?.text ?? '' }
-  return /^[@$]*["'`]/.test(first.text) ? { name: nameIn(first.text) } : undefined
+  if (!/^[@$]*["'`]/.test(first.text)) return undefined
+  // Beside the value stands its type: in PHP behind it, in C# before it, or without it.
+  const value = language === 'php' ? second : method === 'AddWithValue' ? args.at(-1) : undefined
+  return { name: nameIn(first.text), value: value?.text ?? '' }
 }
 
 /** C#: `new NpgsqlParameter("name", value)`, `new() { ParameterName = "name", Value = value }`, without a name the next. */
-function newParameter(node: Node): { name: string } | { number: null; value: string } | undefined {
+function newParameter(node: Node): Parameter | undefined {
   const [, given = ''] = /^new[^({]*\(\s*([@$]?"[^"]*")?/.exec(node.text) ?? []
   const [, named] = /\bParameterName\s*=\s*([@$]?"[^"]*")/.exec(node.text) ?? []
   const name = named ?? given
-  if (name !== '') return { name: nameIn(name) }
-  const value = /\b(?:Typed)?Value\s*=\s*([^,}]+)/.exec(node.text)?.[1]
-  return value === undefined ? undefined : { number: null, value: value.trim() }
+  const value = /\b(?:Typed)?Value\s*=\s*([^,}]+)/.exec(node.text)?.[1]?.trim()
+  if (name !== '') return { name: nameIn(name), value: value ?? calledOf(node).args.at(-1)?.text ?? '' }
+  return value === undefined ? undefined : { number: null, value }
 }
 
 function nameIn(text: string): string {
@@ -132,6 +134,7 @@ function listOf(node: Node, place: Place, method: string): Bound {
       kind: 'named',
       place,
       names: keyed.map((item) => (item.namedChildren[0]?.text ?? '').replace(/^["']:?|["']$/g, '')),
+      values: keyed.map((item) => item.namedChildren.at(-1)?.text ?? ''),
     }
   return { kind: 'positional', values: items.map((item) => item.text), place }
 }
@@ -143,5 +146,6 @@ function namedOf(node: Node, place: Place): Bound {
     kind: 'named',
     place,
     names: pairs.map((pair) => (pair.childForFieldName('key') ?? pair).text.replace(/^["'`]:?|["'`]$/g, '')),
+    values: pairs.map((pair) => (pair.childForFieldName('value') ?? pair).text),
   }
 }

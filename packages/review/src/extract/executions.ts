@@ -323,7 +323,7 @@ class Reader {
       const isSure = context.loop === execution.loop && context.arms.length <= execution.arms.length
       const parameter = isSure ? parameterOf(name, args, this.language) : undefined
       if (!parameter || execution.bound.kind === 'unknown') execution.bound = { kind: 'unknown' }
-      else if ('name' in parameter) addName(execution, parameter.name, placeOf(node))
+      else if ('name' in parameter) addName(execution, parameter, placeOf(node))
       else addPosition(execution, parameter.number, parameter.value)
       return
     }
@@ -380,9 +380,11 @@ function addPosition(execution: Execution, number: number | null, value: string)
   values[number === null ? values.length : number - 1] = value
 }
 
-function addName(execution: Execution, name: string, place: Place): void {
-  if (execution.bound.kind !== 'named') execution.bound = { kind: 'named', names: [], place }
-  if (!execution.bound.names.includes(name)) execution.bound.names.push(name)
+function addName(execution: Execution, { name, value }: { name: string; value: string }, place: Place): void {
+  if (execution.bound.kind !== 'named') execution.bound = { kind: 'named', names: [], values: [], place }
+  if (execution.bound.names.includes(name)) return
+  execution.bound.names.push(name)
+  execution.bound.values?.push(value)
 }
 
 function runOf(node: Node, { arms }: Pick<Context, 'arms'>): Run {

@@ -23,10 +23,12 @@ export type Part =
 /** What is bound beside a statement. */
 export type Bound =
   | { kind: 'none' }
-  | { kind: 'unknown' }
+  /** `text` is the expression that is given, where it is one. */
+  | { kind: 'unknown'; text?: string }
   /** `values` are the expressions, in order. */
   | { kind: 'positional'; values: string[]; place: Place; isNoTuple?: boolean }
-  | { kind: 'named'; names: string[]; place: Place }
+  /** `values` are the expressions of the names, as far as they are known. */
+  | { kind: 'named'; names: string[]; values?: string[]; place: Place }
 
 /** A statement that is run, or prepared to be run. */
 export interface Execution {
