@@ -279,7 +279,7 @@ function equalityOf(column: SqlNode | undefined, value: SqlNode | undefined): Eq
   const bare = ((value?.['TypeCast'] as SqlNode | undefined)?.['arg'] as SqlNode | undefined) ?? value
   const parameter = (bare?.['ParamRef'] as SqlNode | undefined)?.['number']
   const constant = bare?.['A_Const'] as SqlNode | undefined
-  if (bare?.['ColumnRef'] !== undefined) return undefined
+  if (namesColumn(bare)) return undefined
   return {
     ...use,
     parameter: parameter === undefined ? null : Number(parameter),
@@ -288,9 +288,19 @@ function equalityOf(column: SqlNode | undefined, value: SqlNode | undefined): Eq
   }
 }
 
+/** Whether a value depends on the row; what a select inside gives is one value for all of them. */
+function namesColumn(node: unknown, depth = 0): boolean {
+  if (node === null || typeof node !== 'object' || depth > DEEPEST_VALUE) return false
+  return Object.entries(node).some(
+    ([name, inner]) => name === 'ColumnRef' || (name !== 'SubLink' && namesColumn(inner, depth + 1)),
+  )
+}
+
+const DEEPEST_VALUE = 500
+
 function literalOf(constant: SqlNode): string | null {
   const text = (constant['sval'] as SqlNode | undefined)?.['sval']
-  if (typeof text === 'string') return `'${text}'`
+  if (typeof text === 'string') return `'${text.replaceAll("'", "''")}'`
   const whole = constant['ival'] as SqlNode | undefined
   if (whole !== undefined) return String(whole['ival'] ?? 0)
   const number = (constant['fval'] as SqlNode | undefined)?.['fval']
