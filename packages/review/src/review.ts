@@ -8,7 +8,7 @@ import { accepted } from './acceptances.js'
 import { catalogueFindings } from './rules/catalogue-rules.js'
 import { finding, type Subject } from './rules/finding.js'
 import { ParameterNames } from './parameter-names.js'
-import { flowFindings, setsLimits } from './rules/flow-rules.js'
+import { flowFindings, scriptFindings, setsLimits } from './rules/flow-rules.js'
 import { statementFindings } from './rules/statement-rules.js'
 import { readText } from './sql/placeholders.js'
 import { readSqlFile } from './sql/sql-file.js'
@@ -98,6 +98,7 @@ async function reviewFile(
   }
   const hasLimits = setsLimits(text)
   for (const [fn, ofFunction] of byFunction) own.push(...flowFindings(fn, ofFunction, hasLimits))
+  if (language === 'sql') own.push(...scriptFindings(subjects, hasLimits))
   findings.push(
     ...accepted(withoutDoubles(own), text).sort((one, other) => one.line - other.line || one.column - other.column),
   )

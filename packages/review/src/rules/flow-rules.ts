@@ -13,6 +13,39 @@ export function flowFindings(fn: FunctionFacts, subjects: readonly Subject[], ha
   )
 }
 
+/** What the statements of an SQL file do, one after the other. */
+export function scriptFindings(subjects: readonly Subject[], hasLimits: boolean): ReviewFinding[] {
+  return [...unboundedWait({ name: 'This file' }, subjects, hasLimits), ...scriptNeverCommitted(subjects)]
+}
+
+/** A transaction that is open at the end of the file is rolled back with the session. */
+function scriptNeverCommitted(subjects: readonly Subject[]): ReviewFinding[] {
+  let isOpen = false
+  let first: Subject | undefined
+  for (const subject of subjects) {
+    const text = subject.read.text.trim()
+    if (subject.facts?.kind !== 'transaction') {
+      if (isOpen && writes(subject)) first ??= subject
+    } else if (/^(?:begin|start\s+transaction)\b/i.test(text)) {
+      isOpen = true
+    } else if (/^(?:commit|end|rollback|abort)\b(?!\s+(?:to|prepared)\b)/i.test(text)) {
+      isOpen = false
+      first = undefined
+    }
+  }
+  return first
+    ? [
+        finding(
+          first,
+          'never-committed',
+          'error',
+          first.execution.place,
+          'This file begins a transaction and never commits it.',
+        ),
+      ]
+    : []
+}
+
 /** Whether a file sets limits for waiting somewhere. */
 export function setsLimits(text: string): boolean {
   return /lock_timeout|statement_timeout|command_?timeout|query_timeout|setQueryTimeout|CommandTimeout/i.test(text)
@@ -221,7 +254,11 @@ function isParameter(fn: FunctionFacts, receiver: string): boolean {
   return head.includes(receiver.replace(/^\$?this->|^this\./, ''))
 }
 
-function unboundedWait(fn: FunctionFacts, subjects: readonly Subject[], hasLimits: boolean): ReviewFinding[] {
+function unboundedWait(
+  { name }: Pick<FunctionFacts, 'name'>,
+  subjects: readonly Subject[],
+  hasLimits: boolean,
+): ReviewFinding[] {
   if (hasLimits) return []
   return subjects.flatMap((subject) => {
     const { facts, execution } = subject
@@ -233,7 +270,7 @@ function unboundedWait(fn: FunctionFacts, subjects: readonly Subject[], hasLimit
             'unbounded-wait',
             'warning',
             execution.place,
-            `${fn.name} waits for a lock for as long as it takes. Set lock_timeout for the transaction, or say nowait.`,
+            `${name} waits for a lock for as long as it takes. Set lock_timeout for the transaction, or say nowait.`,
             `set local lock_timeout = '2s'`,
           ),
         ]
