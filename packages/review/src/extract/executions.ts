@@ -11,7 +11,7 @@ import { putTogether } from './put-together.js'
 import { taggedText } from './tagged.js'
 import { isStatementOf, looksLikeSql } from './looks-like-sql.js'
 import { callsEach, namesOfRounds } from './loops.js'
-import { armOf, endsPath, type Arm } from './paths.js'
+import { armOf, Paths, type Arm } from './paths.js'
 
 const FUNCTIONS = new Set([
   'function_declaration',
@@ -114,6 +114,7 @@ class Reader {
   /** Objects that variables hold, which may be a statement with its values. */
   readonly #objects = new WeakMap<Scope, Map<string, Node>>()
   readonly #source: Source
+  readonly #paths = new Paths()
 
   constructor(
     readonly language: SourceLanguage,
@@ -281,7 +282,7 @@ class Reader {
       this.#seen.add(node.startIndex)
       const place = placeOf(node.childForFieldName('arguments') ?? node)
       this.#add(tagged.parts, place, tagged.bound, 'query', '', context, node.startIndex).runs.push(
-        runOf(node, context),
+        this.#runOf(node, context),
       )
       return
     }
@@ -302,10 +303,10 @@ class Reader {
       ? { kind: 'none' }
       : (asObject?.bound ?? boundOf(args.slice(at + 1), name, this.language, text))
     const execution = this.#add(text, placeOf(source), bound, name, receiverText, context, node.startIndex)
-    execution.endsPath = endsPath(node)
+    execution.endsPath = this.#paths.isEnded(node)
     const handle = assignedTo(node)
     if (handle) this.#keep(execution, handle, scope)
-    if (!PREPARING.test(name)) execution.runs.push(runOf(node, context))
+    if (!PREPARING.test(name)) execution.runs.push(this.#runOf(node, context))
     else {
       const run = chainedRun(node)
       if (run) this.#run(execution, run, calledOf(run).args, context)
@@ -330,11 +331,17 @@ class Reader {
     if (RUNS_PREPARED.test(name)) this.#run(execution, node, args, context)
   }
 
+  #runOf(node: Node, { arms }: Context): Run {
+    const result = resultOf(node)
+    return { at: node.startIndex, end: node.endIndex, arms, endsPath: this.#paths.isEnded(node), result }
+  }
+
   /** A prepared statement is run: with the values of the call, where it has some. */
   #run(execution: Execution, node: Node, args: readonly Node[], context: Context): void {
     if (args.length > 0) execution.bound = boundOf(args, calledOf(node).name, this.language, execution.parts)
-    execution.runs.push(runOf(node, context))
-    execution.endsPath ||= endsPath(node)
+    const run = this.#runOf(node, context)
+    execution.runs.push(run)
+    execution.endsPath ||= run.endsPath
     // Prepared once, and run for each of many.
     if (execution.loop === null && context.loop !== null) {
       execution.loop = context.loop
@@ -385,10 +392,6 @@ function addName(execution: Execution, { name, value }: { name: string; value: s
   if (execution.bound.names.includes(name)) return
   execution.bound.names.push(name)
   execution.bound.values?.push(value)
-}
-
-function runOf(node: Node, { arms }: Pick<Context, 'arms'>): Run {
-  return { at: node.startIndex, end: node.endIndex, arms, endsPath: endsPath(node), result: resultOf(node) }
 }
 
 /** The call that runs what a call prepares, where one follows the other: `prepare(…).execute(…)`, `createNativeQuery(…).setParameter(…).executeUpdate()`. */

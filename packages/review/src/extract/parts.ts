@@ -2,8 +2,8 @@ import type { Node } from 'web-tree-sitter'
 import type { Part, Place } from './facts.js'
 
 const MOST_PARTS = 400
-/** The longest text that is put together, in characters: what is longer is no statement that is checked. */
-const LONGEST_TEXT = 200_000
+/** Where putting a text together ends, in characters: no statement is checked that is longer. */
+const LONGEST_TEXT = 100_000
 
 export function placeOf(node: Node): Place {
   return {
@@ -42,7 +42,11 @@ export function joined(parts: readonly Part[]): Part[] {
   for (const part of parts.slice(0, MOST_PARTS)) {
     const last = result.at(-1)
     length += 'text' in part ? part.text.length : part.value.length
-    if (length > LONGEST_TEXT) break
+    // With what goes beyond it, it is longer than any that is checked, and is not taken for a whole one.
+    if (length > LONGEST_TEXT) {
+      result.push(part)
+      break
+    }
     if (last && 'text' in last && 'text' in part)
       result[result.length - 1] = {
         text: last.text + part.text,

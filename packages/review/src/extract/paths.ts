@@ -24,17 +24,31 @@ export function armOf(node: Node, child: Node): Arm | undefined {
     : undefined
 }
 
-/** Whether a return, a throw or a break follows in the block that a call stands in. */
-export function endsPath(call: Node): boolean {
-  let statement = call
-  for (let depth = 0; statement.parent && !BLOCKS.test(statement.parent.type); depth++) {
+/** The blocks of one tree, each read once. */
+export class Paths {
+  /** Where the last return, throw or break of a block begins; -1 where it has none. */
+  readonly #lastEnds = new Map<number, number>()
+
+  /** Whether a return, a throw or a break follows in the block that a call stands in. */
+  isEnded(call: Node): boolean {
+    let statement = call
+    for (let depth = 0; statement.parent && !BLOCKS.test(statement.parent.type); depth++) {
+      if (ENDS.test(statement.type)) return true
+      if (depth > 20 || FUNCTIONS.test(statement.type)) return false
+      statement = statement.parent
+    }
     if (ENDS.test(statement.type)) return true
-    if (depth > 20 || FUNCTIONS.test(statement.type)) return false
-    statement = statement.parent
+    return statement.parent !== null && this.#lastEndOf(statement.parent) > statement.startIndex
   }
-  if (ENDS.test(statement.type)) return true
-  for (let next = statement.nextNamedSibling; next; next = next.nextNamedSibling) if (ENDS.test(next.type)) return true
-  return false
+
+  #lastEndOf(block: Node): number {
+    let last = this.#lastEnds.get(block.id)
+    if (last === undefined) {
+      last = block.namedChildren.findLast((child) => child !== null && ENDS.test(child.type))?.startIndex ?? -1
+      this.#lastEnds.set(block.id, last)
+    }
+    return last
+  }
 }
 
 interface Placed {
@@ -45,9 +59,11 @@ interface Placed {
 
 /** Whether of two places in a function only one is reached in one call. */
 export function areExclusive(one: Placed, other: Placed): boolean {
-  const isApart = one.arms.some(({ branch, way }) => other.arms.some((arm) => arm.branch === branch && arm.way !== way))
-  if (isApart) return true
   const [first, second] = one.at < other.at ? [one, other] : [other, one]
+  // Both paths go the same ways down to where they part.
+  let parting = 0
+  while (parting < first.arms.length && first.arms[parting]?.way === second.arms[parting]?.way) parting++
+  if (parting < first.arms.length && first.arms[parting]?.branch === second.arms[parting]?.branch) return true
   // What stands in an arm that ends with a return is not gone on from.
-  return first.endsPath && first.arms.some(({ way }) => !second.arms.some((arm) => arm.way === way))
+  return first.endsPath && parting < first.arms.length
 }

@@ -215,12 +215,15 @@ function begunOnPool(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFin
   ]
 }
 
+/** How many writes of one function are compared with one another. */
+const MOST_COMPARED = 200
+
 function apart(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
   const written = subjects.filter(writes)
   // Branches that shut each other out write once.
-  const second = written.find(({ execution }, at) =>
-    written.slice(0, at).some((before) => !areExclusive(before.execution, execution)),
-  )
+  const second = written
+    .slice(0, MOST_COMPARED)
+    .find(({ execution }, at) => written.slice(0, at).some((before) => !areExclusive(before.execution, execution)))
   if (!second) return []
   const { language } = second.execution
   const isInTransaction =
@@ -279,6 +282,9 @@ function unboundedWait(
 }
 
 function oneByOne(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  // A loop that goes on until nothing is left works in batches.
+  const isEndless =
+    subjects.some(({ execution }) => execution.loop !== null) && /\bwhile\s*\(?\s*(true|True|1)\b/.test(fn.text)
   return subjects.flatMap((subject) => {
     const { facts, execution } = subject
     if (
@@ -294,8 +300,7 @@ function oneByOne(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFindin
     const values =
       bound.kind === 'positional' ? [...bound.values, ...subject.read.pasted.map(({ value }) => value)] : null
     if (values && roundNames && !namesAny(values, roundNames)) return []
-    // A loop that goes on until nothing is left works in batches.
-    if (facts.hasLimit || /\bwhile\s*\(?\s*(true|True|1)\b/.test(fn.text)) return []
+    if (facts.hasLimit || isEndless) return []
     const way = {
       insert: 'values of many rows, or unnest',
       update: 'from unnest(…)',
