@@ -1,5 +1,6 @@
-import { Pool, PoolClient } from 'pg'
-import format from 'pg-format'
+import type { Pool, PoolClient } from 'pg'
+
+declare function format(text: string, ...values: unknown[]): string
 
 export class TelescopeRepository {
   private static readonly TABLE = 'telescope'
