@@ -1,9 +1,9 @@
+import { setImmediate } from 'node:timers/promises'
 import type { PlaceholderStyle, Review, ReviewedStatement, ReviewFinding } from '@ledgerman/contract'
 import type { ReviewCatalogue } from './catalogue.js'
 import { NAMELESS, type Execution, type FunctionFacts } from './extract/facts.js'
-import { readExecutions } from './extract/executions.js'
-import { mayHoldSql } from './extract/looks-like-sql.js'
-import { languageOf, parseSource, type SourceLanguage } from './extract/grammar.js'
+import { languageOf } from './extract/grammar.js'
+import { readSource, type SourceReader } from './extract/read-source.js'
 import { accepted } from './acceptances.js'
 import { catalogueFindings } from './rules/catalogue-rules.js'
 import { finding, type Subject } from './rules/finding.js'
@@ -22,12 +22,18 @@ export interface SourceFile {
 export interface ReviewOptions {
   catalogue?: ReviewCatalogue | undefined
   placeholders?: PlaceholderStyle | undefined
+  /** Who reads source code; by default it is read in this thread. */
+  read?: SourceReader | undefined
+  /** Ends it between two statements. */
+  signal?: AbortSignal | undefined
 }
 
 /** What is larger is not read: a generated file, or no source at all. */
 const LARGEST_FILE = 4 * 1024 * 1024
 const LONGEST_LINE = 200_000
 const LONGEST_STATEMENT = 100_000
+/** After how many statements others have their turn. */
+const BETWEEN_BREAKS = 10
 
 /** Reads the statements out of files, and says what is wrong with them. */
 export async function reviewFiles(files: readonly SourceFile[], options: ReviewOptions = {}): Promise<Review> {
@@ -73,12 +79,17 @@ async function reviewFile(
     return void note('It is too large, or has lines that are too long, and was not read.')
   if (language === 'sql' && OTHER_DIALECT.test(text))
     return void note('It is written for another database, and was not checked.')
-  const read = await readFile(language, text)
+  const read =
+    language === 'sql'
+      ? { executions: readSqlFile(text).executions, functions: [], file: undefined }
+      : await (options.read ?? readSource)(language, text)
   if (!read) return void note('It took too long to parse, and was not read.')
   const subjects: Subject[] = []
   const own: ReviewFinding[] = []
   const namesOf = new Map<FunctionFacts, ParameterNames>()
-  for (const execution of read.executions) {
+  for (const [at, execution] of read.executions.entries()) {
+    if (at % BETWEEN_BREAKS === 0) await setImmediate()
+    options.signal?.throwIfAborted()
     const subject = toSubject(path, execution, options, statements.length, own)
     if (!subject) continue
     subjects.push(subject)
@@ -94,14 +105,19 @@ async function reviewFile(
   const byFunction = new Map<FunctionFacts, Subject[]>()
   for (const subject of subjects) {
     const fn = subject.execution.fn ?? read.file
-    if (fn) byFunction.set(fn, [...(byFunction.get(fn) ?? []), subject])
+    const known = fn && byFunction.get(fn)
+    if (known) known.push(subject)
+    else if (fn) byFunction.set(fn, [subject])
   }
   const hasLimits = setsLimits(text)
-  for (const [fn, ofFunction] of byFunction) own.push(...flowFindings(fn, ofFunction, hasLimits))
+  for (const [fn, ofFunction] of byFunction) {
+    for (const each of flowFindings(fn, ofFunction, hasLimits)) own.push(each)
+    await setImmediate()
+  }
   if (language === 'sql') own.push(...scriptFindings(subjects, hasLimits))
-  findings.push(
-    ...accepted(withoutDoubles(own), text).sort((one, other) => one.line - other.line || one.column - other.column),
-  )
+  const told = accepted(withoutDoubles(own), text)
+  told.sort((one, other) => one.line - other.line || one.column - other.column)
+  for (const each of told) findings.push(each)
 }
 
 /** What PostgreSQL has not, and other databases write all the time. */
@@ -111,21 +127,6 @@ const OTHER_DIALECT =
 /** Names and words of other databases, in a statement that PostgreSQL does not take. */
 const OTHER_NAMES =
   /\bsqlite_master\b|\bpragma_\w+|\bsys(?:objects|users|columns|indexes|obj)\b|\bsys\.\w+|\b(?:user|all|dba)_(?:tables|constraints|cons_columns|tab_columns|objects|indexes|ind_columns)\b|\bvarchar\s*\(\s*max\s*\)|\bnchar_cs\b|\bregexp\b|\bon\s+duplicate\s+key\b|@@\w+|\bfrom\s+dual\b|\bdbms_\w+|\breplace\s+into\b|\binsert\s+(?:or|ignore)\b|\bselect\s+top\s+\d|\bnolock\b|\bas\s+'[^']*'\s*(?:,|from\b)/i
-
-async function readFile(
-  language: SourceLanguage,
-  text: string,
-): Promise<{ executions: Execution[]; functions: FunctionFacts[]; file: FunctionFacts | undefined } | undefined> {
-  if (language === 'sql') return { executions: readSqlFile(text).executions, functions: [], file: undefined }
-  if (!mayHoldSql(text)) return { executions: [], functions: [], file: undefined }
-  const tree = await parseSource(language, text)
-  if (!tree) return undefined
-  try {
-    return readExecutions(tree, language)
-  } finally {
-    tree.delete()
-  }
-}
 
 /** A statement as PostgreSQL reads it, or what keeps it from being one. */
 function toSubject(

@@ -15,6 +15,7 @@ import { Metrics } from './metrics/metrics.js'
 import { allRoutes } from './routes/all-routes.js'
 import { JobRunner } from './jobs/job-runner.js'
 import { JobStore } from './jobs/job-store.js'
+import { ReadingThread } from './review/reading-thread.js'
 import { OpenWalks } from './drills/open-walks.js'
 import { readSealKey } from './sealing/seal-key.js'
 import { Sealer } from './sealing/sealer.js'
@@ -60,6 +61,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   const signer = readSealKey(config.sealKey, config.dataDir)
   const sealer = new Sealer(targets, signer, config.sealEveryMs, log)
   const openWalks = new OpenWalks()
+  const reading = new ReadingThread()
   metrics.watch({ targets, home, openWalks })
   const rehearsals = new RehearsalStore(home)
   const jobs = new JobStore(home)
@@ -78,6 +80,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
         jobs,
         runner,
         signer,
+        reading,
         jobLimits: config.jobs,
         begunRuns: new BegunRuns(),
         metrics,
@@ -118,7 +121,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
       const handedBack = Promise.all([runner.stop(), sealer.stop()])
       await closeServer(server, config.stopLimitMs)
       await Promise.race([handedBack, delay(config.stopLimitMs, undefined, { ref: false })])
-      const closed = openWalks.stopAll().then(() => Promise.all([targets.close(), home.close()]))
+      const closed = openWalks.stopAll().then(() => Promise.all([targets.close(), home.close(), reading.close()]))
       await Promise.race([closed, delay(config.stopLimitMs, undefined, { ref: false })])
     },
   }

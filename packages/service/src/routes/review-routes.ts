@@ -21,7 +21,7 @@ const SARIF = 'application/sarif+json'
 const LONGEST_MS = 5 * 60_000
 
 /** What is wrong with the data-access code one already has. */
-export function reviewRoutes({ targets }: Services) {
+export function reviewRoutes({ targets, reading }: Services) {
   return [
     defineRoute<z.ZodType, ReviewInput>({
       method: 'post',
@@ -43,7 +43,12 @@ export function reviewRoutes({ targets }: Services) {
           })
         const catalogue = await catalogueOf(target, call)
         const { files, placeholders } = call.body
-        const review = await reviewFiles(files, { catalogue, placeholders })
+        const review = await reviewFiles(files, {
+          catalogue,
+          placeholders,
+          read: reading.read,
+          signal: call.gone(),
+        })
         if (type === SARIF)
           return { status: 200, stream: { contentType: SARIF, chunks: one(JSON.stringify(toSarif(review, '0.1.0'))) } }
         return { status: 200, body: review }
@@ -62,7 +67,12 @@ export function reviewRoutes({ targets }: Services) {
         const target = targets.get(call.params['target'] ?? '')
         const catalogue = await catalogueOf(target, call)
         const { files, placeholders } = call.body
-        const { statements } = await reviewFiles(files, { catalogue, placeholders })
+        const { statements } = await reviewFiles(files, {
+          catalogue,
+          placeholders,
+          read: reading.read,
+          signal: call.gone(),
+        })
         await loadSqlGrammar()
         const adopted = []
         for (const { from, transaction } of adoptFunctions(statements, await adopting(target))) {

@@ -185,4 +185,22 @@ describe('a review', () => {
     })
     expect(refused.status).toBe(403)
   })
+
+  it('reads a large file while others are answered', async () => {
+    const text = Array.from(
+      { length: 7_000 },
+      (_, at) =>
+        `export const f${at} = (x) => { const y = [x, ${at}].map((each) => each + ${at}); return y.length > 3 ? y : null }`,
+    ).join('\n')
+    let isDone = false
+    const reading = review(`${text}\nawait pool.query('delete from visit')`, 'large.js').finally(() => (isDone = true))
+    let answers = 0
+    while (!isDone)
+      if (
+        (await service.request('GET', `${PATH.replace('review', 'mappings')}/programme/records/P-107`)).status === 200
+      )
+        answers++
+    expect(answers).toBeGreaterThan(5)
+    expect(rulesOf(await reading)).toEqual(['error every-row'])
+  })
 })

@@ -1,0 +1,17 @@
+import { parentPort } from 'node:worker_threads'
+import { readSource } from './extract/read-source.js'
+import type { SourceLanguage } from './extract/grammar.js'
+
+// The other side of ReadingThread: reads one file at a time, and answers each.
+
+export interface AskedFile {
+  language: Exclude<SourceLanguage, 'sql'>
+  text: string
+}
+
+parentPort?.on('message', ({ language, text }: AskedFile) => {
+  readSource(language, text).then(
+    (read) => parentPort?.postMessage({ read }),
+    (error: unknown) => parentPort?.postMessage({ error: String(error) }),
+  )
+})
