@@ -1,6 +1,7 @@
 import { existsSync, readFileSync, writeFileSync } from 'node:fs'
 import { Option, type Command } from 'commander'
 import {
+  isProblem,
   LedgermanProblem,
   PLACEHOLDER_STYLES,
   type PlaceholderStyle,
@@ -16,8 +17,8 @@ import { version } from '../version.js'
 
 const LEVELS: readonly ReviewLevel[] = ['note', 'warning', 'error']
 
-/** What is sent at once, in characters: below what a service takes by itself. */
-const MOST_AT_ONCE = 600_000
+/** What is sent at once, in bytes of JSON: below what a service takes by itself. */
+const MOST_AT_ONCE = 900_000
 const EXIT_FOUND = 6
 
 interface ReviewFlags {
@@ -119,25 +120,54 @@ async function reviewed(
     })
   }
   const target = await context.target(command)
+  if (files.length === 0) return NOTHING
   const parts: Review[] = []
-  for (let from = 0; from < files.length || parts.length === 0;) {
-    const batch: typeof files = []
-    for (
-      let size = 0;
-      from < files.length &&
-      (batch.length === 0 || size + (files[from]?.text.length ?? 0) < MOST_AT_ONCE) &&
-      batch.length < 1000;
-      from++
-    ) {
-      size += files[from]?.text.length ?? 0
-      batch.push(files[from] as (typeof files)[number])
-    }
-    if (batch.length === 0) return NOTHING
-    context.showProgress(`${from} of ${files.length} files`)
-    parts.push(await target.review({ files: batch, ...(placeholders === undefined ? {} : { placeholders }) }))
+  let done = 0
+  for (const batch of inBatches(files)) {
+    context.showProgress(`${(done += batch.length)} of ${files.length} files`)
+    parts.push(await reviewBatch(context, target, batch, placeholders))
   }
   context.showProgress('')
   return joined(parts)
+}
+
+type Files = { path: string; text: string }[]
+
+function inBatches(files: Files): Files[] {
+  const batches: Files[] = []
+  let size = Infinity
+  for (const file of files) {
+    const bytes = Buffer.byteLength(JSON.stringify(file))
+    if (size + bytes > MOST_AT_ONCE || batches.at(-1)?.length === 1_000) {
+      batches.push([])
+      size = 0
+    }
+    batches.at(-1)?.push(file)
+    size += bytes
+  }
+  return batches
+}
+
+/** A file that is too large for the service is read here, by what the service says of its tables. */
+async function reviewBatch(
+  context: CommandContext,
+  target: Awaited<ReturnType<CommandContext['target']>>,
+  files: Files,
+  placeholders: PlaceholderStyle | undefined,
+): Promise<Review> {
+  try {
+    return await target.review({ files, ...(placeholders === undefined ? {} : { placeholders }) })
+  } catch (error) {
+    if (!isProblem(error, 'too-large')) throw error
+    context.showProgress('')
+    for (const { path } of files)
+      context.terminal.err(
+        `${path}: larger than the service takes; read here, so types, plans and the rows of today were not looked at\n`,
+      )
+    const { reviewFiles } = await loadReview()
+    const catalogue = (await target.reviewCatalogue()) as { tables: never[]; searchPath: string[] }
+    return reviewFiles(files, { placeholders, catalogue })
+  }
 }
 
 const NOTHING: Review = {

@@ -69,6 +69,12 @@ describe('review', () => {
       0, 6,
     ])
     expect((await run(['review', '--catalogue', catalogue, misspelled])).exit).toBe(2)
+    const large = await run([
+      'review',
+      file('large.sql', `-- ${'x'.repeat(100_000)}\n`.repeat(12) + 'select titel from programme;'),
+    ])
+    expect([large.exit, large.err]).toEqual([6, expect.stringMatching(/large\.sql: larger than the service takes/)])
+    expect(large.out).toMatch(/Did you mean/)
     expect((await run(['review', join(line.folder, 'nowhere')])).exit).toBe(2)
   })
 
