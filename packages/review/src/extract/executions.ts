@@ -7,43 +7,18 @@ import { itemsOf, membersOf, withItem } from './lists.js'
 import { isNumber, joined, numberKey, placeOf, valuePart } from './parts.js'
 import { assignedTo, resultOf } from './results.js'
 import { Source } from './own-source.js'
+import { FUNCTIONS, nameOf, numbersAmong } from './functions.js'
+import { CALLS, chainedRun, PREPARING, RUNNING, RUNS_PREPARED } from './running-calls.js'
 import { putTogether } from './put-together.js'
 import { taggedText } from './tagged.js'
 import { isStatementOf, looksLikeSql } from './looks-like-sql.js'
 import { callsEach, namesOfRounds } from './loops.js'
 import { armOf, Paths, type Arm } from './paths.js'
 
-const FUNCTIONS = new Set([
-  'function_declaration',
-  'function_expression',
-  'arrow_function',
-  'method_definition',
-  'generator_function_declaration',
-  'function_definition',
-  'method_declaration',
-  'constructor_declaration',
-  'local_function_statement',
-  'lambda_expression',
-  'anonymous_function',
-  'anonymous_function_creation_expression',
-  'lambda',
-])
 const LOOPS =
   /^(for_statement|for_in_statement|while_statement|do_statement|enhanced_for_statement|foreach_statement|for_each_statement)$/
 /** Those that go through a list: what gives the list is asked once. */
 const LOOPS_OVER_LISTS = /^(for_in_statement|enhanced_for_statement|foreach_statement|for_each_statement)$/
-const CALLS = new Set([
-  'call',
-  'call_expression',
-  'method_invocation',
-  'invocation_expression',
-  'function_call_expression',
-  'member_call_expression',
-  'nullsafe_member_call_expression',
-  'scoped_call_expression',
-  'object_creation_expression',
-  'new_expression',
-])
 const ASSIGNMENTS = new Set([
   'assignment',
   'augmented_assignment',
@@ -55,17 +30,6 @@ const ASSIGNMENTS = new Set([
   'public_field_definition',
   'field_definition',
 ])
-
-/** Calls that run or prepare the statement in their first text. */
-const RUNNING =
-  /^(execute|executemany|executescript|query|queryOne|queryAll|queryRow|queryForObject|queryForList|queryForMap|update|batchUpdate|prepare|prepareStatement|prepareCall|createStatement|executeQuery|executeUpdate|executeLargeUpdate|exec|run|all|get|each|any|one|none|many|oneOrNone|manyOrNone|fetch|fetchrow|fetchval|fetchone|fetchall|pg_query|pg_query_params|pg_prepare|pg_send_query|pg_send_query_params|mysqli_query|unsafe|raw|sql|text|createQuery|createNativeQuery|createNamedQuery|fetch_all|fetch_row|fetchAll|fetchOne|fetchColumn|fetchAssoc|fetchAssociative|executeStatement|select|insert|delete|statement|affectingStatement|NpgsqlCommand|SqlCommand|OdbcCommand|OleDbCommand|CreateCommand|ExecuteAsync|Execute|ExecuteScalar|ExecuteScalarAsync|ExecuteNonQuery|ExecuteNonQueryAsync|ExecuteReader|ExecuteReaderAsync|Query|QueryAsync|QueryFirst|QueryFirstAsync|QueryFirstOrDefault|QueryFirstOrDefaultAsync|QuerySingle|QuerySingleAsync|QuerySingleOrDefault|QuerySingleOrDefaultAsync|ExecuteSqlRaw|ExecuteSqlRawAsync|FromSqlRaw|cursor|mogrify|copy_expert|read_sql|read_sql_query)$/
-
-/** Calls that only make a statement: it is run by another call. */
-const PREPARING =
-  /^(prepare|prepareStatement|prepareCall|pg_prepare|createStatement|NpgsqlCommand|SqlCommand|OdbcCommand|OleDbCommand|CreateCommand|createQuery|createNativeQuery|createNamedQuery|text|sql|raw)$/
-/** Calls that run a statement which was made before. */
-const RUNS_PREPARED =
-  /^(execute|executeUpdate|executeQuery|executeLargeUpdate|executeBatch|ExecuteNonQuery|ExecuteNonQueryAsync|ExecuteScalar|ExecuteScalarAsync|ExecuteReader|ExecuteReaderAsync|run|all|get)$/
 
 /** Reads what a file runs, and what its functions and the file itself do beside it. */
 export function readExecutions(
@@ -259,7 +223,8 @@ class Reader {
   }
 
   #call(node: Node, context: Context): void {
-    const { name: full, receiver, args } = calledOf(node)
+    const called = calledOf(node)
+    const { name: full, receiver, args } = called
     const name = full.split(/\.|::|->|\\/).at(-1) ?? full
     const receiverText = receiver?.text ?? ''
     const { scope } = context
@@ -272,7 +237,7 @@ class Reader {
       isInWith: context.isInWith,
       argument: args[0]?.text.slice(0, 200) ?? '',
     })
-    putTogether(node, scope)
+    putTogether(node, called, scope)
     this.#bindLater(name, receiverText, args, context, node)
     const tagged = taggedText(node)
     if (!tagged && !RUNNING.test(name)) return
@@ -392,41 +357,6 @@ function addName(execution: Execution, { name, value }: { name: string; value: s
   if (execution.bound.names.includes(name)) return
   execution.bound.names.push(name)
   execution.bound.values?.push(value)
-}
-
-/** The call that runs what a call prepares, where one follows the other: `prepare(…).execute(…)`, `createNativeQuery(…).setParameter(…).executeUpdate()`. */
-function chainedRun(node: Node): Node | undefined {
-  for (let at = node, depth = 0; depth < 50; depth++) {
-    const call = at.parent && CALLS.has(at.parent.type) ? at.parent : at.parent?.parent
-    if (!call || !CALLS.has(call.type)) return undefined
-    const { name, receiver } = calledOf(call)
-    if (receiver?.id !== at.id) return undefined
-    if (RUNS_PREPARED.test(name)) return call
-    if (!/^(set\w+|bind\w*)$/.test(name)) return undefined
-    at = call
-  }
-  return undefined
-}
-
-/** Parameters that can only be numbers, in languages that see to it when the program runs. */
-function numbersAmong(node: Node, language: SourceLanguage): string[] {
-  if (!/^(php|java|csharp)$/.test(language)) return []
-  const parameters = node.childForFieldName('parameters')?.namedChildren ?? []
-  return parameters.flatMap((parameter) => {
-    const type = parameter?.childForFieldName('type')?.text ?? ''
-    const name = parameter?.childForFieldName('name')?.text
-    return name && /^\??(int|long|short|byte|float|double|decimal|bool|boolean|Integer|Long|Short)\??$/.test(type)
-      ? [name]
-      : []
-  })
-}
-
-/** What a function is called: by itself, or by what it is assigned to. */
-function nameOf(node: Node): string | undefined {
-  const own = node.childForFieldName('name')?.text
-  if (own !== undefined) return own
-  const held = ['name', 'key', 'left', 'property'].map((field) => node.parent?.childForFieldName(field)?.text)
-  return /([$\w]+)$/.exec(held.find((each) => each !== undefined) ?? '')?.[1]
 }
 
 /** `{ text, values }`, as some drivers take a statement. */

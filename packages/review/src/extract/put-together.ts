@@ -7,8 +7,7 @@ import { APPENDING, calledOf, textOf, type Scope } from './text-of.js'
 const ADDING = /^(push|append|Add|add)$/
 
 /** Follows texts and lists that calls put together: `list.push(…)`, `builder.append(…).append(…)`. */
-export function putTogether(node: Node, scope: Scope): void {
-  const { name, receiver, args } = calledOf(node)
+export function putTogether(node: Node, { name, receiver, args }: ReturnType<typeof calledOf>, scope: Scope): void {
   if (!receiver) return
   const items = ADDING.test(name) ? scope.get(`${receiver.text}[]`) : undefined
   if (items) {
