@@ -53,6 +53,8 @@ export class SessionPool {
   readonly #prepared: PreparedNames | undefined
   readonly #limitMs: number
   #making: NodeJS.Timeout | undefined
+  /** Idle sessions that are about to be ended. */
+  #ending = 0
 
   constructor(readonly options: PoolOptions) {
     const { limits, settings = {} } = options
@@ -105,10 +107,18 @@ export class SessionPool {
 
   /** Ends an idle session, if there is one, so that the server can give another pool its place. */
   async endIdle(): Promise<void> {
-    if (this.#pool.idleCount === 0) return
-    // What comes is the idle one, unless a caller was quicker: then this waits in turn, and one is opened anew for the next caller.
-    const client = await this.#pool.connect().catch(() => undefined)
-    client?.release(true)
+    // More than are idle must not be asked for: new ones would be opened, in the places that were made.
+    if (this.#pool.idleCount <= this.#ending) return
+    this.#ending++
+    try {
+      // What comes is the idle one, unless a caller was quicker: then this waits in turn, and one is opened anew for the next caller.
+      const client = await this.#pool.connect()
+      client.release(true)
+    } catch {
+      // Nothing idles there any more.
+    } finally {
+      this.#ending--
+    }
   }
 
   /** Asks for no more sessions than there are, for those can be waited for; after a while for one more, and so on. */

@@ -23,8 +23,7 @@ export class LockWatch {
   #holders: LockHolder[] = []
   #timer: NodeJS.Timeout | undefined
   #isOver = false
-  #looking: Promise<void> = Promise.resolve()
-  #hasCancelled = false
+  #cancelling: Promise<void> | undefined
   /** Since when it has been seen waiting at every look, in milliseconds of `performance.now`. */
   #waitingSince: number | undefined
   readonly #every: number
@@ -46,12 +45,15 @@ export class LockWatch {
 
   /** Whether it ended the statement because that had waited too long. */
   get hasCancelled(): boolean {
-    return this.#hasCancelled
+    return this.#cancelling !== undefined
   }
 
-  /** Resolves when nothing of it is on its way any more. */
+  /**
+   * Resolves when no cancel of it is on its way any more. A look that is still unanswered touches nothing, and is not waited for: it
+   * may itself wait for a session to look in, where whoever asks here holds the last one.
+   */
   get settled(): Promise<void> {
-    return this.#looking
+    return this.#cancelling ?? Promise.resolve()
   }
 
   end(): void {
@@ -61,7 +63,7 @@ export class LockWatch {
   }
 
   #look(): void {
-    this.#looking = this.#ask().then(() => {
+    void this.#ask().then(() => {
       if (!this.#isOver) this.#timer = setTimeout(() => this.#look(), this.#nextLookMs())
     })
   }
@@ -76,8 +78,8 @@ export class LockWatch {
     this.#holders = found
     if (isNews) this.onWait?.(found)
     if (now - this.#waitingSince < this.lockWaitMs + GRACE_MS) return
-    this.#hasCancelled = true
-    await this.target.cancel(this.pid)
+    this.#cancelling = this.target.cancel(this.pid)
+    await this.#cancelling
   }
 
   /** A wait is over, as far as can be seen. */

@@ -121,6 +121,26 @@ it('makes do with as many sessions as the role may have', async () => {
   }
 })
 
+it('keeps no session for a look at who waits that cannot be had', async () => {
+  const role = `last_${own.database.name}`
+  await own.database.sql(
+    `create role ${role} login password 'last' connection limit 1; grant ledgerman_worker to ${role}`,
+  )
+  const url = Object.assign(new URL(own.database.url), { username: role, password: 'last' }).toString()
+  const target = new Target({ name: 'last', url, digestKey: Buffer.from('k') })
+  try {
+    const steps = [{ sql: 'select pg_sleep(0.4)' }]
+    const plan = await resolvePlan(target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
+    const run = () => runPlan(target, plan, { mode: 'commit', actor: 'test', params: {} })
+    // The first has the only session for longer than it takes until somebody looks; the second would give up waiting for it.
+    const runs = await Promise.all([run(), run(), run()])
+    expect(runs.map(({ receipt }) => receipt.outcome)).toEqual(['committed', 'committed', 'committed'])
+  } finally {
+    await target.close()
+    await own.database.sql(`drop role ${role}`)
+  }
+})
+
 it('warns of what cannot be relied on', async () => {
   const bare = await openOwnTables({ synchronous_commit: 'off' }, {}, 'SQL_ASCII')
   try {
