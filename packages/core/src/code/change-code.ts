@@ -129,7 +129,11 @@ for no key update\`
   #plainWork(): string {
     const { mapping } = this
     const notWritten = quoted(`${mapping.name}: the record was found, and not written.`)
-    return `  return s.inTransaction(db, LIMITS, async (client) => {
+    const alone = `  const alone = await s.askAlone(db, LIMITS, text, values)
+  if (alone && alone.length > 0) return written(alone)
+  // Where it was not written, a transaction finds out why.
+`
+    return `${this.refusesByItself ? alone : ''}  return s.inTransaction(db, LIMITS, async (client) => {
     const first = await s.ask(client, text, values)
     if (first.length > 0) return written(first)
     const unchanged = judged(await s.ask(client, currentText(set), values), loaded, s.partOf(changes, set))

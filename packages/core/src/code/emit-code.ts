@@ -82,6 +82,7 @@ const INDEX = `export {
   RuleBroken,
   TimeLimit,
   ValueInvalid,
+  POOL_SETTINGS,
   prepareStatements,
 } from './support.js'
 export type { Db, Loaded, Written } from './support.js'

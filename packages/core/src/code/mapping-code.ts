@@ -3,6 +3,7 @@ import type { Mapping, Property } from '../mapping/mapping.js'
 import { guardValueSql } from '../statement/guard-sql.js'
 import { keptSql } from '../statement/book-sql.js'
 import { extraNames } from '../statement/found-sql.js'
+import { isUnique } from '../statement/key-sql.js'
 import { outputSql } from '../statement/keyed-statement.js'
 import { SlotList, toStatement, type Slot } from '../statement/statement.js'
 import { functionNames } from './names.js'
@@ -147,12 +148,7 @@ function assertRules(broken: string | null | undefined): void {
    * @param work what is made of `rows`: it has `result` in the end
    */
   protected transaction(statement: string, { text, run }: { text: string; run: string }, work: string): string {
-    if (!this.isBooked)
-      return `  return s.inTransaction(db, LIMITS, async (client) => {
-    const rows = await s.ask(client, ${text}, values)
-    ${work}
-    return result
-  })`
+    if (!this.isBooked) return `  return ${this.#oneStatement(text, 'values', work)}`
     const { key } = this.mapping
     const isAdd = statement.startsWith(`booked('add'`)
     const given = key.map(({ name }) => {
@@ -163,12 +159,31 @@ function assertRules(broken: string | null | undefined): void {
     return `  const entry = { statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isDigested: ${this.mapping.properties.some(({ sensitive }) => sensitive)} }
   return b.keepingRefusals(db, entry, async () => {
     await b.introduce(db, [entry.statement])
-    return s.inTransaction(db, LIMITS, async (client) => {
-      const rows = await s.ask(client, ${run}, [...values, ...b.entryValues(entry)])
-      ${work.replace(/^(?=.)/gm, '  ').trimStart()}
-      return result
-    })
+    return ${this.#oneStatement(run, '[...values, ...b.entryValues(entry)]', work).replace(/\n(?=.)/g, '\n  ')}
   })`
+  }
+
+  #oneStatement(text: string, values: string, work: string): string {
+    const rows = this.refusesByItself
+      ? `s.inOneStatement(db, LIMITS, ${text}, () => ${values}, (rows) => {`
+      : `s.inTransaction(db, LIMITS, async (client) => {
+    const rows = await s.ask(client, ${text}, ${values})`
+    return `${rows}
+    ${work}
+    return result
+  })`
+  }
+
+  /**
+   * Whether a statement that writes one record leaves nothing behind where it is refused, so that there is nothing to roll back: no rule is judged by
+   * what was written, no second row can be, and no trigger has written elsewhere.
+   */
+  protected get refusesByItself(): boolean {
+    const { rules, table, key } = this.mapping
+    const isOwn =
+      (table.kind === 'table' || table.kind === 'partitioned table') && !table.hasChildren && !table.hasRules
+    const isOne = key.length === 0 || isUnique(this.mapping, key)
+    return isOwn && isOne && rules.length === 0 && !table.sideWriters.some(({ by }) => by === 'trigger')
   }
 
   /**
