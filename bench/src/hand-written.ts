@@ -36,6 +36,22 @@ export async function changeByHand(
   }
 }
 
+/** The same where each connection of the pool bounds its waits: one statement, and a look at its count. */
+export async function changeByHandAlone(
+  pool: pg.Pool,
+  id: number,
+  version: number,
+  hours: string,
+): Promise<Record<string, unknown> | undefined> {
+  const { rows, rowCount } = await pool.query<Record<string, unknown>>({
+    name: 'change where it differs',
+    text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 and hours is distinct from $2 returning id, code, title, hours, priority, note, row_version',
+    values: [id, hours, version],
+  })
+  if (rowCount !== 1) throw new Error('stale')
+  return rows[0]
+}
+
 /** A change with an audit row that holds what an entry of the book holds: the row before is read and locked first. */
 export async function changeByHandWithAudit(
   pool: pg.Pool,

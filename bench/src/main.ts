@@ -103,10 +103,12 @@ try {
     ]),
   )
 
-  const written = await writtenCode(target, mapping, pool, hand)
+  const written = await writtenCode(target, mapping, pool, url, hand)
   await show('Written code: a load by key', written.load)
   await show('Written code: a keyed change', written.change)
   await show('Written code: a keyed change with its entry', written.booked)
+  await show('Written code on a pool with its settings: a keyed change', written.alone.change)
+  await show('Written code on a pool with its settings: a keyed change with its entry', written.alone.booked)
 
   const sighting = resolveMapping(sightings, 1, await target.table('public.sighting'))
   await show('A page of 50 from a million rows', () => comparePages(target, sighting, pool))
@@ -192,6 +194,7 @@ try {
   await show('A transfer between two of 1,000 rows, through core', () => compareTransfers(target, mapping, pool, 1_000))
   await show('A transfer between two of 4 rows, through core', () => compareTransfers(target, mapping, pool, 4))
   await show('Written code: a transfer', written.transfer)
+  await show('Written code on a pool with its settings: a transfer', written.alone.transfer)
   await show('Reading the catalogue', () => compareCatalogues(cluster.adminUrl('bench')))
   await fetch(`${both.ours}/v1/targets/bench/transactions/transfer`, {
     method: 'PUT',

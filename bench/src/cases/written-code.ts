@@ -1,9 +1,9 @@
-import type pg from 'pg'
+import pg from 'pg'
 import { emitCode, resolvePlan, type Mapping, type Target } from '@ledgerman/core'
 import { proofTools } from '@ledgerman/service'
 import type { Hand } from '../bench-table.js'
 import { CALLERS, compare, type Ratio, type Way } from '../compare.js'
-import { BEGIN_BOUNDED, changeByHand, changeByHandWithAudit, loadByHand } from '../hand-written.js'
+import { BEGIN_BOUNDED, changeByHand, changeByHandAlone, changeByHandWithAudit, loadByHand } from '../hand-written.js'
 import { fill, pairOf, transferByHand, transferDefinition } from './transfers.js'
 
 /** What the bench calls of the code that is written for `allocation` and the transfer. */
@@ -12,6 +12,7 @@ interface WrittenCode {
   changeAllocation(pool: pg.Pool, loaded: Loaded, changes: { hours: string }): Promise<Loaded>
   transfer(pool: pg.Pool, params: { from: number; to: number; hours: string }): Promise<unknown>
   configureBook?(settings: { actor: string; digestKey: string }): void
+  POOL_SETTINGS: pg.PoolConfig
 }
 
 interface Loaded {
@@ -25,12 +26,16 @@ export interface WrittenComparisons {
   change(): Promise<Ratio[]>
   booked(): Promise<Ratio[]>
   transfer(): Promise<Ratio[]>
+  /** The same where the connections of the pool begin with bounded waits. */
+  alone: Pick<WrittenComparisons, 'change' | 'booked' | 'transfer'>
+  end(): Promise<void>
 }
 
 export async function writtenCode(
   target: Target,
   mapping: Mapping,
   pool: pg.Pool,
+  url: string,
   hand: Hand,
 ): Promise<WrittenComparisons> {
   const { transaction, ...definition } = transferDefinition
@@ -41,7 +46,7 @@ export async function writtenCode(
   booked.configureBook?.({ actor: 'bench', digestKey: 'bench' })
 
   /** A change of the caller's next row, from what was loaded of it last, as a program does that has just shown it. */
-  const changing = (by: WrittenCode): Way['once'] => {
+  const changing = (by: WrittenCode, on: pg.Pool): Way['once'] => {
     const known = new Map<number, Loaded>()
     return async (caller) => {
       const id = hand.next(caller)
@@ -49,7 +54,7 @@ export async function writtenCode(
       const last = known.get(id)
       const loaded =
         last?.record.rowVersion === version ? last : { record: { id, rowVersion: version }, guard: `v${version}` }
-      known.set(id, await by.changeAllocation(pool, loaded, { hours: `${version % 400}.25` }))
+      known.set(id, await by.changeAllocation(on, loaded, { hours: `${version % 400}.25` }))
       hand.changed(id)
     }
   }
@@ -62,6 +67,44 @@ export async function writtenCode(
       hand.changed(id)
     }
   const longer = { rounds: 16, callers: CALLERS }
+  const settled = new pg.Pool({ connectionString: url, max: CALLERS, ...code.POOL_SETTINGS })
+  settled.on('error', () => undefined)
+
+  const change = (name: string, on: pg.Pool, hand: Way['once']) => () =>
+    compare(
+      [
+        { name, once: hand },
+        { name: 'written by Ledgerman', once: changing(code, on) },
+      ],
+      longer,
+    )
+  const book = (on: pg.Pool, begin: string) => () =>
+    compare(
+      [
+        {
+          name: 'hand-written, equal audit',
+          once: byHand((...change) => changeByHandWithAudit(on, ...change, begin)),
+        },
+        { name: 'written by Ledgerman, with its entry', once: changing(booked, on) },
+      ],
+      longer,
+    )
+  const transfers = (on: pg.Pool, begin: string) => async () => {
+    await fill(pool)
+    const once = (by: WrittenCode) => () => {
+      const [from, to] = pairOf(1_000)
+      return by.transfer(on, { from: Number(from), to: Number(to), hours: '0.01' })
+    }
+    return compare(
+      [
+        { name: 'hand-written, no audit', once: () => transferByHand(on, ...pairOf(1_000), false, begin) },
+        { name: 'written by Ledgerman', once: once(code) },
+        { name: 'hand-written, equal audit', once: () => transferByHand(on, ...pairOf(1_000), true, begin) },
+        { name: 'written by Ledgerman, with its entry', once: once(booked) },
+      ],
+      { rounds: 8 },
+    )
+  }
   return {
     load: () =>
       compare(
@@ -71,43 +114,22 @@ export async function writtenCode(
         ],
         longer,
       ),
-    change: () =>
-      compare(
-        [
-          { name: 'hand-written, no audit', once: byHand((...change) => changeByHand(pool, ...change, true)) },
-          { name: 'written by Ledgerman', once: changing(code) },
-        ],
-        longer,
+    change: change(
+      'hand-written, no audit',
+      pool,
+      byHand((...of) => changeByHand(pool, ...of, true)),
+    ),
+    booked: book(pool, BEGIN_BOUNDED),
+    transfer: transfers(pool, BEGIN_BOUNDED),
+    alone: {
+      change: change(
+        'hand-written, no audit: one statement',
+        settled,
+        byHand((...of) => changeByHandAlone(settled, ...of)),
       ),
-    booked: () =>
-      compare(
-        [
-          {
-            name: 'hand-written, equal audit',
-            once: byHand((...change) => changeByHandWithAudit(pool, ...change, BEGIN_BOUNDED)),
-          },
-          { name: 'written by Ledgerman, with its entry', once: changing(booked) },
-        ],
-        longer,
-      ),
-    transfer: async () => {
-      await fill(pool)
-      const once = (by: WrittenCode) => () => {
-        const [from, to] = pairOf(1_000)
-        return by.transfer(pool, { from: Number(from), to: Number(to), hours: '0.01' })
-      }
-      return compare(
-        [
-          { name: 'hand-written, no audit', once: () => transferByHand(pool, ...pairOf(1_000), false, BEGIN_BOUNDED) },
-          { name: 'written by Ledgerman', once: once(code) },
-          {
-            name: 'hand-written, equal audit',
-            once: () => transferByHand(pool, ...pairOf(1_000), true, BEGIN_BOUNDED),
-          },
-          { name: 'written by Ledgerman, with its entry', once: once(booked) },
-        ],
-        { rounds: 8 },
-      )
+      booked: book(settled, 'begin'),
+      transfer: transfers(settled, 'begin'),
     },
+    end: () => settled.end(),
   }
 }

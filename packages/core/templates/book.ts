@@ -1,5 +1,5 @@
 import { AsyncLocalStorage } from 'node:async_hooks'
-import { createHash, createHmac, randomBytes } from 'node:crypto'
+import { createHash, createHmac, randomUUID } from 'node:crypto'
 import type { ClientBase } from 'pg'
 import { ask, countOf, DataError, OutcomeUnknown, type Db, type Row, type Step } from './support.js'
 
@@ -91,11 +91,9 @@ function isOfAnotherBook(error: unknown): boolean {
 
 /** A UUID of version 7 (RFC 9562, section 5.7): in order of time. */
 export function newEntryId(): string {
-  const bytes = randomBytes(16)
-  bytes.writeUIntBE(Date.now(), 0, 6)
-  bytes[6] = ((bytes[6] ?? 0) & 0x0f) | 0x70
-  bytes[8] = ((bytes[8] ?? 0) & 0x3f) | 0x80
-  return bytes.toString('hex').replace(/^(.{8})(.{4})(.{4})(.{4})/, '$1-$2-$3-$4-')
+  const time = Date.now().toString(16).padStart(12, '0')
+  // Behind the time it is random, as one of version 4 is.
+  return `${time.slice(0, 8)}-${time.slice(8)}-7${randomUUID().slice(15)}`
 }
 
 function digest(text: string): string {
@@ -138,7 +136,7 @@ export interface RecordEntry {
 /**
  * The part of a statement that writes the entry of its record, behind `at` values of its own: `entryValues` gives those that it needs.
  *
- * @param parts SQL: the key and the images, as arrays; whether the row was written; where they come from, and when there is an entry
+ * @param parts SQL: the key and the images, as arrays; whether the row was written, null where each was; where they come from, and when there is an entry
  */
 export function entryPart(
   at: number,
@@ -146,17 +144,18 @@ export function entryPart(
     key: string | null
     before: string | null
     after: string | null
-    written: string
+    written: string | null
     from: string
     where: string
   },
 ): string {
   const { key, before, after, written, from, where } = parts
-  const image = (sql: string | null) => (sql === null ? 'null' : `case when ${written} then ${sql} end`)
+  const image = (sql: string | null) =>
+    sql === null || written === null ? String(sql) : `case when ${written} then ${sql} end`
   return `, booked as (
   insert into ledgerman.entry (id, at, actor, outcome, statement, binds, note, record, key, matched, changed, before, after)
   select $${at + 1}::uuid, pg_catalog.clock_timestamp(), $${at + 2}::text, 'committed', $${at + 3}::bigint, $${at + 4}::text[], $${at + 5}::text,
-    ${key === null ? 'null, null' : `pg_catalog.hash_array_extended(${key}, 0), ${key}`}, 1, case when ${written} then 1 else 0 end,
+    ${key === null ? 'null, null' : `pg_catalog.hash_array_extended(${key}, 0), ${key}`}, 1, ${written === null ? '1' : `case when ${written} then 1 else 0 end`},
     ${image(before)},
     ${image(after)}
   from ${from}

@@ -2,7 +2,7 @@ import pg from 'pg'
 import { extraNames } from '../statement/found-sql.js'
 import { guardHoldsSql, guardIsSql, guardValueSql } from '../statement/guard-sql.js'
 import { asComparable } from '../statement/image-sql.js'
-import { keyConditionSql, sameKeySql } from '../statement/key-sql.js'
+import { isUnique, keyConditionSql, sameKeySql } from '../statement/key-sql.js'
 import {
   brokenRuleSql,
   changesKey,
@@ -29,7 +29,7 @@ export class ChangeCode extends FindCode {
     const { mapping, type } = this
     const slots = new SlotList()
     const condition = keyConditionSql(mapping.key, 't', slots)
-    const guarded = this.isBooked ? guardHoldsSql : guardIsSql
+    const guarded = this.isBooked && !this.#isOne ? guardHoldsSql : guardIsSql
     const guardHolds = mapping.guard.by === 'none' ? 'true' : guarded(mapping.guard, 't', slots)
     const texts = this.isBooked
       ? this.#bookedTexts(condition, guardHolds, slots)
@@ -49,11 +49,20 @@ export async function ${this.fn.change}(
   const set = s.namesOf<keyof ${type}Changes>(changes, SET)
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
-  const ${this.isBooked ? '{ text, run, touched }' : 'text'} = updateText(set)
-  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
+${
+  this.isBooked && this.#isOne
+    ? ''
+    : `  const ${this.isBooked ? '{ text, run, touched }' : 'text'} = updateText(set)
+`
+}  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
 ${this.isBooked ? this.#bookedWork(slots) : this.#plainWork()}
 }
-${this.isBooked ? this.#judged() : this.#looked()}${this.rules()}`
+${this.#isOne || !this.isBooked ? this.#written() : ''}${this.isBooked ? this.#judged() : this.#looked()}${this.rules()}`
+  }
+
+  /** Whether its key can find one row only: then a booked change is tried without looking at a row that it does not write, as a plain one always is. */
+  get #isOne(): boolean {
+    return isUnique(this.mapping, this.mapping.key)
   }
 
   /** What can be set, and how each is written and compared. */
@@ -145,12 +154,16 @@ for no key update\`
   })`
   }
 
-  /** What is said of a row that was written, and of one that was not. */
-  #looked(): string {
+  /** The place behind a record and its guard. */
+  get #behind(): number {
+    return this.mapping.properties.length + (this.guard.column === '' ? 0 : 1)
+  }
+
+  /** What is said of a row that was written. */
+  #written(): string {
     const { mapping, type } = this
-    const behind = mapping.properties.length + (this.guard.column === '' ? 0 : 1)
     const name = quoted(mapping.name)
-    const rule = this.assertRule(`row[${behind}]`)
+    const rule = this.assertRule(`row[${this.#behind}]`)
     return `
 /** The row as it was written${rule && ', and the first rule that it breaks'}. */
 function written(rows: s.Row[]): s.Written<${type}> {
@@ -159,7 +172,14 @@ function written(rows: s.Row[]): s.Written<${type}> {
 ${rule && `  ${rule}\n`}  const { record, guard } = loadedFrom(row)
   return { record, guard, matched: 1, changed: 1 }
 }
+`
+  }
 
+  /** What is said of a row that was not written. */
+  #looked(): string {
+    const { mapping, type } = this
+    const [name, behind] = [quoted(mapping.name), this.#behind]
+    return `
 /** Why a row was not written: null where it is as it was loaded, and differs. */
 function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> | null {
   s.expectCount(${name}, 'one', rows.length, true)
@@ -191,14 +211,15 @@ function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, 
       from: 'hit left join done on true',
       where: `${mayWrite} and (not hit.${extra.differs} or ${written})`,
     })
-    return `${isAll ? '' : `const ORDER: readonly (keyof ${type})[] = ${this.all}\n\n`}/** Locks the row, judges what was locked, writes it where it differs, and books what it did: without the entry, and with it. */
-const updateText = s.madeOnce((set: readonly (keyof ${type}Changes)[]) => {
+    const one = this.#isOne ? this.#quickText({ condition, guardHolds, slots, touched, bump }) : ''
+    return `${isAll ? '' : `const ORDER: readonly (keyof ${type})[] = ${this.all}\n\n`}${one}/** Locks the row, judges what was locked, writes it where it differs, and books what it did: without the entry, and with it. */
+const ${this.#isOne ? 'judgedText' : 'updateText'} = s.madeOnce((set: readonly (keyof ${type}Changes)[]) => {
   const { assignments, differs, lock } = partsOf(set)
   ${touched}
   const parts = \`
 with hit as (
   select ${inTemplate(properties.map(({ column }) => `t.${column.sql}`).join(', '))},
-    ${inTemplate(guardHolds)} as ${extra.guard_holds},
+    ${inTemplate(this.#isOne ? `coalesce(${guardHolds}, false)` : guardHolds)} as ${extra.guard_holds},
     \${differs} as ${extra.differs},
     ${inTemplate(guardValueSql(guard, 't'))} as ${extra.guard}
   from ${inTemplate(table.sql)} as t
@@ -222,12 +243,77 @@ from hit left join done on true\`
 `
   }
 
+  /** The statement that writes and books a row which is as it was loaded, and would differ, and finds no other. */
+  #quickText({ condition, guardHolds, slots, touched, bump }: QuickParts): string {
+    const { mapping, type } = this
+    const { table, properties, rules } = mapping
+    const columns = properties.map(({ column }) => `t.${column.sql}`).join(', ')
+    const own = this.guard.column === '' ? '' : `, ${guardAfterSql(mapping, 't')} as ${extraNames(mapping).guard}`
+    const told = this.guard.column === '' ? '' : `, done.${extraNames(mapping).guard}`
+    const rule =
+      rules.length === 0 ? '' : `, ${unmarked(ruleVerdictSql(mapping, ({ column }) => `done.${column.sql}`, slots))}`
+    const entry = this.entryPart(`set.length + ${slots.slots.length}`, {
+      before: 'hit',
+      after: 'done',
+      touched: 'touched',
+      from: 'hit cross join done',
+      where: 'true',
+      isAlwaysWritten: true,
+    })
+    return `/** Writes the row where it is still as it was loaded, and would differ, and books that: without the entry, and with it. */
+const updateText = s.madeOnce((set: readonly (keyof ${type}Changes)[]) => {
+  const { assignments, differs, lock } = partsOf(set)
+  ${touched}
+  const parts = \`
+with hit as (
+  select ${inTemplate(columns)}
+  from ${inTemplate(table.sql)} as t
+  where ${inTemplate(condition)}${guardHolds === 'true' ? '' : ` and ${inTemplate(guardHolds)}`} and \${differs}
+  for \${lock}
+), done as (
+  update ${inTemplate(table.sql)} as t
+  set \${assignments}${inTemplate(bump.join(''))}
+  from hit
+  where ${inTemplate(sameKeySql(mapping.key, 't', 'hit'))}
+  returning ${inTemplate(columns)}${inTemplate(own)}
+)\`
+  const told = \`
+select ${inTemplate(outputSql('done', properties))}${inTemplate(told)}${inTemplate(rule)}
+from done\`
+  const entry = ${entry}
+  return { text: parts + told, run: parts + entry + told, touched }
+})
+
+`
+  }
+
   #bookedWork(slots: SlotList): string {
+    if (this.#isOne) return this.#quickWork(slots)
     return this.transaction(
       `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)`,
       { text: 'text', run: 'run' },
       'const result = judged(rows, loaded, s.partOf(changes, set))',
     )
+  }
+
+  #quickWork(slots: SlotList): string {
+    const { type } = this
+    const alone = `    const alone = await s.askAlone(db, LIMITS, quick.run, [...values, ...b.entryValues(entry)])
+    if (alone && alone.length > 0) return written(alone)
+`
+    const statement = `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)`
+    return `  const entryOf = ({ text, touched }: { text: string; touched: readonly (keyof ${type})[] }) => (${this.entry(statement)})
+  const [quick, whole] = [updateText(set), judgedText(set)]
+  const [entry, judging] = [entryOf(quick), entryOf(whole)]
+  return b.keepingRefusals(db, judging, async () => {
+    await b.introduce(db, [entry.statement, judging.statement])
+${this.refusesByItself ? alone : ''}    return s.inTransaction(db, LIMITS, async (client) => {
+      const first = await s.ask(client, quick.run, [...values, ...b.entryValues(entry)])
+      if (first.length > 0) return written(first)
+      const rows = await s.ask(client, whole.run, [...values, ...b.entryValues(judging)])
+      return judged(rows, loaded, s.partOf(changes, set))
+    })
+  })`
   }
 
   /** What a booked change's row says. */
@@ -252,6 +338,16 @@ function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, 
 }
 `
   }
+}
+
+interface QuickParts {
+  condition: string
+  guardHolds: string
+  slots: SlotList
+  /** The code that says which properties are touched. */
+  touched: string
+  /** What counts the version up. */
+  bump: readonly string[]
 }
 
 /** Literals of a rule as they stand in a text: the look at a row that was not written has no rules, and so no place for their values. */

@@ -149,18 +149,23 @@ function assertRules(broken: string | null | undefined): void {
    */
   protected transaction(statement: string, { text, run }: { text: string; run: string }, work: string): string {
     if (!this.isBooked) return `  return ${this.#oneStatement(text, 'values', work)}`
-    const { key } = this.mapping
+    return `  const entry = ${this.entry(statement)}
+  return b.keepingRefusals(db, entry, async () => {
+    await b.introduce(db, [entry.statement])
+    return ${this.#oneStatement(run, '[...values, ...b.entryValues(entry)]', work).replace(/\n(?=.)/g, '\n  ')}
+  })`
+  }
+
+  /** What the book is told of a statement, as code. */
+  protected entry(statement: string): string {
+    const { key, properties } = this.mapping
     const isAdd = statement.startsWith(`booked('add'`)
     const given = key.map(({ name }) => {
       const value = isAdd ? `given.${name} ?? null` : `key.${name}`
       return `s.writeValue(WRITE.${name}, ${value}, ${quoted(name)})`
     })
     const isGenerated = isAdd && key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null)
-    return `  const entry = { statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isDigested: ${this.mapping.properties.some(({ sensitive }) => sensitive)} }
-  return b.keepingRefusals(db, entry, async () => {
-    await b.introduce(db, [entry.statement])
-    return ${this.#oneStatement(run, '[...values, ...b.entryValues(entry)]', work).replace(/\n(?=.)/g, '\n  ')}
-  })`
+    return `{ statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isDigested: ${properties.some(({ sensitive }) => sensitive)} }`
   }
 
   #oneStatement(text: string, values: string, work: string): string {
@@ -199,7 +204,15 @@ function assertRules(broken: string | null | undefined): void {
       touched,
       from,
       where,
-    }: { before: string | null; after: string | null; touched: string; from: string; where: string },
+      isAlwaysWritten = false,
+    }: {
+      before: string | null
+      after: string | null
+      touched: string
+      from: string
+      where: string
+      isAlwaysWritten?: boolean
+    },
   ): string {
     const { mapping } = this
     const { written } = extraNames(mapping)
@@ -211,7 +224,7 @@ function assertRules(broken: string | null | undefined): void {
     key: ${mapping.key.length === 0 ? 'null' : `imageOf([${key}], ${quoted(before ?? after ?? '')}${pads})`},
     before: ${image(before)},
     after: ${image(after)},
-    written: ${quoted(`done.${written}`)},
+    written: ${isAlwaysWritten ? 'null' : quoted(`done.${written}`)},
     from: ${quoted(from)},
     where: \`${inTemplate(where)}\`,
   })`
