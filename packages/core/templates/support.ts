@@ -312,16 +312,21 @@ function beginText(limits: Limits): string {
   return text
 }
 
-/** What the connections of a pool begin with; asked for once. */
-const begun = new WeakMap<Pool, ReadonlyMap<string, string>>()
+/** Whether the connections of a pool begin with limits; asked for once. */
+const begun = new WeakMap<Pool, WeakMap<Limits, boolean>>()
 
 /** Whether each connection of a pool begins with these limits, whoever has said so: the pool's options, its role, its database. */
 async function beginsWith(pool: Pool, limits: Limits): Promise<boolean> {
-  let settings = begun.get(pool)
-  if (settings === undefined) {
-    const rows = await ask(pool, `select lower(name), reset_val from pg_catalog.pg_settings where context = 'user'`, [])
-    begun.set(pool, (settings = new Map(rows.map(([name, value]) => [name ?? '', value ?? '']))))
-  }
+  const known = begun.get(pool)?.get(limits)
+  if (known !== undefined) return known
+  const rows = await ask(pool, `select lower(name), reset_val from pg_catalog.pg_settings where context = 'user'`, [])
+  const begins = areAs(limits, new Map(rows.map(([name, value]) => [name, value])))
+  const ofPool = begun.get(pool) ?? new WeakMap<Limits, boolean>()
+  begun.set(pool, ofPool.set(limits, begins))
+  return begins
+}
+
+function areAs(limits: Limits, settings: ReadonlyMap<string | null | undefined, string | null | undefined>): boolean {
   const { isolation, lockWaitMs, timeLimitMs } = limits
   const isAs = (name: string, value: string) => settings.get(name.toLowerCase()) === value
   return (

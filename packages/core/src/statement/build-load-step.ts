@@ -32,6 +32,17 @@ export function findsOneAtMost(mapping: Mapping, finder: Finder): boolean {
   )
 }
 
+/** Whether a finder names the keys of all rows that it may find, in a list no longer than a program keeps. */
+function namesItsRows(mapping: Mapping, finder: Finder): boolean {
+  if ('key' in finder || finder.where?.expression.kind !== 'in') return false
+  const { operand, items, negated } = finder.where.expression
+  const property = operand.kind === 'path' && operand.names.length === 1 && mapping.byName.get(operand.names[0] ?? '')
+  const isListed = items.length <= MOST_LISTED && items.every(({ kind }) => kind === 'parameter' || kind === 'literal')
+  return !negated && isListed && !!property && isUnique(mapping, [property])
+}
+
+const MOST_LISTED = 100
+
 /**
  * Builds the load of a transaction's step. Row shape: every property in order; the guard; how many rows were found in all;
  * a digest of them all, where there can be more than one. Rows are locked in key order, so that two runs that lock the same ones wait for each other and no
@@ -74,6 +85,10 @@ export function buildLoadStep(
   if (isOne) {
     const one = `select ${outputSql('t', mapping.properties)}, ${rows.guard}${isForCode ? '' : ', 1, null::bigint'}`
     return toStatement([one, `from ${rows.from}`, `where ${condition}`, ...rows.end].join('\n'), slots, short)
+  }
+  if (isForCode && namesItsRows(mapping, finder)) {
+    const listed = `select ${outputSql('t', mapping.properties)}, ${rows.guard}`
+    return toStatement([listed, `from ${rows.from}`, `where ${condition}`, ...rows.end].join('\n'), slots, short)
   }
   const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
   const row = `row(${mapping.properties.map(({ column }) => `hit.${column.sql}`).join(', ')})`
