@@ -8,12 +8,13 @@ import {
   findProgramme,
   loadProgramme,
   moveHours,
+  POOL_SETTINGS,
   RecordChanged,
   RecordMissing,
   RuleBroken,
 } from './data/index.js'
 
-const pool = new pg.Pool({ connectionString: process.env['DATABASE_URL'], max: 5 })
+const pool = new pg.Pool({ ...POOL_SETTINGS, connectionString: process.env['DATABASE_URL'], max: 5 })
 const app = express().use(express.json())
 
 app.get('/programmes', async (request, response) => {

@@ -15,6 +15,7 @@ export {
   RuleBroken,
   TimeLimit,
   ValueInvalid,
+  POOL_SETTINGS,
   prepareStatements,
 } from './support.js'
 export type { Db, Loaded, Written } from './support.js'

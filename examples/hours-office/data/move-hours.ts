@@ -18,17 +18,11 @@ export interface MoveHoursResult {
 const LIMITS: s.Limits = { isolation: 'read committed', lockWaitMs: 2000, timeLimitMs: 10000, retries: 3, forms: ['DateStyle', 'TimeZone'] }
 
 const STEP_1 = `
-with hit as (
-  select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at,
-    t.row_version::text as guard
-  from public.programme as t
-  where (t.code in ($1::text, $2::text))
-  order by t.code
-  for no key update of t
-)
-select hit.id, hit.code, hit.title, hit.semester, hit.lead_id, hit.hours_granted, hit.hours_left, hit.priority, hit.contact_email, hit.tags, hit.settings, hit.row_version, hit.updated_at, hit.guard, count(*) over ()
-from hit
-limit $3::integer`
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text
+from public.programme as t
+where (t.code in ($1::text, $2::text))
+order by t.code
+for no key update of t`
 
 const STEP_2 = `
 select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text
@@ -85,7 +79,7 @@ export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<Move
     s.assertParam(s.textsAre(p.to, '<>', p.from), 'to', ':to <> :from')
     s.assertParam(s.numbersAre(p.hours, '>', '0'), 'hours', ':hours > 0')
     // 1. load programme as both
-    const rows1 = await s.ask(client, STEP_1, [p.from, p.to, '2'])
+    const rows1 = await s.ask(client, STEP_1, [p.from, p.to])
     const step1 = s.loadedBy(rows1, {
       what: 'step 1, programme', expect: 2, isKeyed: false, width: 13,
     })

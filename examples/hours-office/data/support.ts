@@ -168,6 +168,18 @@ function formsOf({ forms = Object.keys(TEXT_FORMS) as TextForm[] }: Limits): (re
   return forms.map((form) => [form, TEXT_FORMS[form]])
 }
 
+/**
+ * What each connection of a pool may begin with: `new Pool({ ...POOL_SETTINGS, connectionString })`. Then nothing has to be set by
+ * transactions, and many a change of one record is one round trip in place of three.
+ */
+export const POOL_SETTINGS = {
+  lock_timeout: LIMITS.lockWaitMs,
+  statement_timeout: LIMITS.timeLimitMs,
+  options: Object.entries(TEXT_FORMS)
+    .map(([name, value]) => `-c ${name}=${value.replaceAll(' ', '')}`)
+    .join(' '),
+} as const
+
 /** Rows as PostgreSQL writes them, so that no driver default can lose a digit. */
 export type Row = readonly (string | null)[]
 
@@ -259,12 +271,13 @@ export async function inTransaction<T>(db: Db, limits: Limits, work: (client: Cl
 }
 
 async function once<T>(pool: Pool, limits: Limits, work: (client: ClientBase) => Promise<T>): Promise<T> {
+  const begin = (await beginsWith(pool, limits)) ? 'begin' : beginText(limits)
   const client = await pool.connect()
   let isBroken = true
   // A connection that breaks between two statements is noticed by the next; with nobody listening it would end the process.
   client.on('error', ignore)
   try {
-    await client.query(beginText(limits))
+    await client.query(begin)
     const result = await work(client)
     await commit(client)
     isBroken = false
@@ -298,6 +311,84 @@ function beginText(limits: Limits): string {
   ].join('; ')
   beginTexts.set(limits, text)
   return text
+}
+
+/** Whether the connections of a pool begin with limits; asked for once. */
+const begun = new WeakMap<Pool, WeakMap<Limits, boolean>>()
+
+/** Whether each connection of a pool begins with these limits, whoever has said so: the pool's options, its role, its database. */
+async function beginsWith(pool: Pool, limits: Limits): Promise<boolean> {
+  const known = begun.get(pool)?.get(limits)
+  if (known !== undefined) return known
+  const rows = await ask(pool, `select lower(name), reset_val from pg_catalog.pg_settings where context = 'user'`, [])
+  const begins = areAs(limits, new Map(rows.map(([name, value]) => [name, value])))
+  const ofPool = begun.get(pool) ?? new WeakMap<Limits, boolean>()
+  begun.set(pool, ofPool.set(limits, begins))
+  return begins
+}
+
+function areAs(limits: Limits, settings: ReadonlyMap<string | null | undefined, string | null | undefined>): boolean {
+  const { isolation, lockWaitMs, timeLimitMs } = limits
+  const isAs = (name: string, value: string) => settings.get(name.toLowerCase()) === value
+  return (
+    isAs('default_transaction_isolation', isolation) &&
+    isAs('lock_timeout', String(lockWaitMs)) &&
+    isAs('statement_timeout', String(timeLimitMs)) &&
+    formsOf(limits).every(([name, value]) => isAs(name, value))
+  )
+}
+
+/**
+ * Runs one statement that writes one record, or nothing, and makes of its rows what `tell` does. It is a transaction of its own where each connection of
+ * the pool begins with the limits; else it is run in one.
+ *
+ * @throws DataError; then nothing was changed, but for OutcomeUnknown
+ */
+export async function inOneStatement<T>(
+  db: Db,
+  limits: Limits,
+  text: string,
+  values: () => readonly (string | null)[],
+  tell: (rows: Row[]) => T,
+): Promise<T> {
+  const rows = await askAlone(db, limits, text, values())
+  if (rows) return tell(rows)
+  return inTransaction(db, limits, async (client) => tell(await ask(client, text, values())))
+}
+
+/**
+ * Runs one statement as a transaction of its own.
+ *
+ * @returns its rows; undefined where it has to be run in one that is begun: then nothing was done
+ * @throws DataError; then nothing was changed, but for OutcomeUnknown
+ */
+export async function askAlone(
+  db: Db,
+  limits: Limits,
+  text: string,
+  values: readonly (string | null)[],
+): Promise<Row[] | undefined> {
+  if (!isPool(db) || !(await beginsWith(db, limits))) return undefined
+  const client = await db.connect()
+  let isBroken = true
+  client.on('error', ignore)
+  try {
+    const rows = await ask(client, text, values)
+    isBroken = false
+    return rows
+  } catch (error) {
+    const cause = error instanceof DataError ? error.cause : error
+    if (!isDatabaseError(cause))
+      throw new OutcomeUnknown('The connection broke while the change was being made. Load the record to find out.', {
+        cause,
+      })
+    isBroken = cause.severity === 'FATAL'
+    if (isRetryable(cause) || isStalePlan(cause)) return undefined
+    throw error
+  } finally {
+    if (!isBroken) client.off('error', ignore)
+    client.release(isBroken)
+  }
 }
 
 /** COMMIT of a failed transaction succeeds as a ROLLBACK: only its tag tells. */
@@ -338,7 +429,9 @@ function isPool(db: Db): db is Pool {
   return 'totalCount' in db
 }
 
-function isDatabaseError(error: unknown): error is Error & { code: string; constraint?: string; routine?: string } {
+function isDatabaseError(
+  error: unknown,
+): error is Error & { code: string; severity: string; constraint?: string; routine?: string } {
   return error instanceof Error && 'severity' in error && 'code' in error
 }
 
