@@ -186,8 +186,7 @@ describe('code that was written', () => {
       if (each.kind === 'move') return outcome(module.moveHours(on, each.params).then(counts))
       if (each.kind === 'stretch')
         return outcome(module.stretchExposures(on, { programme: each.programme, factor: each.factor }).then(counts))
-      if (each.kind === 'swap')
-        return outcome(module.swapSlots(on, { one: each.one, other: each.other }).then(counts))
+      if (each.kind === 'swap') return outcome(module.swapSlots(on, { one: each.one, other: each.other }).then(counts))
       if (each.kind === 'add')
         return outcome(
           module.addTelescope(on, { code: each.code, name: 'New', apertureM: each.apertureM }).then(counts),
