@@ -12,6 +12,12 @@ import { partiesOf } from './deadlock-parties.js'
 import { timeLimit } from './deadline.js'
 import type { RunSession } from './run-session.js'
 
+/** An attempt that was rolled back, for that error. */
+export interface FailedAttempt {
+  failed: Attempt
+  error: unknown
+}
+
 /** Makes a problem of what ended an attempt: in which step, for whose lock, by whose change. */
 export async function explainFailure(held: RunSession, attempt: Attempt, error: unknown): Promise<unknown> {
   const { target, waitedFor, lockWaitMs, timeLimitMs, request } = held.run

@@ -2,7 +2,7 @@ import { refused, type Lane, type Sent } from '../lanes/lane.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isLockTimeout, isSerializationFailure, isStalePlan } from '../sessions/database-error.js'
 import type { Turn } from '../sharing/turn-queue.js'
-import { explainFailure } from './explain-failure.js'
+import { explainFailure, type FailedAttempt } from './explain-failure.js'
 import type { Found } from './found.js'
 import type { PlanRun } from './plan-run.js'
 import type { AsOne } from './run-as-one.js'
@@ -17,6 +17,7 @@ export function oneStatement(run: PlanRun, asOne: AsOne, turn: Turn): Lane<Found
       const opened = await RunSession.open(run, turn).catch(refused)
       if (!(opened instanceof RunSession)) return opened
       const sent = await sendIn(opened, asOne).finally(() => opened.close())
+      if ('failed' in sent) return refused(await explainFailure(opened, sent.failed, sent.error))
       if (sent.state === 'passed') asOne.wasRefused()
       if (sent.mayRetry) await run.backOff()
       return sent
@@ -24,7 +25,7 @@ export function oneStatement(run: PlanRun, asOne: AsOne, turn: Turn): Lane<Found
   }
 }
 
-async function sendIn(held: RunSession, asOne: AsOne): Promise<Sent<Found> & { mayRetry?: boolean }> {
+async function sendIn(held: RunSession, asOne: AsOne): Promise<(Sent<Found> & { mayRetry?: boolean }) | FailedAttempt> {
   const { run, session } = held
   const attempt = run.newAttempt(session)
   try {
@@ -37,7 +38,7 @@ async function sendIn(held: RunSession, asOne: AsOne): Promise<Sent<Found> & { m
     const mayRetry = isSerializationFailure(error)
     const isFinal = held.isOutOfTime(error) || held.isOverdue(error) || (mayRetry && run.attempts > run.plan.retry)
     held.isClean = isFinal ? await held.rollBack() : !isStalePlan(error)
-    if (isFinal) return refused(await explainFailure(held, attempt, error))
+    if (isFinal) return { failed: attempt, error }
     if (isLockTimeout(error)) run.waitedFor = held.watch.holders
     return { state: 'passed', because: error, mayRetry }
   }

@@ -7,7 +7,7 @@ import { isSerializationFailure } from '../sessions/database-error.js'
 import type { Turn } from '../sharing/turn-queue.js'
 import type { Attempt } from './attempt.js'
 import { assertSame } from './evidence.js'
-import { explainFailure } from './explain-failure.js'
+import { explainFailure, type FailedAttempt } from './explain-failure.js'
 import type { Found } from './found.js'
 import type { PlanRun } from './plan-run.js'
 import { toRunReceipt } from './run-receipt.js'
@@ -24,15 +24,18 @@ export function stepByStep(run: PlanRun, turn: Turn): Lane<Found> {
       for (;;) {
         const opened = await RunSession.open(run, turn).catch(refused)
         if (!(opened instanceof RunSession)) return opened
-        const { mayRetry, ...sent } = await attemptIn(opened).finally(() => opened.close())
-        if (!mayRetry || run.attempts > run.plan.retry) return sent as Sent<Found>
+        const ended = await attemptIn(opened).finally(() => opened.close())
+        if (!('failed' in ended)) return ended
+        // Why is asked in another session: as many as there are may be held by runs that ask.
+        if (!isSerializationFailure(ended.error) || run.attempts > run.plan.retry)
+          return refused(await explainFailure(opened, ended.failed, ended.error))
         await run.backOff()
       }
     },
   }
 }
 
-async function attemptIn(held: RunSession): Promise<Sent<Found> & { mayRetry?: boolean }> {
+async function attemptIn(held: RunSession): Promise<Sent<Found> | FailedAttempt> {
   const { run, session } = held
   const attempt = (run.attempt = run.newAttempt(session))
   attempt.sendsAhead = !run.request.hooks
@@ -45,7 +48,7 @@ async function attemptIn(held: RunSession): Promise<Sent<Found> & { mayRetry?: b
     held.watch.end()
     if (isConnectionError(error) && progress.isCommitting) return { state: 'in doubt', error }
     held.isClean = await rollBack(held, attempt)
-    return { ...refused(await explainFailure(held, attempt, error)), mayRetry: isSerializationFailure(error) }
+    return { failed: attempt, error }
   }
 }
 

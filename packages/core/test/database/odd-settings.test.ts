@@ -141,6 +141,35 @@ it('keeps no session for a look at who waits that cannot be had', async () => {
   }
 })
 
+it('says why runs were refused though they hold as many sessions as there are', async () => {
+  const tile = await own.mapped(
+    'public.tile',
+    'create table tile (id integer primary key, n integer, version integer not null default 1); insert into tile select n from generate_series(1, 6) n',
+    { guard: { by: 'version', property: 'version' } },
+  )
+  const two = new Target({ name: 'two', url: own.database.url, connections: 2, digestKey: Buffer.from('k') })
+  try {
+    const plans = await Promise.all(
+      [1, 2, 3, 4, 5, 6].map(async (id) => {
+        await changeRecord(two, tile, {
+          ...options,
+          actor: 'amara',
+          key: parseKeyParts(tile, [`${id}`]),
+          values: { n: 1 },
+        })
+        const steps = [{ change: 'tile', key: { id }, guard: 'v1', values: { n: 2 } }]
+        return resolvePlan(two, { params: {}, steps }, `tile-${id}`, 1, () => Promise.resolve(tile))
+      }),
+    )
+    const run = (plan: (typeof plans)[number]) =>
+      runPlan(two, plan, { mode: 'commit', actor: 'test', params: {} }).catch(({ facts, code }) => [code, facts.by])
+    const by = { n: expect.objectContaining({ actor: 'amara' }) }
+    expect(await Promise.all(plans.map(run))).toEqual(plans.map(() => ['record-changed', by]))
+  } finally {
+    await two.close()
+  }
+})
+
 it('warns of what cannot be relied on', async () => {
   const bare = await openOwnTables({ synchronous_commit: 'off' }, {}, 'SQL_ASCII')
   try {
