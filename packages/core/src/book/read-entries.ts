@@ -1,16 +1,8 @@
-import {
-  type EntryInfo,
-  type EntryList,
-  type EntrySummary,
-  type ProblemCode,
-  type RecordValues,
-  type StepKind,
-} from '@ledgerman/contract'
+import { type EntryInfo, type EntryList, type EntrySummary, type ProblemCode } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { toBindReceipts, toReceipt, toRowReceipt, toShownStatement, toStepReceipt } from '../receipt/receipt.js'
+import { toBindReceipts, toReceipt, toShownStatement, toStepReceipt } from '../receipt/receipt.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
-import type { ShortForm } from '../statement/statement.js'
-import { shownRecord } from '../receipt/record-row.js'
+import { bookedKey, bookedRow, type BookedImage, type BookedStatement } from './booked-row.js'
 import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
 import { isEntryId, noSuchEntry } from './entry-id.js'
 import type { FindMapping } from './find-mapping.js'
@@ -58,32 +50,20 @@ async function reversedBy(target: Target, id: string): Promise<string[]> {
   return rows.map(([each]) => each ?? '')
 }
 
-interface EntryRow {
+interface EntryRow extends BookedImage {
   id: string
   at: string
   actor: string
   outcome: 'committed' | 'refused'
   note: string | null
-  key: string[] | null
   binds: (string | null)[] | null
   matched: number | null
   changed: number | null
-  before: (string | null)[] | null
-  after: (string | null)[] | null
   problem: ProblemCode | null
   detail: string | null
   /** Where several steps were run. */
   run: RunRow | null
-  statement: {
-    kind: StepKind
-    mapping: string
-    revision: number
-    key_columns: string[]
-    touched: string[]
-    text: string
-    short: ShortForm | null
-    binds: { name: string; type: string }[]
-  } | null
+  statement: BookedStatement | null
 }
 
 // Member by member: an entry's steps stand there as json, and one that jsonb does not take would end the whole list.
@@ -122,7 +102,7 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
     kind: row.run ? kindOfRun(row.run) : (row.statement?.kind ?? 'change'),
     mapping: row.statement?.mapping ?? only?.mapping ?? null,
     condition: only?.where ?? (reverses > 1 ? `${reverses} entries` : null),
-    key: keyOf(row, mapping),
+    key: row.key && bookedKey(row.key, row.statement, mapping),
     matched: row.matched,
     changed: row.outcome === 'committed' ? row.changed : 0,
     note: row.note,
@@ -134,13 +114,6 @@ function kindOfRun({ pruned, reverses, writes = [] }: RunRow): EntrySummary['kin
   if (pruned) return 'prune'
   const [only] = writes
   return writes.length === 1 && only ? only.kind : reverses ? 'reversal' : 'run'
-}
-
-/** The key in the mapping's words, or under its columns' names where the mapping no longer fits. */
-function keyOf({ key, statement }: EntryRow, mapping: Mapping | undefined): RecordValues | null {
-  if (key === null) return null
-  if (mapping && mapping.key.length === key.length) return shownRecord(mapping.key, key)
-  return Object.fromEntries(key.map((value, at) => [statement?.key_columns[at] ?? String(at), value]))
 }
 
 function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) {
@@ -155,6 +128,7 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
     startedAt: row.at,
   }
   if (!statement) return toReceipt(header, row.outcome, null, [], null)
+  const set = mapping ? setProperties(mapping, row) : []
   const step = toStepReceipt(
     statement.kind,
     statement.mapping,
@@ -163,38 +137,15 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
       matched: row.matched,
       changed: row.changed,
       durationMs: null,
-      rows: row.after || row.before ? [rowOf(row, mapping)] : [],
+      rows: row.after || row.before ? [bookedRow(row, statement, mapping, (property) => set.includes(property))] : [],
     },
   )
-  const reversible =
-    row.outcome === 'committed' && mapping
-      ? reversibilityOf(mapping, statement.kind, setProperties(mapping, row))
-      : null
+  const reversible = row.outcome === 'committed' && mapping ? reversibilityOf(mapping, statement.kind, set) : null
   return toReceipt(header, row.outcome, null, [step], reversible)
-}
-
-function rowOf(row: EntryRow, mapping: Mapping | undefined) {
-  const { key, statement } = row
-  const names = statement?.touched ?? []
-  const image = (texts: (string | null)[] | null) =>
-    texts && Object.fromEntries(names.map((name, at) => [name, texts[at] ?? null]))
-  const [before, after] = [image(row.before), image(row.after)]
-  if (!mapping || !key) return { key: keyOf(row, mapping) ?? {}, before, after }
-  const touched = mapping.properties.filter((property) => names.includes(property.column.name))
-  const set = setProperties(mapping, row)
-  return toRowReceipt(
-    mapping,
-    { key, touched, before: textsOf(touched, before), after: textsOf(touched, after) },
-    (property) => set.includes(property),
-  )
 }
 
 /** What the statement set: its binds that are properties, less those that only found the record. */
 function setProperties(mapping: Mapping, { statement }: EntryRow): Property[] {
   const names = new Set(statement?.binds.map(({ name }) => name))
   return mapping.properties.filter((property) => names.has(property.name) && !property.key)
-}
-
-function textsOf(properties: readonly Property[], image: Record<string, string | null> | null) {
-  return image && properties.map((property) => image[property.column.name] ?? null)
 }

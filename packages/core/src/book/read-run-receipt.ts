@@ -1,11 +1,11 @@
 import { setImmediate as yieldToOthers } from 'node:timers/promises'
-import type { Receipt, RecordValues, StepKind, StepReceipt } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
-import { entryAddress, toBindReceipts, toRowReceipt, toShownStatement } from '../receipt/receipt.js'
+import type { Receipt, StepKind, StepReceipt } from '@ledgerman/contract'
+import type { Property } from '../mapping/mapping.js'
+import { entryAddress, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
 import { roundedBy } from '../plan/roundings.js'
 import { ROWS_OF_BLOCK_SQL } from '../statement/image-block-sql.js'
-import type { ShortForm } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
+import { bookedRow, type BookedImage, type BookedStatement } from './booked-row.js'
 import type { FindMapping } from './find-mapping.js'
 
 /** A step that writes, as the list of entries tells it. */
@@ -43,23 +43,8 @@ interface StepRow {
   changed: number | null
   skipped: boolean
   duration_ms: number | null
-  statement: {
-    kind: StepKind
-    mapping: string
-    revision: number
-    touched: string[]
-    key_columns: string[]
-    text: string
-    short: ShortForm | null
-    binds: { name: string; type: string }[]
-  } | null
-  images: Image[] | null
-}
-
-interface Image {
-  key: string[] | null
-  before: (string | null)[] | null
-  after: (string | null)[] | null
+  statement: BookedStatement | null
+  images: BookedImage[] | null
 }
 
 const RECEIPT_ROWS = 100
@@ -118,6 +103,11 @@ async function toStep(row: StepRow, findMapping: FindMapping): Promise<StepRecei
   const { statement } = row
   const mapping =
     statement && statement.mapping !== '' ? await findMapping(statement.mapping, statement.revision) : undefined
+  const set = new Set(statement?.binds.map(({ name }) => name))
+  // What was computed has no bind of its own name: only the version and what the database wrote stand beside it.
+  const version = mapping?.guard.by === 'version' ? mapping.guard.property : undefined
+  const isSet = (property: Property) =>
+    set.has(property.name) || (property !== version && property.lockedBecause === null)
   return {
     no: row.no,
     kind: statement?.kind ?? 'sql',
@@ -129,30 +119,6 @@ async function toStep(row: StepRow, findMapping: FindMapping): Promise<StepRecei
     matched: row.matched,
     changed: row.changed,
     durationMs: row.duration_ms,
-    rows: (row.images ?? []).map((image) => toRow(image, statement, mapping)),
+    rows: (row.images ?? []).map((image) => bookedRow(image, statement, mapping, isSet)),
   }
-}
-
-function toRow(image: Image, statement: StepRow['statement'], mapping: Mapping | undefined) {
-  const names = statement?.touched ?? []
-  const byColumn = (texts: (string | null)[] | null): RecordValues | null =>
-    texts && Object.fromEntries(names.map((name, at) => [name, texts[at] ?? null]))
-  const [before, after] = [byColumn(image.before), byColumn(image.after)]
-  if (!mapping || image.key === null)
-    return {
-      key: Object.fromEntries((image.key ?? []).map((value, at) => [statement?.key_columns[at] ?? String(at), value])),
-      before,
-      after,
-    }
-  const touched = mapping.properties.filter(({ column }) => names.includes(column.name))
-  const set = new Set(statement?.binds.map(({ name }) => name))
-  const side = (values: RecordValues | null) =>
-    values && touched.map(({ column }) => (values[column.name] ?? null) as string | null)
-  // What was computed has no bind of its own name: only the version and what the database wrote stand beside it.
-  const version = mapping.guard.by === 'version' ? mapping.guard.property : undefined
-  return toRowReceipt(
-    mapping,
-    { key: image.key, touched, before: side(before), after: side(after) },
-    (property) => set.has(property.name) || (property !== version && property.lockedBecause === null),
-  )
 }
