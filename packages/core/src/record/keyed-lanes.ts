@@ -154,10 +154,9 @@ async function sendBetween(run: KeyedRun, session: Session, preparedAs: string |
 }
 
 /** Holds the key for this transaction. Whoever sent it looked before; one that came to its end since then is found the next time. */
-async function holdRequest({ target, mapping, options }: KeyedRun, session: Session, request: BookedRequest) {
-  const mappings = new Map([[mapping.name, mapping]])
-  const before = await findRequest(target, session, { mappings }, options.actor, request)
-  if (before)
+async function holdRequest({ target, options }: KeyedRun, session: Session, request: BookedRequest) {
+  const before = await findRequest(target.name, session, options.actor, request)
+  if (before !== undefined)
     throw new LedgermanProblem(
       'idempotency-key-in-use',
       'The first request with this Idempotency-Key has only just ended. Ask again.',

@@ -1,6 +1,6 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import { bookRun } from '../book/book-run.js'
-import { findRequest } from '../book/find-replay.js'
+import { findRequest, receiptOfRequest } from '../book/find-replay.js'
 import { refused, type Lane, type Sent } from '../lanes/lane.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isSerializationFailure } from '../sessions/database-error.js'
@@ -25,8 +25,9 @@ export function stepByStep(run: PlanRun, turn: Turn): Lane<Found> {
         const opened = await RunSession.open(run, turn).catch(refused)
         if (!(opened instanceof RunSession)) return opened
         const ended = await attemptIn(opened).finally(() => opened.close())
+        // What else is asked is asked in another session: as many as there are may be held by runs that ask.
+        if ('before' in ended) return toldBefore(run, ended.before)
         if (!('failed' in ended)) return ended
-        // Why is asked in another session: as many as there are may be held by runs that ask.
         if (!isSerializationFailure(ended.error) || run.attempts > run.plan.retry)
           return refused(await explainFailure(opened, ended.failed, ended.error))
         await run.backOff()
@@ -35,13 +36,19 @@ export function stepByStep(run: PlanRun, turn: Turn): Lane<Found> {
   }
 }
 
-async function attemptIn(held: RunSession): Promise<Sent<Found> | FailedAttempt> {
+async function attemptIn(held: RunSession): Promise<Sent<Found> | FailedAttempt | { before: string }> {
   const { run, session } = held
   const attempt = (run.attempt = run.newAttempt(session))
   attempt.sendsAhead = !run.request.hooks
   const progress = { isCommitting: false }
   try {
-    const found = (await replayed(held, attempt)) ?? (await runThrough(held, attempt, progress))
+    const before = await begin(held, attempt)
+    if (before !== undefined) {
+      await session.query('rollback')
+      held.isClean = true
+      return { before }
+    }
+    const found = await runThrough(held, attempt, progress)
     held.isClean = true
     return { state: run.isCommit ? 'committed' : 'rehearsed', found }
   } catch (error) {
@@ -52,17 +59,23 @@ async function attemptIn(held: RunSession): Promise<Sent<Found> | FailedAttempt>
   }
 }
 
-/** Begins, and holds the request's key; gives what stands in the book of one that took effect before. */
-async function replayed({ run, session }: RunSession, attempt: Attempt): Promise<Found | undefined> {
-  const { request, target, plan, isCommit, waitedFor } = run
+/** Begins, and holds the request's key; gives the entry of one that took effect before. */
+async function begin({ run, session }: RunSession, attempt: Attempt): Promise<string | undefined> {
+  const { request, target, isCommit, waitedFor } = run
   await attempt.begin()
   // The whole wait is behind it: what is still locked is refused at once, and it is known in which step.
   if (waitedFor) await session.query(`set local lock_timeout = 1`)
-  if (!isCommit || !request.request) return undefined
-  const before = await findRequest(target, session, plan, request.actor, request.request)
-  if (!before) return undefined
-  await session.query('rollback')
-  return { by: 'a request before', receipt: { ...before, replayed: true } }
+  return isCommit && request.request ? findRequest(target.name, session, request.actor, request.request) : undefined
+}
+
+/** What a request came to that took effect before. */
+async function toldBefore({ target, plan }: PlanRun, entry: string): Promise<Sent<Found>> {
+  try {
+    const receipt = await receiptOfRequest(target, plan, entry)
+    return { state: 'committed', found: { by: 'a request before', receipt: { ...receipt, replayed: true } } }
+  } catch (error) {
+    return refused(target.explain(error))
+  }
 }
 
 async function runThrough(

@@ -141,7 +141,7 @@ it('keeps no session for a look at who waits that cannot be had', async () => {
   }
 })
 
-it('says why runs were refused though they hold as many sessions as there are', async () => {
+it('says why runs were refused, and what came of them before, though they hold as many sessions as there are', async () => {
   const tile = await own.mapped(
     'public.tile',
     'create table tile (id integer primary key, n integer, version integer not null default 1); insert into tile select n from generate_series(1, 6) n',
@@ -165,6 +165,16 @@ it('says why runs were refused though they hold as many sessions as there are', 
       runPlan(two, plan, { mode: 'commit', actor: 'test', params: {} }).catch(({ facts, code }) => [code, facts.by])
     const by = { n: expect.objectContaining({ actor: 'amara' }) }
     expect(await Promise.all(plans.map(run))).toEqual(plans.map(() => ['record-changed', by]))
+    const steps = [{ change: 'tile', key: { id: 1 }, compute: { n: 'n + 1' } }]
+    const plan = await resolvePlan(two, { params: {}, steps }, 'count', 1, () => Promise.resolve(tile))
+    const keyed = (key: string) =>
+      runPlan(two, plan, { mode: 'commit', actor: 'test', params: {}, request: { key, digest: 'd' } })
+    const keys = ['a', 'b', 'c', 'd', 'e', 'f']
+    const first = await Promise.all(keys.map(keyed))
+    const again = await Promise.all(keys.map(keyed))
+    expect(again.map(({ receipt }) => [receipt.id, receipt.replayed])).toEqual(
+      first.map(({ receipt }) => [receipt.id, true]),
+    )
   } finally {
     await two.close()
   }
