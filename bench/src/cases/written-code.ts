@@ -28,7 +28,6 @@ export interface WrittenComparisons {
   transfer(): Promise<Ratio[]>
   /** The same where the connections of the pool begin with bounded waits. */
   alone: Pick<WrittenComparisons, 'change' | 'booked' | 'transfer'>
-  end(): Promise<void>
 }
 
 export async function writtenCode(
@@ -130,6 +129,5 @@ export async function writtenCode(
       booked: book(settled, 'begin'),
       transfer: transfers(settled, 'begin'),
     },
-    end: () => settled.end(),
   }
 }
