@@ -10,7 +10,7 @@ const STATEMENT_LIMIT_MS = 10 * 60_000
  */
 export async function bookSizes(target: Target, signal: AbortSignal): Promise<BookSizes> {
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'sizes', { default_transaction_read_only: 'on' })
-  const onAbort = () => void target.cancel(session.pid).catch(() => session.breakOff())
+  const onAbort = () => void target.giveUp(session)
   signal.addEventListener('abort', onAbort, { once: true })
   try {
     const { rows } = await session.query(SIZES_SQL)

@@ -206,7 +206,7 @@ export class BulkSession {
   async #cancel(): Promise<void> {
     const timer = setTimeout(() => this.session.breakOff(), CANCEL_LIMIT_MS)
     timer.unref()
-    await this.task.target.cancel(this.session.pid).catch(() => this.session.breakOff())
+    await this.task.target.giveUp(this.session)
   }
 }
 

@@ -116,7 +116,7 @@ class Reversal {
   async run(): Promise<ReversalResult> {
     const { target, request } = this
     const session = await target.openOwnSession(request.timeLimitMs, 'reversal', SESSION_MEMORY)
-    const onAbort = () => void target.cancel(session.pid).catch(() => session.breakOff())
+    const onAbort = () => void target.giveUp(session)
     request.signal.addEventListener('abort', onAbort, { once: true })
     let isOver = false
     try {

@@ -29,7 +29,7 @@ export class Deadline {
     if (this.hasFired) return
     this.hasFired = true
     this.isCallerGone = isCallerGone
-    this.settled = this.target.cancel(this.session.pid)
+    this.settled = this.target.giveUp(this.session)
   }
 }
 

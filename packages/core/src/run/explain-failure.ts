@@ -61,14 +61,15 @@ function endedFromOutside(held: RunSession, attempt: Attempt, error: unknown): L
   const { target, timeLimitMs, lockWaitMs } = held.run
   const step = attempt.current?.no
   const cause = { cause: error }
-  if (isConnectionError(error) && step !== undefined)
+  const hasStopped = held.deadline.hasFired && (isDatabaseError(error) || isConnectionError(error))
+  if (isConnectionError(error) && step !== undefined && !hasStopped)
     return new LedgermanProblem(
       'target-unavailable',
       `The connection to ${target.name} broke in step ${step}. Nothing was committed; try again.`,
       { target: target.name, step },
       cause,
     )
-  if (held.deadline.hasFired && isDatabaseError(error))
+  if (hasStopped)
     return held.deadline.isCallerGone
       ? new LedgermanProblem(
           'cancelled',

@@ -111,6 +111,6 @@ async function runThrough(
 async function rollBack(held: RunSession, attempt: Attempt): Promise<boolean> {
   // A cancel may come late: the session is not used again.
   const isOver = await attempt.isAheadOver(AHEAD_PATIENCE_MS)
-  if (!isOver) await held.run.target.cancel(held.session.pid)
+  if (!isOver) await held.run.target.giveUp(held.session)
   return (await held.rollBack()) && isOver
 }

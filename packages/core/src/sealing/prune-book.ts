@@ -31,7 +31,7 @@ export async function pruneBook(
     throw new LedgermanProblem('request-invalid', `before: ${before} is yet to come.`, { where: 'before' })
   await sealBook(target, signer)
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'pruning')
-  const onAbort = () => void target.cancel(session.pid).catch(() => session.breakOff())
+  const onAbort = () => void target.giveUp(session)
   signal.addEventListener('abort', onAbort, { once: true })
   const startedAt = new Date().toISOString()
   const bound = firstIdOf(Date.parse(before))

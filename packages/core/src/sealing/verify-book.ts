@@ -36,7 +36,7 @@ export async function verifyBook(
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'verification', {
     default_transaction_read_only: 'on',
   })
-  const onAbort = () => void target.cancel(session.pid).catch(() => session.breakOff())
+  const onAbort = () => void target.giveUp(session)
   signal.addEventListener('abort', onAbort, { once: true })
   try {
     await session.query('begin isolation level repeatable read, read only')

@@ -24,6 +24,8 @@ export interface Lookout {
   control(text: string, values?: readonly (string | null)[], name?: string): Promise<Rows>
   /** Cancels what runs in a session; the caller has to hold that session until this is done. */
   cancel(pid: number): Promise<void>
+  /** The same where nobody waits for it any more: where no cancel can be sent its connection is broken off. */
+  giveUp(session: { readonly pid: number; breakOff(): void }): Promise<void>
   /** Makes a problem of whatever went wrong. */
   explain(error: unknown): unknown
   readonly activity: TargetActivity

@@ -10,7 +10,7 @@ export class Reader {
   #cancelling: Promise<void> | undefined
   #isBroken = false
   readonly #cancel = () => {
-    this.#cancelling = this.lookout.cancel(this.session.pid)
+    this.#cancelling = this.lookout.giveUp(this.session)
   }
 
   constructor(

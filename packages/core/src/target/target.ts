@@ -283,7 +283,19 @@ export class Target implements Queryable {
 
   /** Cancels what runs in a session; the caller has to hold that session until this is done. */
   async cancel(pid: number): Promise<void> {
-    await this.control('select pg_catalog.pg_cancel_backend($1::integer)', [String(pid)]).catch(() => undefined)
+    await this.#sendCancel(pid)
+  }
+
+  /** The same where nobody waits for it any more: where no cancel can be sent, as there is no session left, its connection is broken off. */
+  async giveUp(session: { readonly pid: number; breakOff(): void }): Promise<void> {
+    if (!(await this.#sendCancel(session.pid))) session.breakOff()
+  }
+
+  #sendCancel(pid: number): Promise<boolean> {
+    return this.control('select pg_catalog.pg_cancel_backend($1::integer)', [String(pid)]).then(
+      () => true,
+      () => false,
+    )
   }
 
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */

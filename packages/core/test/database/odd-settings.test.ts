@@ -135,6 +135,15 @@ it('keeps no session for a look at who waits that cannot be had', async () => {
     // The first has the only session for longer than it takes until somebody looks; the second would give up waiting for it.
     const runs = await Promise.all([run(), run(), run()])
     expect(runs.map(({ receipt }) => receipt.outcome)).toEqual(['committed', 'committed', 'committed'])
+    // Nor is one left to run for a caller who has gone, as there is none to cancel it in.
+    const slow = [{ sql: 'select pg_sleep(9)' }]
+    const long = await resolvePlan(target, { params: {}, steps: slow }, null, null, () => Promise.resolve(mapping))
+    await run()
+    const gone = AbortSignal.timeout(200)
+    const started = performance.now()
+    const left = runPlan(target, long, { mode: 'commit', actor: 'test', params: {}, signal: gone })
+    await expect(left).rejects.toMatchObject({ code: 'cancelled' })
+    expect(performance.now() - started).toBeLessThan(9_000)
   } finally {
     await target.close()
     await own.database.sql(`drop role ${role}`)
