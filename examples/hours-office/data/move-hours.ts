@@ -50,7 +50,7 @@ const STEP_5 = `
 update public.programme as t
 set hours_left = ((t.hours_left + $1::numeric))::numeric(6,2), row_version = t.row_version + 1
 where t.code = $2::text and pg_catalog.record_image_ne(row(t.hours_left), row(((t.hours_left + $1::numeric))::numeric(6,2)))
-returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text, case when not coalesce((t.hours_left <= t.hours_granted), false) then 1 end`
+returning true, case when not coalesce((t.hours_left <= t.hours_granted), false) then 1 end`
 
 const LOOK_5 = `
 select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text, true, pg_catalog.record_image_ne(row(t.hours_left), row(((t.hours_left + $1::numeric))::numeric(6,2)))
@@ -61,7 +61,7 @@ for no key update`
 const STEP_6 = `
 insert into public.hours_transfer as t (from_code, to_code, hours)
 values (($1::text)::text, ($2::text)::text, ($3::numeric)::numeric(6,2))
-returning t.id, t.from_code, t.to_code, t.hours, t.made_at, t.xmin::text`
+returning true`
 
 
 /**
@@ -107,7 +107,7 @@ export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<Move
       write: () => s.ask(client, STEP_5, [p.hours, p.to]),
       look: () => s.ask(client, LOOK_5, [p.hours, p.to]),
       what: 'step 5, programme', expect: 'one', isKeyed: true, width: 13,
-      rules: RULES, set: [['hoursLeft', 6, s.readText]],
+      given: 0, rules: RULES, set: [['hoursLeft', 6, s.readText]],
       yours: {}, letter: 'v',
     })
 
@@ -117,7 +117,7 @@ export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<Move
       step6 = await s.writtenOne({
         write: () => s.ask(client, STEP_6, [p.from, p.to, p.hours]),
         what: 'step 6, hoursTransfer', expect: 'one', isKeyed: true, width: 5,
-        rules: [], set: [['fromCode', 1, s.readText], ['toCode', 2, s.readText], ['hours', 3, s.readText]],
+        given: 0, rules: [], set: [['fromCode', 1, s.readText], ['toCode', 2, s.readText], ['hours', 3, s.readText]],
         yours: {}, letter: 's',
       })
     }

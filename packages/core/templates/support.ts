@@ -719,6 +719,8 @@ export function among(
 interface WriteExpected extends Expected {
   /** How many values a record has. */
   width: number
+  /** How many of them are given where it was written: none, where nobody reads them. */
+  given?: number
   rules: readonly (readonly [that: string, otherwise: string])[]
   /** What is set, by name and place, and as what: to say what was changed meanwhile. */
   set: readonly (readonly [name: string, place: number, read: Read])[]
@@ -734,7 +736,7 @@ interface WriteExpected extends Expected {
 export async function writtenOne(
   expected: WriteExpected & { write(): Promise<Row[]>; look?: () => Promise<Row[]> },
 ): Promise<Step> {
-  const { what, width, write, look } = expected
+  const { what, width, given = width, write, look } = expected
   let rows = await write()
   if (rows.length === 0) {
     const [found] = look ? await look() : []
@@ -749,8 +751,8 @@ export async function writtenOne(
   }
   const [row = []] = rows
   assertCount(expected, rows.length)
-  assertRule(expected, row[width + 1])
-  return { matched: rows.length, changed: rows.length, row: row.slice(0, width), guard: row[width] ?? null }
+  assertRule(expected, row[given + 1])
+  return { matched: rows.length, changed: rows.length, row: row.slice(0, given), guard: row[given] ?? null }
 }
 
 /** What a step wrote: behind the values before stand thirteen flags, and behind those the values after, of which `touched` says the places. */

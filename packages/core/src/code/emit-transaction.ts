@@ -2,7 +2,15 @@ import { LedgermanProblem, printJson, type Json, type RecordValues } from '@ledg
 import { plainType } from '../expression/value-type.js'
 import { guardPrefix } from '../mapping/guard-value.js'
 import type { Mapping } from '../mapping/mapping.js'
-import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
+import {
+  isRowRead,
+  isWrite,
+  mayWrite,
+  shownStatement,
+  type Plan,
+  type PlannedStep,
+  type PlannedWrite,
+} from '../plan/plan.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { valueSql } from '../statement/record-scope.js'
 import { reversibilityOf } from '../receipt/reversibility.js'
@@ -251,7 +259,7 @@ ${steps.join('')}  ],
   /** A step that writes: by one statement that tells all, or by one that finds the row only where it may be written, and a look where it finds none. */
   #write(step: PlannedWrite, assigned: string, found: string): string {
     const { no, mapping, expect } = step
-    const statements = step.inCode()
+    const statements = step.inCode(isRowRead(step))
     const sent = (name: string, statement: Statement) =>
       `${this.#constant(`${name}_${no}`, statement)}, [${this.#code.binds(statement, step)}]`
     const own = (this.plan.definition.steps[no - 1] ?? {}) as { values?: RecordValues }
@@ -270,7 +278,7 @@ ${steps.join('')}  ],
       return `    ${assigned} = await s.writtenOne({
       write: () => ${this.#ask(no)}${write}),${look}
       ${told}
-      ${said}
+      ${isRowRead(step) ? '' : 'given: 0, '}${said}
     })\n`
     }
     const touched = step.kind === 'remove' ? [] : step.touched.map((property) => mapping.properties.indexOf(property))

@@ -40,6 +40,11 @@ interface CommonStep {
   foundKeys?: Statement | null
 }
 
+/** Whether a later step may read the record that a step wrote. */
+export function isRowRead({ as }: Pick<CommonStep, 'as'>): boolean {
+  return as !== null
+}
+
 export type PlannedStep = CommonStep &
   (
     | {

@@ -25,8 +25,16 @@ type Surround = (slots: SlotList) => Surroundings
  */
 export function buildDirectWrite(
   mapping: Mapping,
-  { kind, finder, values, expected, guarded, skipLocked }: WriteShape,
-  touched: readonly Property[],
+  {
+    kind,
+    finder,
+    values,
+    expected,
+    guarded,
+    skipLocked,
+    touched,
+    isRead,
+  }: WriteShape & { touched: readonly Property[]; isRead: boolean },
   links: Links,
   surroundingsOf: Surround,
 ): WriteInCode | null {
@@ -57,7 +65,8 @@ export function buildDirectWrite(
     const slots = new SlotList()
     const { news, found, guardHolds, asExpected } = partsOf(slots)
     const assigned = set.map(({ column }, at) => `${column.sql} = ${news[at]}`).concat(versionBumpSql(mapping, 't'))
-    const given = [outputSql('t', properties), isRemove ? 'null::text' : guardAfterSql(mapping, 't'), ...ruleOf(slots)]
+    const row = isRead ? [outputSql('t', properties), isRemove ? 'null::text' : guardAfterSql(mapping, 't')] : UNREAD
+    const given = [...row, ...ruleOf(slots)]
     return toStatement(
       `${isRemove ? `delete from ${table.sql} as t` : `update ${table.sql} as t\nset ${assigned.join(', ')}`}
 where ${conjunction([found, guardHolds, asExpected, differs(news)])}
@@ -84,7 +93,7 @@ returning ${given.join(', ')}`,
     const rules = broken.slice(0, mapping.rules.length).map((sql) => `${sql} as ${parts.names.broken}`)
     const images = imageColumnsSql(mapping, slots, touched, { before: 'hit', after: isRemove ? null : 't' })
     const written = parts.written(`(\n  ${parts.found()}\n  ) as hit`, { returned: [...rules, ...images] })
-    return bookedStatement(mapping, written, slots)
+    return bookedStatement(mapping, written, slots, isRead)
   }
   const look = () => {
     const slots = new SlotList()
@@ -104,7 +113,7 @@ returning ${given.join(', ')}`,
 /** Builds the addition of one record as a program sends it, and the same with the part that writes its image. */
 export function buildDirectAdd(
   mapping: Mapping,
-  { values, onExisting }: AddShape,
+  { values, onExisting, isRead }: AddShape & { isRead: boolean },
   surroundingsOf: Surround,
 ): WriteInCode {
   const { table, properties } = mapping
@@ -118,7 +127,8 @@ export function buildDirectAdd(
     const slots = new SlotList()
     const given = valuesOf(slots)
     const columns = set.map(({ column }) => column.sql).join(', ')
-    const returned = [outputSql('t', properties), guardAfterSql(mapping, 't'), ...brokenRuleOf(mapping, slots)]
+    const row = isRead ? [outputSql('t', properties), guardAfterSql(mapping, 't')] : UNREAD
+    const returned = [...row, ...brokenRuleOf(mapping, slots)]
     return toStatement(
       `insert into ${table.sql} as t ${set.length > 0 ? `(${columns})\n${given}` : 'default values'}${onConflict.replace('\n  ', '\n')}\nreturning ${returned.join(', ')}`,
       slots,
@@ -130,7 +140,7 @@ export function buildDirectAdd(
     const rules = brokenRuleOf(mapping, slots).map((sql) => `${sql} as ${extraNames(mapping).broken}`)
     const images = imageColumnsSql(mapping, slots, properties, { before: null, after: 't' })
     const written = insertSql(mapping, { set, values: given, onConflict, returned: [...rules, ...images] })
-    return bookedStatement(mapping, written, slots)
+    return bookedStatement(mapping, written, slots, isRead)
   }
   return { write: write(), booked: booked(), look: null, isDirect: true }
 }
@@ -140,11 +150,13 @@ function brokenRuleOf(mapping: Mapping, slots: SlotList): string[] {
   return mapping.rules.length === 0 ? [] : [ruleVerdictSql(mapping, ({ column }) => `t.${column.sql}`, slots)]
 }
 
-function bookedStatement(mapping: Mapping, written: string, slots: SlotList): Statement {
+/** In place of a record and its guard, where no later step reads them: to read every value takes longer than to send them. */
+const UNREAD = ['true']
+
+function bookedStatement(mapping: Mapping, written: string, slots: SlotList, isRead: boolean): Statement {
   const names = extraNames(mapping)
   const given = [
-    outputSql('done', mapping.properties),
-    `done.${names.guard}`,
+    ...(isRead ? [outputSql('done', mapping.properties), `done.${names.guard}`] : UNREAD),
     ...(mapping.rules.length > 0 ? [`done.${names.broken}`] : []),
   ]
   return toStatement(

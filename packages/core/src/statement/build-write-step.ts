@@ -28,8 +28,8 @@ export interface WriteStep {
   expectedTexts: ReadonlyMap<string, string | null>
   /** What it was built from. */
   shape: WriteShape | AddShape
-  /** The statements of written code, which has no use for a digest of what was found. */
-  inCode(): WriteInCode
+  /** The statements of written code, which has no use for a digest of what was found; nor for what was written, unless a later step reads it. */
+  inCode(isRead: boolean): WriteInCode
 }
 
 /**
@@ -68,8 +68,8 @@ export function buildWriteStep(
   const touched = shape.kind === 'remove' ? mapping.properties : touchedBy(mapping, set)
   const build = (isBooked: boolean, isForCode = false) =>
     writeStatement(mapping, shape, touched, links, surroundings, { isBooked, isForCode })
-  const inCode = () => {
-    const direct = buildDirectWrite(mapping, shape, touched, links, surroundings)
+  const inCode = (isRead: boolean) => {
+    const direct = buildDirectWrite(mapping, { ...shape, touched, isRead }, links, surroundings)
     return direct ?? { write: build(false, true), booked: build(true, true), look: null, isDirect: false }
   }
   const expectedTexts = new Map(
@@ -229,7 +229,7 @@ export function buildAddStep(
   const build = (isBooked: boolean) => addStatement(mapping, shape, surroundingsOf, isBooked)
   const expectedTexts = new Map<string, string | null>()
   const [step, run] = [build(false), build(true)]
-  const inCode = () => buildDirectAdd(mapping, shape, surroundingsOf)
+  const inCode = (isRead: boolean) => buildDirectAdd(mapping, { ...shape, isRead }, surroundingsOf)
   return { mapping, step, run, set, touched: mapping.properties, expectedTexts, shape, inCode }
 }
 

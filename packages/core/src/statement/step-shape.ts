@@ -29,7 +29,7 @@ export interface AddShape {
 
 /**
  * The statements that written code sends for a step that writes. Direct ones write one record where it may be written, and would differ: their row is every
- * property, as written or as removed, its guard, and the number of the rule that it breaks, from 1.
+ * property, as written or as removed, where a later step reads them, its guard, and the number of the rule that it breaks, from 1.
  */
 export interface WriteInCode {
   write: Statement

@@ -149,7 +149,10 @@ describe.each(['plain', 'booked'])('a record that is written, %s', (form) => {
       const again = { ...loaded, guard: 'v2' }
       await expect(module.changeSwept(pool, again, { hours: '3' })).rejects.toMatchObject({ code: 'lock-timeout' })
       const lost = module.changeSwept(pool, again, { hours: '3' }) as Promise<unknown>
-      const waits = () => own.database.sql(`select 1 from pg_locks where not granted and relation = 'swept'::regclass`)
+      const waits = () =>
+        own.database.sql(
+          `select 1 from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock'`,
+        )
       const client = await new Promise<pg.PoolClient>((resolve) => pool.once('acquire', resolve))
       while ((await waits()).length === 0);
       connectionOf(client).stream.destroy()

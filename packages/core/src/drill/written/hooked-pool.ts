@@ -1,6 +1,6 @@
 import { isJudgedHere } from '../../code/judged-here.js'
 import type { Plan, PlannedStep } from '../../plan/plan.js'
-import { isWrite } from '../../plan/plan.js'
+import { isRowRead, isWrite } from '../../plan/plan.js'
 import type { HookedSession, RunHooks } from '../../run/run-request.js'
 import type { Statement } from '../../statement/statement.js'
 import type { Rows } from '../../sessions/queryable.js'
@@ -133,7 +133,7 @@ interface StepTexts {
 }
 
 function textsOf(step: PlannedStep): StepTexts {
-  const inCode = isWrite(step) ? step.inCode() : null
+  const inCode = isWrite(step) ? step.inCode(isRowRead(step)) : null
   const own =
     step.kind === 'require'
       ? [step.judgement.statement]
