@@ -22,8 +22,8 @@ export interface Queryable {
 export interface Lookout {
   /** Looks who waits for whom, or ends what a session runs. */
   control(text: string, values?: readonly (string | null)[], name?: string): Promise<Rows>
-  /** Cancels what runs in a session; the caller has to hold that session until this is done. */
-  cancel(pid: number): Promise<void>
+  /** Cancels what runs in a session; the caller has to hold that session until this is done. @returns whether the cancel was sent */
+  cancel(pid: number): Promise<boolean>
   /** The same where nobody waits for it any more: where no cancel can be sent its connection is broken off. */
   giveUp(session: { readonly pid: number; breakOff(): void }): Promise<void>
   /** Makes a problem of whatever went wrong. */

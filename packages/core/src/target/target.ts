@@ -50,7 +50,7 @@ const CLOSE_LIMIT_MS = 5_000
 /** Who looks at a session while a statement runs in it, and may cancel that. */
 export interface SessionWatch {
   readonly hasCancelled: boolean
-  readonly settled: Promise<void>
+  readonly settled: Promise<unknown>
   end(): void
 }
 
@@ -281,21 +281,17 @@ export class Target implements Queryable {
     }
   }
 
-  /** Cancels what runs in a session; the caller has to hold that session until this is done. */
-  async cancel(pid: number): Promise<void> {
-    await this.#sendCancel(pid)
-  }
-
-  /** The same where nobody waits for it any more: where no cancel can be sent, as there is no session left, its connection is broken off. */
-  async giveUp(session: { readonly pid: number; breakOff(): void }): Promise<void> {
-    if (!(await this.#sendCancel(session.pid))) session.breakOff()
-  }
-
-  #sendCancel(pid: number): Promise<boolean> {
+  /** Cancels what runs in a session; the caller has to hold that session until this is done. @returns whether the cancel was sent */
+  cancel(pid: number): Promise<boolean> {
     return this.control('select pg_catalog.pg_cancel_backend($1::integer)', [String(pid)]).then(
       () => true,
       () => false,
     )
+  }
+
+  /** The same where nobody waits for it any more: where no cancel can be sent, as there is no session left, its connection is broken off. */
+  async giveUp(session: { readonly pid: number; breakOff(): void }): Promise<void> {
+    if (!(await this.cancel(session.pid))) session.breakOff()
   }
 
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */

@@ -23,7 +23,7 @@ export class LockWatch {
   #holders: LockHolder[] = []
   #timer: NodeJS.Timeout | undefined
   #isOver = false
-  #cancelling: Promise<void> | undefined
+  #cancelling: Promise<unknown> | undefined
   /** Since when it has been seen waiting at every look, in milliseconds of `performance.now`. */
   #waitingSince: number | undefined
   readonly #every: number
@@ -52,7 +52,7 @@ export class LockWatch {
    * Resolves when no cancel of it is on its way any more. A look that is still unanswered touches nothing, and is not waited for: it
    * may itself wait for a session to look in, where whoever asks here holds the last one.
    */
-  get settled(): Promise<void> {
+  get settled(): Promise<unknown> {
     return this.#cancelling ?? Promise.resolve()
   }
 
