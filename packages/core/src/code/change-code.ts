@@ -34,6 +34,8 @@ export class ChangeCode extends FindCode {
     const texts = this.isBooked
       ? this.#bookedTexts(condition, guardHolds, slots)
       : this.#plainTexts(condition, guardHolds)
+    const parts = this.isBooked ? '{ text, run, touched }' : 'text'
+    const taken = this.isBooked && this.#isOne ? '' : `  const ${parts} = updateText(set)\n`
     return `${this.#settable(slots)}
 ${texts}
 /**
@@ -49,12 +51,7 @@ export async function ${this.fn.change}(
   const set = s.namesOf<keyof ${type}Changes>(changes, SET)
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
-${
-  this.isBooked && this.#isOne
-    ? ''
-    : `  const ${this.isBooked ? '{ text, run, touched }' : 'text'} = updateText(set)
-`
-}  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
+${taken}  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
 ${this.isBooked ? this.#bookedWork(slots) : this.#plainWork()}
 }
 ${this.#isOne || !this.isBooked ? this.#written() : ''}${this.isBooked ? this.#judged() : this.#looked()}${this.rules()}`
