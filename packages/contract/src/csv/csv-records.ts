@@ -25,15 +25,22 @@ export async function* csvRecords(text: AsyncIterable<string>, delimiter: string
     let at = 0
     // Looked for once for all the records before it: a file may have none.
     let quote = rest.indexOf('"')
-    for (;;) {
-      if (quote >= 0 && quote < at) quote = rest.indexOf('"', at)
-      const found = readRecord(rest, at, quote, delimiter, line, false)
-      if (!found) break
-      if (!isBlank(found)) records.push({ line, fields: found.fields })
-      line += found.lines
-      at = found.next
+    let fault: unknown
+    try {
+      for (;;) {
+        if (quote >= 0 && quote < at) quote = rest.indexOf('"', at)
+        const found = readRecord(rest, at, quote, delimiter, line, false)
+        if (!found) break
+        if (!isBlank(found)) records.push({ line, fields: found.fields })
+        line += found.lines
+        at = found.next
+      }
+    } catch (error) {
+      fault = error
     }
+    // What is wrong with those before is told first: a header that does not fit says why what follows cannot be read.
     if (records.length > 0) yield records
+    if (fault !== undefined) throw fault
     rest = rest.slice(at)
     if (rest.length > LONGEST_RECORD)
       throw fileInvalid(

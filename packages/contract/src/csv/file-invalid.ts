@@ -11,7 +11,7 @@ export function fileInvalid(
   const place = column === null ? `line ${line}` : `line ${line}, column ${column}`
   return new LedgermanProblem(
     'file-invalid',
-    `${place}: ${found}; expected ${expected}${expected.endsWith('…') ? '' : '.'}${hint} Nothing was changed.`,
+    `${place}: ${found}; expected ${expected}${/[…?]$/.test(expected) ? '' : '.'}${hint} Nothing was changed.`,
     {
       line,
       column,

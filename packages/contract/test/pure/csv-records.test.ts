@@ -58,5 +58,11 @@ describe('records of a CSV text', () => {
   ])('of what is none are refused at their place', async (text, line, column, found) => {
     await expect(read([text])).rejects.toMatchObject({ code: 'file-invalid', facts: { line, column } })
     await expect(read([text])).rejects.toThrow(found)
+    // The header has come before, so that whoever reads can say what is wrong with that first.
+    async function* whole() {
+      yield await Promise.resolve(text)
+    }
+    const { value } = await csvRecords(whole(), ',').next()
+    expect((value as CsvRecord[])[0]).toMatchObject({ line: 1 })
   })
 })

@@ -48,6 +48,9 @@ describe('exact JSON', () => {
     )
     const long = { text: '\\"1.00'.repeat(500_000), rest: 'x'.repeat(5_000_000) }
     expect(parsePrinted(printJson(long))).toEqual(long)
+    // What a column of type json holds may name a member twice; what is sent may not.
+    expect(parsePrinted('{"a":1.00,"a":2}')).toEqual({ a: 2 })
+    expect(() => parseJson('{"a":1.00,"a":2}')).toThrow(/Duplicate/)
   })
 
   it('refuses a member given twice instead of dropping one', () => {
