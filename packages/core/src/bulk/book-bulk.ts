@@ -1,4 +1,4 @@
-import type { JobReport, Receipt, StepKind } from '@ledgerman/contract'
+import { parsePrinted, printJson, type JobReport, type Receipt, type StepKind } from '@ledgerman/contract'
 import { introduceStatements, statementId, type KeptStatement } from '../book/introduce-statement.js'
 import { NOW_SQL } from '../statement/book-sql.js'
 import { recordRefusal } from '../book/record-refusal.js'
@@ -69,7 +69,7 @@ export async function bookBulk(
   steps: readonly BulkStep[],
   report: JobReport,
 ): Promise<void> {
-  const run = JSON.stringify({ ...runOf(shape, request, header, steps), report: { ...report, rows: [] } })
+  const run = printJson({ ...runOf(shape, request, header, steps), report: { ...report, rows: [] } })
   const texts = steps.map((step, at) => bookedStep(target, shape, step, at + 1))
   const total = (of: 'matched' | 'changed') => String(steps.reduce((sum, step) => sum + step[of], 0))
   await session.query(
@@ -196,5 +196,5 @@ export async function findBookedChunk(
     [request.actor, chunkKey(request.job, chunk)],
   )
   const [id, report] = rows[0] ?? []
-  return id && report ? { entry: id, report: JSON.parse(report) as JobReport } : undefined
+  return id && report ? { entry: id, report: parsePrinted(report) as unknown as JobReport } : undefined
 }

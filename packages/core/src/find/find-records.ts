@@ -1,5 +1,5 @@
 import type { FoundRecords, LoadedRecord, RecordValues } from '@ledgerman/contract'
-import { LedgermanProblem } from '@ledgerman/contract'
+import { LedgermanProblem, printJson } from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { buildCount, buildFind, type FindStatement, type PagePlace } from '../statement/build-find.js'
@@ -146,7 +146,7 @@ async function ambiguous(
   const version = mapping.guard.by === 'version' ? mapping.guard.property.name : undefined
   const apart = open.filter(
     (name) =>
-      name !== version && !keys.includes(name) && new Set(records.map((each) => JSON.stringify(each[name]))).size > 1,
+      name !== version && !keys.includes(name) && new Set(records.map((each) => printJson(each[name]))).size > 1,
   )
   const pick = (record: RecordValues, names: string[]) => Object.fromEntries(names.map((name) => [name, record[name]]))
   const matched = Number(counted?.[0] ?? records.length)

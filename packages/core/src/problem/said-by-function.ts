@@ -13,11 +13,14 @@ export function isSaidByFunction({ routine = '' }: DatabaseError): boolean {
  */
 export function withoutSaid(error: DatabaseError, context: ErrorContext): DatabaseError {
   if (!isSaidByFunction(error) || !mayHoldSecret(context)) return error
-  const known = [...(context.mapping?.table.refusals ?? [])].sort((one, other) => other.length - one.length)
+  const known = [STAGED, ...(context.mapping?.table.refusals ?? [])].sort((one, other) => other.length - one.length)
   const said = known.find((refusal) => isSaid(error.message, refusal))
   const message = said === undefined ? LEFT_OUT : partsOf(said).join('…')
   return Object.create(error, { message: { value: message, enumerable: true } }) as DatabaseError
 }
+
+/** What an error says that a drill raises: words of our own, in which no value can stand. */
+export const STAGED = 'staged by the drill'
 
 const LEFT_OUT = 'what it says is left out, since a sensitive value may stand in it'
 

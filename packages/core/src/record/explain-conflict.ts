@@ -1,10 +1,11 @@
-import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
 import { recordEvents, type RecordEvent } from '../book/record-history.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import { entryAddress } from '../receipt/receipt.js'
 import type { KeyTexts } from '../mapping/mapping.js'
 import { recordFromTexts } from '../receipt/record-row.js'
+import { isSameJson } from '../values/same-json.js'
 
 /**
  * Adds to a conflict what the book knows: what was loaded where the caller did not say (followed back from the current row to the
@@ -38,7 +39,7 @@ export async function explainConflict(
     (name) =>
       name !== version &&
       name in facts.current &&
-      JSON.stringify(loaded[name]) !== JSON.stringify(facts.current[name]) &&
+      !isSameJson(loaded[name] as Json, facts.current[name] as Json) &&
       isSettable(mapping, name),
   )
   // Of computed values nobody said what they would be.
@@ -147,7 +148,7 @@ function writerOf(mapping: Mapping, name: string, value: unknown, events: readon
   )
   if (!event?.after) return []
   const put = recordFromTexts(mapping, [property], [event.after[column] ?? null])[name]
-  if (JSON.stringify(put) !== JSON.stringify(value)) return []
+  if (!isSameJson(put as Json, value as Json)) return []
   return [[name, { actor: event.actor, at: event.at, entry: entryAddress(target.name, event.id) }]]
 }
 

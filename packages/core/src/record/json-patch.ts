@@ -1,5 +1,5 @@
-import { LedgermanProblem, parseJson, printJson, RawJson, type Json } from '@ledgerman/contract'
-import { canonicalNumber } from '../values/decimal.js'
+import { LedgermanProblem, parsePrinted, printJson, RawJson, type Json } from '@ledgerman/contract'
+import { isSameJson } from '../values/same-json.js'
 
 /** One operation of a JSON Patch (RFC 6902, section 4). */
 export type PatchOperation =
@@ -69,7 +69,7 @@ export function applyOperation(
   switch (operation.op) {
     case 'test': {
       const current = valueAt(record, parts, fail)
-      if (isSame(current, operation.value)) return
+      if (isSameJson(current, operation.value)) return
       // A property by its name, as in every conflict; what is inside one by its pointer.
       const [property = '', ...inside] = parts
       const shown = inside.length === 0 ? property : operation.path
@@ -158,7 +158,7 @@ function reach(record: { [name: string]: Json }, parts: string[], fail: Fail): {
     const held: Json | undefined = Object.hasOwn(container, index)
       ? (container as Record<string | number, Json>)[index]
       : undefined
-    const opened: Json | undefined = held instanceof RawJson ? parseJson(held.text) : structuredCopy(held)
+    const opened: Json | undefined = held instanceof RawJson ? parsePrinted(held.text) : structuredCopy(held)
     if (opened === null || typeof opened !== 'object' || opened instanceof RawJson) throw fail(`${name} has no parts`)
     put(container, index, opened)
     container = opened
@@ -175,19 +175,4 @@ function structuredCopy(value: Json | undefined): Json | undefined {
 function indexOf(name: string, most: number, fail: Fail): number {
   if (/^(0|[1-9]\d*)$/.test(name) && Number(name) <= most) return Number(name)
   throw fail(`expected an index up to ${most}, got ${name}`)
-}
-
-/** Equality as RFC 6902, section 4.6, has it: numbers by value, objects whatever their order. */
-function isSame(one: Json, other: Json): boolean {
-  return canonical(one) === canonical(other)
-}
-
-function canonical(value: Json): string {
-  const opened = value instanceof RawJson && !/^-?\d/.test(value.text) ? parseJson(value.text) : value
-  if (opened instanceof RawJson || typeof opened === 'number')
-    return canonicalNumber(opened instanceof RawJson ? opened.text : String(opened))
-  if (Array.isArray(opened)) return `[${opened.map(canonical).join(',')}]`
-  if (opened === null || typeof opened !== 'object') return printJson(opened)
-  const names = Object.keys(opened).sort()
-  return `{${names.map((name) => `${JSON.stringify(name)}:${canonical(opened[name] as Json)}`).join(',')}}`
 }

@@ -1,4 +1,4 @@
-import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, printJson, type RecordValues } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 
 /** A row that is not as the entry left it: what it was left with, and what it is now; null where there is none. */
@@ -23,10 +23,10 @@ function describe({ key, left, now }: ChangedRow): string {
   const named = Object.values(key).map(String).join(',')
   if (left === null) return `${named} is there again`
   if (now === null) return `${named} is not there any more`
-  const differing = Object.keys(left).filter((each) => JSON.stringify(left[each]) !== JSON.stringify(now[each]))
+  const differing = Object.keys(left).filter((each) => printJson(left[each]) !== printJson(now[each]))
   const words = differing
     .slice(0, 3)
-    .map((each) => `${each} was left ${JSON.stringify(left[each])} and is ${JSON.stringify(now[each])}`)
+    .map((each) => `${each} was left ${printJson(left[each])} and is ${printJson(now[each])}`)
   return `${named} was changed since: ${words.join(', ')}`
 }
 

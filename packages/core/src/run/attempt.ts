@@ -1,5 +1,5 @@
 import { setTimeout as delay } from 'node:timers/promises'
-import { LedgermanProblem, type RecordValues, type StepReceipt } from '@ledgerman/contract'
+import { LedgermanProblem, printJson, type RecordValues, type StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { shownStatement, type Judgement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { WRITE_FLAGS } from '../statement/build-write-step.js'
@@ -123,8 +123,8 @@ export class Attempt {
     const { rows } = await this.#query(step, step.foundKeys)
     const all = rows.map((row) => this.#shown(mapping.key, row))
     return (keys) => {
-      const taken = new Set(keys.map((key) => JSON.stringify(key)))
-      return { leftOut: all.filter((key) => !taken.has(JSON.stringify(key))).slice(0, RECEIPT_ROWS) }
+      const taken = new Set(keys.map((key) => printJson(key)))
+      return { leftOut: all.filter((key) => !taken.has(printJson(key))).slice(0, RECEIPT_ROWS) }
     }
   }
 

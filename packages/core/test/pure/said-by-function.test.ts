@@ -19,6 +19,7 @@ describe('what a function says where a sensitive value may stand in it', () => {
     ['bad pin 4711 indeed', ['bad pin % of %'], LEFT_OUT],
     ['4711', [], LEFT_OUT],
     ['4711', ['%'], '…'],
+    ['staged by the drill', [], 'staged by the drill'],
   ])('of %j, where triggers say %j, is %j', (message, refusals, shown) => expect(told(message, refusals)).toBe(shown))
 
   it('is told with its state and as an error, and as it is where nothing is sensitive or the server says it', () => {
