@@ -17,9 +17,7 @@ export function describeStep(step: PlannedStep, { plan, params }: Drilled): stri
             .join(', ')}`
         : ''
   const set = [
-    ...Object.entries((definition['values'] ?? {}) as object).map(
-      ([name, value]) => `${name} = ${JSON.stringify(value)}`,
-    ),
+    ...Object.entries((definition['values'] ?? {}) as object).map(([name, value]) => `${name} = ${printJson(value)}`),
     ...Object.entries((definition['compute'] ?? {}) as object).map(([name, value]) => `${name} = ${String(value)}`),
   ]
   const lock = definition['lock'] === undefined || definition['lock'] === 'none' ? '' : ', locked'

@@ -49,12 +49,29 @@ beforeAll(async () => {
     `create table shelf (id integer primary key, holds text); insert into shelf values (1, 'P-1')`,
   )
   await map(
+    'public.owned',
+    `create table owned (id integer primary key, owner text, note text); insert into owned values (1, 'ada', 'a'), (2, 'eve', 'b');
+     alter table owned enable row level security; create policy own on owned using (owner = current_setting('ledgerman.actor', true))`,
+  )
+  await map(
     'public.visitor',
     `create table visitor (id uuid primary key default gen_random_uuid(), name text, came timestamptz default clock_timestamp())`,
   )
 })
 afterAll(() => own.close())
 afterEach(async () => expect(await leftDatabases()).toBe(0))
+
+it('holds policies over the runs, and sees and puts back all rows itself', async () => {
+  const run = steps({ remove: 'owned', key: { id: '1' } })
+  const drill = await drillFaults(source(), { kind: 'fault', run, faults: ['error', 'connection'] }, definitions)
+  expect(drill).toMatchObject({ passed: true, undisturbed: { outcome: 'committed', differing: [{ after: null }] } })
+  const hidden = await drillFaults(
+    source(),
+    { kind: 'fault', run: steps({ remove: 'owned', key: { id: '2' } }), faults: ['error'] },
+    definitions,
+  )
+  expect(hidden.undisturbed).toMatchObject({ outcome: 'no-such-record', differing: [] })
+})
 
 it('copies rows of any type, whatever their columns are called, and sequences that no column owns', async () => {
   const run = steps(

@@ -237,7 +237,7 @@ class Judge {
         const hidden = this.volatile.get(table)
         const isAdded = each.before === null
         const kept = after && Object.entries(after).filter(([name]) => !hidden?.has(name) && !(isAdded && name in key))
-        return [isAdded ? `${table} ${JSON.stringify(kept)}` : `${table} ${JSON.stringify(key)}`, JSON.stringify(kept)]
+        return [isAdded ? `${table} ${printJson(kept)}` : `${table} ${printJson(key)}`, printJson(kept)]
       }),
     )
   }

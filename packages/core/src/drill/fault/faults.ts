@@ -1,5 +1,6 @@
 import { FAULT_KINDS, type FaultKind } from '@ledgerman/contract'
 import { isWrite, type PlannedStep } from '../../plan/plan.js'
+import { STAGED } from '../../problem/said-by-function.js'
 import type { RunHooks } from '../../run/run-request.js'
 import type { Drilled, ObservedRow } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
@@ -18,7 +19,7 @@ export interface Fault {
   ): Promise<{ hooks?: RunHooks; end?: () => Promise<void> }>
 }
 
-const RAISE = `do $$ begin raise exception 'staged by the drill' using errcode = 'P0001'; end $$`
+const RAISE = `do $$ begin raise exception '${STAGED}' using errcode = 'P0001'; end $$`
 const SLEEP = 'select pg_sleep(30)'
 
 /**

@@ -1,4 +1,4 @@
-import type { Anomaly, InterleavingDrill, ScheduleStep } from '@ledgerman/contract'
+import { printJson, type Anomaly, type InterleavingDrill, type ScheduleStep } from '@ledgerman/contract'
 import { toRowDifference } from '../scratch/snapshot.js'
 import type { Trial } from './history.js'
 import { judge, nameOfRun, type Serial } from './judge.js'
@@ -61,7 +61,7 @@ function toScheduleSteps({ events }: Trial): ScheduleStep[] {
     writes: rows.flatMap(({ mapping, key, before, after, isWritten }) => {
       if (!isWritten) return []
       const names = Object.keys(before ?? after ?? {}).filter(
-        (name) => !before || !after || JSON.stringify(before[name]) !== JSON.stringify(after[name]),
+        (name) => !before || !after || printJson(before[name]) !== printJson(after[name]),
       )
       const pick = (row: typeof before) => row && Object.fromEntries(names.map((name) => [name, row[name]]))
       return [{ mapping, key, before: pick(before), after: pick(after) }]

@@ -15,6 +15,7 @@ import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
 import type { Volatile } from '../volatile.js'
+import type { Trial } from './history.js'
 import { nameOfRun } from './judge.js'
 import { Cell } from './cell.js'
 import { LaneMaker } from './lane-maker.js'
@@ -124,9 +125,10 @@ async function tryOnce(
 ): Promise<Tried | 'restart'> {
   const results: InterleavingDrill['results'] = []
   const notCompared = new Set<string>()
-  const refused: string[] = []
+  const everCommitted = new Set<number>()
+  /** What each run was told where it was refused: the first of it. */
+  const told = new Map<number, string>()
   let done = 0
-  let hasCommitted = false
   for (const { isolation, guard, drilled } of variants) {
     const cell = new Cell(isolation, guard)
     if (lanes.isByCode && (await fetchForAnyOrder(scratch, drilled, lanes, clock))) return 'restart'
@@ -134,7 +136,10 @@ async function tryOnce(
     const first = await orders.prepare()
     if (await fetchAny(scratch, first.missing)) return 'restart'
     for (const [table, columns] of orders.volatile) for (const column of columns) notCompared.add(`${table}.${column}`)
-    refused.push(...first.trial.events.filter(({ action }) => action === 'refused').map(({ message }) => message))
+    const tell = ({ refusals }: Trial) => refusals.forEach((refusal, run) => refusal === null && everCommitted.add(run))
+    tell(first.trial)
+    for (const { run, action, message } of first.trial.events)
+      if (action === 'refused' && !told.has(run)) told.set(run, message)
     for (const schedule of schedules) {
       if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the drill was stopped.')
       const tried = await runSchedule(
@@ -146,15 +151,26 @@ async function tryOnce(
         clock,
       )
       if (await fetchAny(scratch, tried.missing)) return 'restart'
-      hasCommitted ||= tried.trial.refusals.includes(null)
+      tell(tried.trial)
       // Runs that do not meet have the result they have: one after the other is what all is compared with.
       cell.count(tried, isSerial(schedule) ? null : await orders.ofCommitted(tried.trial))
       onProgress?.(++done, schedules.length * variants.length, `${isolation}, ${guard}`)
     }
     results.push(cell.result())
   }
-  const notRun = hasCommitted ? null : `No run was committed in any order: ${refused[0] ?? 'all were refused'}`
-  return { results, notCompared: [...notCompared], notRun }
+  return { results, notCompared: [...notCompared], notRun: whyNotRun(lanes.sessions.length, everCommitted, told) }
+}
+
+/** A run that is refused whatever happens shows nothing of itself, nor of what others do to it. */
+function whyNotRun(runs: number, everCommitted: ReadonlySet<number>, told: ReadonlyMap<number, string>): string | null {
+  const never = Array.from({ length: runs }, (_, run) => run).filter((run) => !everCommitted.has(run))
+  const [first] = never
+  if (first === undefined) return null
+  const who =
+    never.length === runs
+      ? 'No run was'
+      : `${never.map(nameOfRun).join(' and ')} ${never.length === 1 ? 'was' : 'were'} not`
+  return `${who} committed in any order that was tried: ${told.get(first) ?? 'it was refused each time'}`
 }
 
 async function fetchAny(scratch: ScratchDatabase, missing: TriedSchedule['missing']): Promise<boolean> {

@@ -1,17 +1,20 @@
 import {
   isProblem,
   LedgermanProblem,
-  parseJson,
+  parsePrinted,
   printJson,
   type CodeFile,
   type CodeProof,
   type DrilledRun,
+  type Json,
+  type LoadedRecord,
   type ProvenCase,
+  type RecordValues,
 } from '@ledgerman/contract'
 import { nameCode, type CodeSubjects } from '../../code/emit-code.js'
 import type { MappingNames, TransactionNames } from '../../code/names.js'
 import { findRecords } from '../../find/find-records.js'
-import type { Mapping } from '../../mapping/mapping.js'
+import type { Mapping, Property } from '../../mapping/mapping.js'
 import { loadRecord } from '../../record/load-record.js'
 import { parseKeyParts } from '../../record/record-key.js'
 import { changeRecord, removeRecord } from '../../record/write-record.js'
@@ -58,14 +61,21 @@ export async function proveCode(
   const observed = []
   for (const { run } of runs) observed.push(await drilledPlan(source.target, run, definitions, { observes: true }))
   const scratch = await ScratchDatabase.build(source, observed, { signal })
-  const { pool, end } = tools.pool(scratch.url)
+  // Where its connections begin with the limits, the code goes about it in other statements.
+  const pools = [{}, code['POOL_SETTINGS'] ?? {}].map((settings) => tools.pool(scratch.url, undefined, settings))
   try {
     const cases: ProvenCase[] = []
     for (const [at, each] of runs.entries()) {
       const drilled = await drilledPlan(scratch.target, each.run, definitions)
-      for (const way of waysOf(scratch, each, drilled, code, pool)) {
+      for (const way of waysOf(scratch, each, drilled, code)) {
         if (signal?.aborted) throw new LedgermanProblem('cancelled', 'The caller went away, so the proof was stopped.')
-        cases.push(await compare(scratch, way, 'configureBook' in code))
+        const tried = await compare(
+          scratch,
+          way,
+          pools.map(({ pool }) => pool),
+          'configureBook' in code,
+        )
+        cases.push(tried)
       }
       onProgress?.(at + 1, runs.length, each.what)
     }
@@ -87,7 +97,7 @@ export async function proveCode(
       durationMs: Math.round(performance.now() - started),
     }
   } finally {
-    await end()
+    for (const { end } of pools) await end()
     await scratch.drop()
   }
 }
@@ -101,7 +111,7 @@ type PlannedRun = { run: DrilledRun; what: string } & (
 interface Way {
   what: string
   ours: () => Promise<unknown>
-  theirs: () => Promise<unknown>
+  theirs: (pool: unknown) => Promise<unknown>
 }
 
 async function runsOf(source: ScratchSource, { mappings, transactions }: NamedCode): Promise<PlannedRun[]> {
@@ -134,13 +144,7 @@ async function runsOf(source: ScratchSource, { mappings, transactions }: NamedCo
   return runs
 }
 
-function waysOf(
-  scratch: ScratchDatabase,
-  each: PlannedRun,
-  { plan, params, actor }: Drilled,
-  code: CodeModule,
-  pool: unknown,
-): Way[] {
+function waysOf(scratch: ScratchDatabase, each: PlannedRun, { plan, params, actor }: Drilled, code: CodeModule): Way[] {
   const call = (name: string, ...words: unknown[]) => (code[name] as (...all: unknown[]) => Promise<unknown>)(...words)
   if ('transaction' in each) {
     const given = Object.fromEntries(
@@ -150,7 +154,7 @@ function waysOf(
       {
         what: each.what,
         ours: async () => countsOf(await runPlan(scratch.target, plan, { mode: 'commit', actor, params })),
-        theirs: () => call(each.transaction.fn, pool, given).then(countsOfCode),
+        theirs: (pool) => call(each.transaction.fn, pool, given).then(countsOfCode),
       },
     ]
   }
@@ -159,13 +163,18 @@ function waysOf(
   const mapping = plan.mappings.get(each.mapping) as Mapping
   const keyTexts = parseKeyParts(mapping, Object.values(key).map(String))
   const load = () => loadRecord(scratch.target, mapping, keyTexts)
-  const loadByCode = () => call(`load${type}`, pool, key) as Promise<{ record: object; guard: string | null }>
+  const loadByCode = (pool: unknown) =>
+    call(`load${type}`, pool, key) as Promise<{ record: object; guard: string | null }>
   const request = async () => {
     const { guard } = await load()
     return { key: keyTexts, guard: { guards: guard === null ? [] : [guard] }, mode: 'commit' as const, actor }
   }
   return [
-    { what: `load ${each.what}`, ours: load, theirs: loadByCode },
+    {
+      what: `load ${each.what}`,
+      ours: () => load().then((loaded) => asCodeReads(mapping, loaded)),
+      theirs: loadByCode,
+    },
     ...(`change${type}` in code
       ? [
           {
@@ -174,7 +183,8 @@ function waysOf(
               countsOfRecord(
                 await changeRecord(scratch.target, mapping, { ...(await request()), values: { ...values } }),
               ),
-            theirs: async () => countsOfCode(await call(`change${type}`, pool, await loadByCode(), values)),
+            theirs: async (pool: unknown) =>
+              countsOfCode(await call(`change${type}`, pool, await loadByCode(pool), values)),
           },
         ]
       : []),
@@ -183,11 +193,18 @@ function waysOf(
           {
             what: `remove ${each.what}`,
             ours: async () => countsOfRecord(await removeRecord(scratch.target, mapping, await request())),
-            theirs: async () => countsOfCode(await call(`remove${type}`, pool, await loadByCode())),
+            theirs: async (pool: unknown) => countsOfCode(await call(`remove${type}`, pool, await loadByCode(pool))),
           },
         ]
       : []),
   ]
+}
+
+/** A record as written code reads it: in json, numbers are JavaScript's. */
+function asCodeReads(mapping: Mapping, { record, guard }: LoadedRecord): LoadedRecord {
+  const isJson = ({ column: { type } }: Property) => /^jsonb?$/.test(type.element?.kind ?? type.kind)
+  const read = mapping.properties.filter(isJson).map(({ name }) => [name, JSON.parse(printJson(record[name])) as Json])
+  return { record: { ...record, ...(Object.fromEntries(read) as RecordValues) }, guard }
 }
 
 interface Done {
@@ -197,30 +214,44 @@ interface Done {
   differing: SnapshotDifference[]
 }
 
-/** Does it twice our way, so that what a clock or chance gives is known, and once theirs. */
-async function compare(scratch: ScratchDatabase, { what, ours, theirs }: Way, isBooked: boolean): Promise<ProvenCase> {
+/**
+ * Does it twice our way, so that what a clock or chance gives is known, and once theirs on each pool.
+ *
+ * @param pools a plain one, then one whose connections begin with the settings of the code
+ */
+async function compare(
+  scratch: ScratchDatabase,
+  { what, ours, theirs }: Way,
+  pools: readonly unknown[],
+  isBooked: boolean,
+): Promise<ProvenCase> {
   const [first, second] = [await doIt(scratch, isBooked, ours), await doIt(scratch, isBooked, ours)]
-  const code = await doIt(scratch, isBooked, theirs)
   const volatile: Volatile = volatileColumns(first.differing, second.differing)
-  const rows = whatDiffers(first.differing, code.differing, volatile)
-  const entries = { service: entriesText(first.entries, volatile), code: entriesText(code.entries, volatile) }
-  const sameEntries = entries.service === entries.code
-  return {
-    what,
-    service: first.told,
-    code: code.told,
-    rows: first.differing.length,
-    same: first.told === code.told && rows.length === 0 && sameEntries,
-    ...(sameEntries ? {} : { entries }),
-    differing: rows.map(toRowDifference),
+  const tried: ProvenCase[] = []
+  for (const [at, pool] of pools.entries()) {
+    const code = await doIt(scratch, isBooked, () => theirs(pool))
+    const rows = whatDiffers(first.differing, code.differing, volatile)
+    const entries = { service: entriesText(first.entries, volatile), code: entriesText(code.entries, volatile) }
+    const sameEntries = entries.service === entries.code
+    tried.push({
+      what: at === 0 ? what : `${what}, on a pool with POOL_SETTINGS`,
+      service: first.told,
+      code: code.told,
+      rows: first.differing.length,
+      same: first.told === code.told && rows.length === 0 && sameEntries,
+      ...(sameEntries ? {} : { entries }),
+      differing: rows.map(toRowDifference),
+    })
   }
+  const [plain] = tried
+  return tried.find(({ same }) => !same) ?? (plain as ProvenCase)
 }
 
 async function doIt(scratch: ScratchDatabase, isBooked: boolean, work: () => Promise<unknown>): Promise<Done> {
   const newest = isBooked ? await newestEntry(scratch) : ''
   const told = await work().then(
     // Read and written again, so that no space of a json value counts.
-    (value) => printJson(parseJson(printJson(value))),
+    (value) => printJson(parsePrinted(printJson(value))),
     (error: unknown) => {
       if (isProblem(error)) return error.code
       const { code } = error as { code?: unknown }

@@ -7,6 +7,7 @@ import type { Mapping } from '../../mapping/mapping.js'
 import { loadGrammar } from '../../plan/load-grammar.js'
 import { isWrite } from '../../plan/plan.js'
 import type { Target } from '../../target/target.js'
+import type { Rows } from '../../sessions/queryable.js'
 import { toTextArray } from '../../values/text-array.js'
 import { equalSql } from '../../values/operator-sql.js'
 import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
@@ -44,7 +45,7 @@ export async function collectRows(
   observed: readonly ObservedRow[],
   findMapping: FindMappingByName,
 ): Promise<{ copied: CopiedTable[]; notes: string[] }> {
-  const collector = new Collector(target)
+  const collector = new Collector(target, drilled[0]?.actor ?? '')
   const links = await linksNamed(drilled, findMapping)
   for (const { mapping, before, after } of observed)
     for (const texts of [before, after]) if (texts) await collector.askFor(mapping, texts, links.get(mapping) ?? [])
@@ -64,7 +65,11 @@ export class Collector {
   readonly #known = new Set<string>()
   #count = 0
 
-  constructor(readonly target: Target) {}
+  /** @param actor for whom the runs are: policies of the target may go by it */
+  constructor(
+    readonly target: Target,
+    readonly actor: string,
+  ) {}
 
   /** The row itself, and what it refers to, also where it is only there after the run. */
   async askFor(mapping: Mapping, texts: readonly (string | null)[], links: readonly Reference[]): Promise<void> {
@@ -149,6 +154,20 @@ export class Collector {
     await this.#take(table, [], (own) => `from ${own} as ${rowAlias(table)} limit ${count}`)
   }
 
+  /** Rows that policies hide from whoever runs it are not copied. */
+  async #read(table: Table, text: string, values: readonly (string | null)[]): Promise<Rows> {
+    if (!table.rowSecurity) return this.target.read(text, values)
+    return this.target.inReader(undefined, async (session) => {
+      await session.query('begin')
+      try {
+        await session.query(`select pg_catalog.set_config('ledgerman.actor', $1, true)`, [this.actor])
+        return await session.query(text, values)
+      } finally {
+        await session.query('rollback')
+      }
+    })
+  }
+
   /** @param fromSql what the rows are read from, given the table as it stands in a statement */
   async #take(table: Table, lists: (string | null)[][], fromSql: (own: string) => string): Promise<number> {
     const key = keyColumns(table)
@@ -156,7 +175,8 @@ export class Collector {
     const alias = rowAlias(table)
     const texts = [...key, ...references].map((name) => `${alias}.${columnSql(table, name)}::text`)
     const own = table.hasChildren ? `only ${table.sql}` : table.sql
-    const { rows } = await this.target.read(
+    const { rows } = await this.#read(
+      table,
       `select ${[rowTextSql(table, alias), rowJsonSql(alias), ...texts].join(', ')} ${fromSql(own)}`,
       lists.map(toTextArray),
     )

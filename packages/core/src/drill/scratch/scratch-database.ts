@@ -55,6 +55,8 @@ export class ScratchDatabase {
   readonly #keeper: Session
   readonly #reader: SnapshotReader
   #sequences: SequenceStart | null = null
+  /** For whom the runs are. */
+  #actor = ''
   #pristine: Snapshot = new Map()
   #keys: Set<string> | undefined
 
@@ -104,8 +106,8 @@ export class ScratchDatabase {
         ({ kind }) => kind === 'table' || kind === 'partitioned table',
       )
       await fill(keeper, reached.copied, source.sensitive)
-      for (const { sql, rowSecurity } of tables)
-        if (rowSecurity) await keeper.query(`alter table ${sql} force row level security`)
+      for (const { sql, rowSecurity } of tables) if (rowSecurity) await secure(keeper, sql, name)
+      await keeper.query(`select pg_catalog.set_config('ledgerman.keeper', $1, false)`, [name])
       await prepareBook(scratch)
       await analyze(keeper, reached.copied)
       const info = {
@@ -114,6 +116,7 @@ export class ScratchDatabase {
         builtMs: 0,
       }
       const built = new ScratchDatabase(name, source, scratch, info, keeper, tables)
+      built.#actor = drilled[0]?.actor ?? ''
       await built.#begin()
       info.builtMs = Math.round(performance.now() - started)
       return built
@@ -166,7 +169,7 @@ export class ScratchDatabase {
    * @returns whether there is more to try with than before.
    */
   async fetchMissing(mapping: Mapping, key: RecordValues): Promise<boolean> {
-    const collector = new Collector(this.source.target)
+    const collector = new Collector(this.source.target, this.#actor)
     const named = Object.entries(key).flatMap(([name, value]) => {
       const property = mapping.byName.get(name)
       return property && value !== null ? [[property.column.name, plainText(value)] as const] : []
@@ -307,6 +310,16 @@ async function searchPathOf(target: Target): Promise<string> {
 const ALTER_PATH_SQL = `do $$ begin
   execute pg_catalog.format('alter database %I set search_path = %s', pg_catalog.current_database(), pg_catalog.current_setting('search_path'));
 end $$`
+
+/**
+ * Has policies hold for the runs, whose role owns the table here, and not for the keeper, who sees every row and puts it back: only its
+ * session knows the word.
+ */
+async function secure(keeper: Session, table: string, word: string): Promise<void> {
+  const isKeeper = `pg_catalog.current_setting('ledgerman.keeper', true) operator(pg_catalog.=) '${word}'`
+  await keeper.query(`alter table ${table} force row level security`)
+  await keeper.query(`create policy ${word} on ${table} using (${isKeeper}) with check (${isKeeper})`)
+}
 
 /** Nothing fires and no reference is checked in a session that plays back what happened elsewhere. */
 async function asReplica(session: Session): Promise<void> {

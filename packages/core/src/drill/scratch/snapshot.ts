@@ -1,4 +1,4 @@
-import { parseJson, printJson, RawJson, type Json, type RowDifference } from '@ledgerman/contract'
+import { parsePrinted, printJson, RawJson, type Json, type RowDifference } from '@ledgerman/contract'
 import type { Table } from '../../catalogue/table.js'
 import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
 import type { Queryable } from '../../sessions/queryable.js'
@@ -129,7 +129,7 @@ export function columnSql(table: Table, name: string): string {
 }
 
 export function readRow(json: string | null): Record<string, Json> | null {
-  return json === null ? null : (parseJson(json) as Record<string, Json>)
+  return json === null ? null : (parsePrinted(json) as Record<string, Json>)
 }
 
 export function isSame(one: Json | undefined, other: Json | undefined): boolean {

@@ -1,4 +1,11 @@
-import { isProblem, LedgermanProblem, toProblemDocument, type DrilledRun, type Walk } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  printJson,
+  toProblemDocument,
+  type DrilledRun,
+  type Walk,
+} from '@ledgerman/contract'
 import { isWrite } from '../../plan/plan.js'
 import type { Attempt } from '../../run/attempt.js'
 import type { SeenRows } from '../../run/seen-rows.js'
@@ -133,7 +140,7 @@ export class WalkThrough {
         mapping.key,
         mapping.key.map((property) => texts[mapping.properties.indexOf(property)] ?? null),
       )
-      if (!known.some((each) => JSON.stringify(each) === JSON.stringify(key))) known.push(key)
+      if (!known.some((each) => printJson(each) === printJson(key))) known.push(key)
     }
     this.#locked.set(place, known)
   }
