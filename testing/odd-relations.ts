@@ -111,7 +111,7 @@ export const RELATIONS: Relation[] = [
     name: 'with json that is hard to keep',
     path: 'public.setting_log',
     ddl: `create table setting_log (id integer primary key, doc jsonb, raw json, note text);
-      insert into setting_log values (1, '{"__proto__": {"x": 1}, "": 5, "n": 12345678901234567890.10}', '{ "a" : 1.00 }', 'is'), (2, 'null', 'null', 'is'), (3, null, null, 'is')`,
+      insert into setting_log values (1, '{"__proto__": {"x": 1}, "": 5, "n": 12345678901234567890.10}', '{ "a" : 1.00, "a": 2 }', 'is'), (2, 'null', 'null', 'is'), (3, null, null, 'is')`,
   },
   {
     name: 'with times of little precision',

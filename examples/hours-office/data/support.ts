@@ -473,6 +473,22 @@ export function expectCount(what: string, expected: Expectation, matched: number
   )
 }
 
+/** Does something to one record. Row security may let it be read and not be written: then it is no missing one. */
+export async function orHidden<T>(what: string, load: () => Promise<unknown>, does: () => Promise<T>): Promise<T> {
+  try {
+    return await does()
+  } catch (error) {
+    if (!(error instanceof RecordMissing)) throw error
+    const isThere = await load().then(
+      () => true,
+      () => false,
+    )
+    throw isThere
+      ? new RowNotWritten(`${what}: the record was found, and a policy keeps it from being written.`)
+      : error
+  }
+}
+
 function fits(expected: Expectation, matched: number): boolean {
   if (typeof expected === 'number') return matched === expected
   if (expected === 'any') return true
@@ -532,10 +548,15 @@ export const readTimestamptz: Read = (text) =>
   text.endsWith('BC') ? text : text.replace(' ', 'T').replace(/\+00(:00)?$/, 'Z')
 export const readBytes: Read = (text) => Buffer.from(text.slice(2), 'hex').toString('base64')
 
+/** The text that a json value was read from: its numbers may have digits that JavaScript's do not hold. */
+const jsonSources = new WeakMap<object, string>()
+
 /** A JSON null differs from no value at all: it comes, and goes, as `{ "ledgerman:json": null }`. */
 export const readJson: Read = (text) => {
   const value: unknown = JSON.parse(text)
-  return value === null || isEnvelope(value) ? { 'ledgerman:json': value } : value
+  const read = value === null || isEnvelope(value) ? { 'ledgerman:json': value } : value
+  if (typeof read === 'object' && read !== null) jsonSources.set(read, text)
+  return read
 }
 
 function isEnvelope(value: unknown): value is { 'ledgerman:json': unknown } {
@@ -634,8 +655,16 @@ export function writeOneOf(labels: readonly string[]): Write {
   }
 }
 
-export const writeJson: Write = (value) =>
-  JSON.stringify(isEnvelope(value) && Object.keys(value).length === 1 ? value['ledgerman:json'] : value)
+/** A value that was read, and not touched since, is written as it was, to the last digit. */
+export const writeJson: Write = (value) => {
+  const text = jsonText(value)
+  const source = typeof value === 'object' && value !== null ? jsonSources.get(value) : undefined
+  return source !== undefined && jsonText(readJson(source)) === text ? source : text
+}
+
+function jsonText(value: unknown): string {
+  return JSON.stringify(isEnvelope(value) && Object.keys(value).length === 1 ? value['ledgerman:json'] : value)
+}
 
 export const writeBytes: Write = (value, property) => {
   const bytes = typeof value === 'string' ? Buffer.from(value, 'base64') : undefined

@@ -129,7 +129,9 @@ export interface RecordEntry {
   key: readonly (string | null)[]
   /** The SQL that writes a key as PostgreSQL does: of $1, a list of texts. */
   keySql: string
-  /** Whether the database makes digests of what must not be shown. */
+  /** Whether a value of the record must not be shown. */
+  isSensitive: boolean
+  /** Whether the statement makes digests of such values. */
   isDigested: boolean
 }
 
@@ -210,7 +212,7 @@ on conflict (id) do nothing`,
       isRun ? null : arrayText(kept(what.values, sensitive)),
       note,
       error.code,
-      isRun || what.isDigested ? withoutValues(error) : error.message,
+      isRun || what.isSensitive ? withoutValues(error) : error.message,
       isRun ? JSON.stringify(what.told(null)) : null,
       isRun ? JSON.stringify(what.toldSteps(false)) : null,
     ],

@@ -1,7 +1,7 @@
 import { guardBind, guardPrefix } from '../mapping/guard-value.js'
 import { isWrite, type Plan, type PlannedStep, type PlannedWrite, type Words } from '../plan/plan.js'
 import type { SlotSource, Statement } from '../statement/statement.js'
-import { inTemplate, quoted } from './text.js'
+import { inTemplate, memberOf, quoted } from './text.js'
 
 /** How many rows a step looks at one by one; the others are counted where they are. */
 const ROWS_LOOKED_AT = '1'
@@ -22,7 +22,7 @@ export class BindCode {
     const text = parts.map((part) => {
       if (typeof part === 'string') return inTemplate(part)
       if ('parameter' in part)
-        return this.plan.sensitiveParams.has(part.parameter) ? '…' : `\${p.${part.parameter} ?? 'null'}`
+        return this.plan.sensitiveParams.has(part.parameter) ? '…' : `\${${memberOf('p', part.parameter)} ?? 'null'}`
       return `\${${this.#loadedText(part.loaded, part.property, Infinity)} ?? 'null'}`
     })
     return `\`${text.join('')}\``
@@ -45,7 +45,7 @@ export class BindCode {
     const before = step?.no ?? 1
     switch (source.from) {
       case 'parameter':
-        return `p.${source.name}`
+        return memberOf('p', source.name)
       case 'loaded':
         return `${this.#loadedText(source.name, source.property, before)} ?? null`
       case 'outcome':
@@ -74,7 +74,8 @@ export class BindCode {
     const { guards, mapping, loadedName, no } = step
     if (guards === 'loaded') return `\`{\${${this.stepOf(loadedName ?? '', no)}.guard ?? ''}}\``
     if (guards === null || guards === 'any') return quoted('{}')
-    if ('parameter' in guards) return `s.guardArray(p.${guards.parameter}, ${quoted(guardPrefix(mapping))})`
+    if ('parameter' in guards)
+      return `s.guardArray(${memberOf('p', guards.parameter)}, ${quoted(guardPrefix(mapping))})`
     return quoted(guardBind(mapping, { guards }))
   }
 }

@@ -18,7 +18,7 @@ import { SlotList, type Slot } from '../statement/statement.js'
 import { storedSql } from '../values/sql-form.js'
 import { FindCode } from './find-code.js'
 import { HOLE, unmarked, withHole } from './mapping-code.js'
-import { inTemplate, memberName, quoted } from './text.js'
+import { called, inTemplate, memberName, quoted } from './text.js'
 
 /**
  * The function that changes one record: an UPDATE that finds the row only as it was loaded, and a look at the row where it finds none. Where it
@@ -139,7 +139,7 @@ for no key update\`
   if (alone && alone.length > 0) return written(alone)
   // Where it was not written, a transaction finds out why.
 `
-    return `${this.refusesByItself ? alone : ''}  return s.inTransaction(db, LIMITS, async (client) => {
+    const does = `${this.refusesByItself ? alone : ''}  return s.inTransaction(db, LIMITS, async (client) => {
     const first = await s.ask(client, text, values)
     if (first.length > 0) return written(first)
     const unchanged = judged(await s.ask(client, currentText(set), values), loaded, s.partOf(changes, set))
@@ -149,6 +149,8 @@ for no key update\`
     if (second.length === 0) throw new s.RowNotWritten(${notWritten})
     return written(second)
   })`
+    if (!mapping.table.rowSecurity) return does
+    return `  return ${called(this.orHidden(`async () => {\n${does.replace(/^(?=.)/gm, '  ')}\n  }`))}`
   }
 
   /** The place behind a record and its guard. */
@@ -299,10 +301,7 @@ from done\`
     if (alone && alone.length > 0) return written(alone)
 `
     const statement = `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)`
-    return `  const entryOf = ({ text, touched }: { text: string; touched: readonly (keyof ${type})[] }) => (${this.entry(statement)})
-  const [quick, whole] = [updateText(set), judgedText(set)]
-  const [entry, judging] = [entryOf(quick), entryOf(whole)]
-  return b.keepingRefusals(db, judging, async () => {
+    const does = `async () => {
     await b.introduce(db, [entry.statement, judging.statement])
 ${this.refusesByItself ? alone : ''}    return s.inTransaction(db, LIMITS, async (client) => {
       const first = await s.ask(client, quick.run, [...values, ...b.entryValues(entry)])
@@ -310,7 +309,11 @@ ${this.refusesByItself ? alone : ''}    return s.inTransaction(db, LIMITS, async
       const rows = await s.ask(client, whole.run, [...values, ...b.entryValues(judging)])
       return judged(rows, loaded, s.partOf(changes, set))
     })
-  })`
+  }`
+    return `  const entryOf = ({ text, touched }: { text: string; touched: readonly (keyof ${type})[] }) => (${this.entry(statement)})
+  const [quick, whole] = [updateText(set), judgedText(set)]
+  const [entry, judging] = [entryOf(quick), entryOf(whole)]
+  return b.keepingRefusals(db, judging, ${this.orHidden(does)})`
   }
 
   /** What a booked change's row says. */

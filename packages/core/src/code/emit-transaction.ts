@@ -22,7 +22,7 @@ import { unmarked } from './mapping-code.js'
 import type { TransactionNames } from './names.js'
 import { formsMember } from './text-forms.js'
 import { paramMember, paramValue } from './param-code.js'
-import { inComment, inTemplate, memberName, quoted } from './text.js'
+import { inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
 import { supported } from './mapping-code.js'
 import { readerOf } from './value-code.js'
 
@@ -244,7 +244,7 @@ ${steps.join('')}  ],
     if (before && 'key' in finder) {
       const key = finder.key.map(({ property, expression: { expression } }) => {
         const name = expression.kind === 'parameter' ? expression.name : ''
-        return `[${mapping.properties.findIndex((each) => each.name === property)}, p.${name}]`
+        return `[${mapping.properties.findIndex((each) => each.name === property)}, ${memberOf('p', name)}]`
       })
       const among = `s.among(rows${before.no}, ${width}, [${key.join(', ')}])`
       rows = `${this.isBooked ? `run.known(${no}, [${binds}], ${among})` : among} ?? (${rows})`

@@ -7,7 +7,7 @@ import { comparedSql } from '../values/sql-form.js'
 import { HOLE, isComparable, MappingCode, unionOf, unmarked, withHole } from './mapping-code.js'
 import type { FindNames } from './names.js'
 import { paramMember, paramValue } from './param-code.js'
-import { inComment, inTemplate, memberName, quoted } from './text.js'
+import { inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
 
 /** The functions of a mapping's file that find many records: by equal values, and those that the mapping names. */
 export class FindCode extends MappingCode {
@@ -64,7 +64,7 @@ limit $1::integer\`
     const limit = slots.add({ name: ':limit', type: 'integer', sensitive: false, source: { from: 'limit' } })
     const params = [...find.params.values()]
     const binds = slots.slots.map(({ source }) => {
-      if (source.from === 'parameter') return `p.${source.name}`
+      if (source.from === 'parameter') return memberOf('p', source.name)
       if (source.from === 'literal') return source.text === null ? 'null' : quoted(source.text)
       return 'String(limit)'
     })

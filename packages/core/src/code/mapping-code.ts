@@ -7,9 +7,9 @@ import { isUnique } from '../statement/key-sql.js'
 import { outputSql } from '../statement/keyed-statement.js'
 import { SlotList, toStatement, type Slot } from '../statement/statement.js'
 import { functionNames } from './names.js'
-import { inComment, inTemplate, memberName, quoted } from './text.js'
+import { called, inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
 import { formsMember } from './text-forms.js'
-import { isNullable, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
+import { isNullable, orNull, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
 
 /** Stands for what is only known when a statement is sent. */
 export const HOLE = '\u0001'
@@ -53,7 +53,8 @@ ${this.isBooked ? "import * as b from './book.js'\n" : ''}`
   types(): string {
     const { mapping, type, writable, addable } = this
     const members = mapping.properties.map((property) => {
-      const value = `${property.jsonType ?? typeOf(property.column.type)}${isNullable(property) ? ' | null' : ''}`
+      const type = property.jsonType ?? typeOf(property.column.type)
+      const value = isNullable(property) ? orNull(type) : type
       return `  ${property.lockedBecause === null ? '' : 'readonly '}${memberName(property.name)}: ${value}\n`
     })
     const needed = addable.filter(
@@ -90,7 +91,8 @@ export type ${type}Key = Pick<${type}, ${unionOf(mapping.key)}>
       ({ name, column }) => `  ${memberName(name)}: ${supported(readerOf(column.type))},\n`,
     )
     const read = mapping.properties.map(
-      ({ name }, at) => `    ${memberName(name)}: s.read(READ.${name}, row[${at === 0 ? 'at' : `at + ${at}`}]),\n`,
+      ({ name }, at) =>
+        `    ${memberName(name)}: s.read(${memberOf('READ', name)}, row[${at === 0 ? 'at' : `at + ${at}`}]),\n`,
     )
     const writers = mapping.properties.map(
       ({ name, column }) => `  ${memberName(name)}: ${supported(writerOf(column.type))},\n`,
@@ -148,24 +150,47 @@ function assertRules(broken: string | null | undefined): void {
    * @param work what is made of `rows`: it has `result` in the end
    */
   protected transaction(statement: string, { text, run }: { text: string; run: string }, work: string): string {
-    if (!this.isBooked) return `  return ${this.#oneStatement(text, 'values', work)}`
-    return `  const entry = ${this.entry(statement)}
-  return b.keepingRefusals(db, entry, async () => {
+    const orHidden = (does: string) => (isOfAdd(statement) ? does : this.orHidden(does))
+    if (!this.isBooked) return `  return ${called(orHidden(`() => ${this.#oneStatement(text, 'values', work)}`))}`
+    const does = `async () => {
     await b.introduce(db, [entry.statement])
     return ${this.#oneStatement(run, '[...values, ...b.entryValues(entry)]', work).replace(/\n(?=.)/g, '\n  ')}
-  })`
+  }`
+    return `  const entry = ${this.entry(statement)}
+  return b.keepingRefusals(db, entry, ${orHidden(does)})`
   }
 
-  /** What the book is told of a statement, as code. */
+  /** A function without parameters, as code: where row security may let a record be read and not be written, it says so. */
+  protected orHidden(does: string): string {
+    const { name, table } = this.mapping
+    return table.rowSecurity ? `() => s.orHidden(${quoted(name)}, () => ${this.fn.load}(db, key), ${does})` : does
+  }
+
+  /** What the book is told of a statement, as code. One of a change has under `touched` the properties whose images it keeps. */
   protected entry(statement: string): string {
-    const { key, properties } = this.mapping
-    const isAdd = statement.startsWith(`booked('add'`)
+    const { key } = this.mapping
+    const isAdd = isOfAdd(statement)
     const given = key.map(({ name }) => {
-      const value = isAdd ? `given.${name} ?? null` : `key.${name}`
-      return `s.writeValue(WRITE.${name}, ${value}, ${quoted(name)})`
+      const value = isAdd ? `${memberOf('given', name)} ?? null` : memberOf('key', name)
+      return `s.writeValue(${memberOf('WRITE', name)}, ${value}, ${quoted(name)})`
     })
     const isGenerated = isAdd && key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null)
-    return `{ statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isDigested: ${properties.some(({ sensitive }) => sensitive)} }`
+    return `{ statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isSensitive: ${this.#isSensitive}, isDigested: ${this.#isDigested(statement)} }`
+  }
+
+  get #isSensitive(): boolean {
+    return this.mapping.properties.some(({ sensitive }) => sensitive)
+  }
+
+  /** Whether the statement makes digests, as code: only then it takes the keys that they are made with. */
+  #isDigested(statement: string): string {
+    const isOfSome = this.#choosesDigests && statement.endsWith(', touched)')
+    return isOfSome ? 'touched.some((name) => SENSITIVE.includes(name))' : String(this.#isSensitive)
+  }
+
+  /** Whether it depends on what a change sets: a digest of the key is always made. */
+  get #choosesDigests(): boolean {
+    return this.#isSensitive && this.writable.length > 0 && !this.mapping.key.some(({ sensitive }) => sensitive)
   }
 
   #oneStatement(text: string, values: string, work: string): string {
@@ -216,8 +241,7 @@ function assertRules(broken: string | null | undefined): void {
   ): string {
     const { mapping } = this
     const { written } = extraNames(mapping)
-    const isSensitive = mapping.properties.some(({ sensitive }) => sensitive)
-    const pads = isSensitive ? `, \`$\${${at} + 6}\`` : ''
+    const pads = this.#isSensitive ? `, \`$\${${at} + 6}\`` : ''
     const image = (alias: string | null) => (alias === null ? 'null' : `imageOf(${touched}, ${quoted(alias)}${pads})`)
     const key = mapping.key.map(({ name }) => quoted(name)).join(', ')
     return `b.entryPart(${at}, {
@@ -244,7 +268,8 @@ function assertRules(broken: string | null | undefined): void {
     const columns = (list: readonly Property[]) => list.map(({ column }) => quoted(column.name)).join(', ')
     const members = (write: (property: Property) => string) =>
       mapping.properties.map((property) => `  ${memberName(property.name)}: ${write(property)},\n`).join('')
-    const isSensitive = mapping.properties.some(({ sensitive }) => sensitive)
+    const isSensitive = this.#isSensitive
+    const secrets = mapping.properties.filter(({ sensitive }) => sensitive).map(({ name }) => quoted(name))
     const casts = mapping.key.map(({ column }, at) => `(($1::text[])[${at + 1}])::${column.type.comparable}::text`)
     return `/** The key as PostgreSQL writes it. */
 const KEY_SQL = ${mapping.key.length === 0 ? "'null::text[]'" : quoted(`array[${casts.join(', ')}]`)}
@@ -255,7 +280,7 @@ ${members(({ name, column, sensitive }) => `{ name: ${quoted(name)}, type: ${quo
 const COLUMNS = {
 ${members(({ column }) => quoted(column.name))}}
 
-/** Every value as the book keeps it, of the row under an alias${isSensitive ? ': sensitive ones as a digest, with the padded keys that stand under `pads`' : ''}. */
+${this.#choosesDigests ? `/** What the book keeps digests of. */\nconst SENSITIVE: readonly (keyof ${type})[] = [${secrets.join(', ')}]\n\n` : ''}/** Every value as the book keeps it, of the row under an alias${isSensitive ? ': sensitive ones as a digest, with the padded keys that stand under `pads`' : ''}. */
 const KEPT: Readonly<Record<keyof ${type}, (row: string${isSensitive ? ', pads: string' : ''}) => string>> = {
 ${members((property) => `(row${property.sensitive ? ', pads' : ''}) => \`${keptCode(property)}\``)}}
 
@@ -302,10 +327,8 @@ function booked(
       .map(({ source, type }) => {
         switch (source.from) {
           case 'key': {
-            const access = /^[\p{ID_Start}_$]/u.test(source.property)
-              ? `${key}.${source.property}`
-              : `${key}[${quoted(source.property)}]`
-            return `s.writeValue(WRITE.${source.property}, ${access}, ${quoted(source.property)})`
+            const access = memberOf(key, source.property)
+            return `s.writeValue(${memberOf('WRITE', source.property)}, ${access}, ${quoted(source.property)})`
           }
           case 'guard':
             return `s.${type.endsWith('[]') ? 'guardArray' : 'guardText'}(loaded.guard, ${quoted(this.letter)})`
@@ -353,3 +376,8 @@ function keptCode(property: Property): string {
 }
 
 const PADS = '\u0002'
+
+/** Whether what the book is told, as code, is of a new record: nothing was loaded of it. */
+function isOfAdd(statement: string): boolean {
+  return statement.startsWith(`booked('add'`)
+}

@@ -118,10 +118,11 @@ function firstFree(name: string, take: (name: string) => boolean): string {
   for (let number = 2; ; number++) if (take(`${name}${number}`)) return `${name}${number}`
 }
 
+/** The words of a name, of what an identifier may hold (ECMA-262, section 12.7): a figure such as ² parts them. */
 function words(name: string): string[] {
   return name
     .replace(/([\p{Ll}\p{N}])(\p{Lu})/gu, '$1 $2')
-    .split(/[^\p{L}\p{N}]+/u)
+    .split(/[^\p{ID_Continue}]|_/u)
     .filter(Boolean)
 }
 
@@ -129,7 +130,7 @@ function pascal(name: string): string {
   const joined = words(name)
     .map((word) => word.charAt(0).toUpperCase() + word.slice(1))
     .join('')
-  return /^\p{L}/u.test(joined) ? joined : `N${joined}`
+  return /^\p{ID_Start}/u.test(joined) ? joined : `N${joined}`
 }
 
 /** Of plain letters, so that every file system takes it. */

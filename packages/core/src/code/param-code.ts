@@ -1,18 +1,18 @@
 import type { Param } from '../plan/plan.js'
 import { supported } from './mapping-code.js'
-import { memberName, quoted } from './text.js'
-import { typeOf, writerOf } from './value-code.js'
+import { memberName, memberOf, quoted } from './text.js'
+import { orNull, typeOf, writerOf } from './value-code.js'
 
 /** A parameter as a member of its function's type. */
 export function paramMember({ name, type, nullable, default: fallback }: Param): string {
   const value = type === null ? 'string' : typeOf(type)
-  return `  ${memberName(name)}${fallback === undefined ? '' : '?'}: ${value}${nullable ? ' | null' : ''}\n`
+  return `  ${memberName(name)}${fallback === undefined ? '' : '?'}: ${nullable ? orNull(value) : value}\n`
 }
 
 /** How a parameter's value is checked and made PostgreSQL's text, as a member of `p`. */
 export function paramValue({ name, type, nullable, default: fallback }: Param): string {
   const writer = type === null ? 's.writeText(null)' : supported(writerOf(type))
-  const access = `params.${name}`
+  const access = memberOf('params', name)
   const written = `s.writeValue(${writer}, ${access}, ${quoted(name)})`
   if (fallback === undefined && !nullable) return `    ${memberName(name)}: s.given(${written}, ${quoted(name)}),\n`
   if (fallback === undefined || fallback === null) return `    ${memberName(name)}: ${written},\n`

@@ -16,5 +16,20 @@ export function inComment(text: string): string {
 
 /** A member's name: as it stands where it is an identifier. */
 export function memberName(name: string): string {
-  return /^[\p{ID_Start}_$][\p{ID_Continue}$]*$/u.test(name) ? name : quoted(name)
+  return isIdentifier(name) ? name : quoted(name)
+}
+
+/** How a member of an object is asked for. */
+export function memberOf(object: string, name: string): string {
+  return isIdentifier(name) ? `${object}.${name}` : `${object}[${quoted(name)}]`
+}
+
+/** ECMA-262, section 12.7. A name may have more: a figure such as ² is no part of an identifier. */
+function isIdentifier(name: string): boolean {
+  return /^[\p{ID_Start}_$][\p{ID_Continue}$]*$/u.test(name)
+}
+
+/** What a function without parameters gives, as code. */
+export function called(does: string): string {
+  return does.replace(/^\(\) => /, '')
 }

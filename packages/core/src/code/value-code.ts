@@ -6,7 +6,10 @@ import { quoted } from './text.js'
 
 /** The TypeScript type of a property's value, as it is read. */
 export function typeOf({ kind, labels, element }: ColumnType): string {
-  if (kind === 'array' && element) return `(${scalarType(element.kind, element.labels)} | null)[]`
+  if (kind === 'array' && element) {
+    const type = orNull(scalarType(element.kind, element.labels))
+    return type.includes(' ') ? `(${type})[]` : `${type}[]`
+  }
   return scalarType(kind, labels)
 }
 
@@ -21,6 +24,11 @@ function scalarType(kind: ValueKind, labels: string[] | null): string {
       jsonb: 'unknown',
     }[kind as string] ?? 'string'
   )
+}
+
+/** A type that may be null too; `unknown` says so already. */
+export function orNull(type: string): string {
+  return type === 'unknown' ? type : `${type} | null`
 }
 
 export function isNullable({ column }: Property): boolean {

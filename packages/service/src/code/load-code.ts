@@ -37,8 +37,8 @@ export const proofTools: ProofTools = {
       return module.exports
     }
   },
-  pool(url, most = SESSIONS) {
-    const pool = new pg.Pool({ connectionString: url, max: most })
+  pool(url, most = SESSIONS, settings = {}) {
+    const pool = new pg.Pool({ ...settings, connectionString: url, max: most })
     // A session that breaks while nobody uses it is no news: the next call says so.
     pool.on('error', () => undefined)
     return { pool, end: () => pool.end() }
