@@ -1,5 +1,6 @@
 import {
   describeIssues,
+  findLostMember,
   LedgermanProblem,
   mappingDefinition,
   RawJson,
@@ -92,15 +93,25 @@ function check(
   const checked = (kind === 'mapping' ? mappingDefinition : transactionDefinition).safeParse(value)
   if (!checked.success)
     return describeIssues(checked.error, value).map(({ where, message }) => {
-      const counted = where === 'body' ? '' : where.replace(/(?<=\.)\d+(?=\.|$)/g, (index) => String(Number(index) + 1))
+      const counted = where === 'body' ? '' : fromOne(where)
       return { file, ...locate(counted), where: counted, message }
     })
+  const lost = findLostMember(value, checked.data)
+  if (lost !== undefined) {
+    const where = fromOne(lost)
+    return [{ file, ...locate(where), where, message: 'expected another name: __proto__ is none that can be kept' }]
+  }
   if (kind === 'mapping') {
     const definition = checked.data as MappingDefinition
     return { kind, name: definition.mapping, definition, file, source, locate }
   }
   const definition = checked.data as TransactionDefinition
   return { kind, name: definition.transaction, definition, file, source, locate }
+}
+
+/** A place with the parts of its lists counted from 1. */
+function fromOne(where: string): string {
+  return where.replace(/(?<=\.)\d+(?=\.|$)/g, (index) => String(Number(index) + 1))
 }
 
 function aliasIn(document: Document): string | undefined {

@@ -97,7 +97,7 @@ function methodsByPath(routes: readonly Route[]): Map<string, string[]> {
 
 async function serve(
   route: Route,
-  { tokens, stopping }: AppParts,
+  { tokens, stopping, log }: AppParts,
   readBytes: RequestHandler,
   request: Request,
   response: Response,
@@ -142,7 +142,7 @@ async function serve(
             onProgress,
             onWait: (holders) => onWait(hideStatements(holders, caller.role)),
           } as Call<never, never>),
-        toAnswer,
+        (error) => toAnswer(error, log, request),
       )
     : await handle(call)
   if (reply.stream) await sendStream(response, reply)
@@ -211,9 +211,9 @@ function assertStorable({ params, query, url }: Request): void {
     )
 }
 
-/** What an error would have been answered with; one of our own making is reported as internal, without its words. */
-function toAnswer(error: unknown): { status: number; body: unknown } {
-  const problem = toProblem(error) ?? new LedgermanProblem('internal', 'Something went wrong in Ledgerman.')
+/** What an error would have been answered with. */
+function toAnswer(error: unknown, log: Logger, request: Request): { status: number; body: unknown } {
+  const problem = toProblem(error) ?? internal(error, log, request)
   const body = toProblemDocument(problem.code, problem.detail, problem.facts)
   return { status: body.status, body }
 }
@@ -241,14 +241,15 @@ function answerErrors(log: Logger, bodyLimitBytes: number): ErrorRequestHandler 
   return (error: unknown, request, response, next) => {
     if (response.headersSent) return next(error)
     const problem = toProblem(error, bodyLimitBytes)
-    if (problem) return sendProblem(response, problem)
-    const id = String(request.id)
-    log.error({ requestId: id, error: describeFault(error) }, 'request failed')
-    sendProblem(
-      response,
-      new LedgermanProblem('internal', `Something went wrong in Ledgerman. Look for ${id} in its log.`, { id }),
-    )
+    sendProblem(response, problem ?? internal(error, log, request))
   }
+}
+
+/** A fault of our own: told without its words, which are in the log under the id of the request. */
+function internal(error: unknown, log: Logger, request: Request): LedgermanProblem {
+  const id = String(request.id)
+  log.error({ requestId: id, error: describeFault(error) }, 'request failed')
+  return new LedgermanProblem('internal', `Something went wrong in Ledgerman. Look for ${id} in its log.`, { id })
 }
 
 /** Our own problems, and what Express and its body reader refuse by themselves. */

@@ -31,3 +31,9 @@ export function isUnmodified(request: Request, guard: string | null): boolean {
   if (tags === undefined || guard === null) return false
   return tags === '*' || tags.strong.includes(guard) || tags.weak.includes(guard)
 }
+
+/** Whether If-Match, where it is there, lets a GET be answered: strong comparison, and before If-None-Match (RFC 9110, section 13.2.2). */
+export function isMatched(request: Request, guard: string | null): boolean {
+  const tags = readEntityTags(request, 'if-match')
+  return tags === undefined || tags === '*' || (guard !== null && tags.strong.includes(guard))
+}

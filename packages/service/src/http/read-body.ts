@@ -1,5 +1,5 @@
 import type { Request } from 'express'
-import { LedgermanProblem, describeIssues, findJsonLimit, parseJson } from '@ledgerman/contract'
+import { LedgermanProblem, describeIssues, findJsonLimit, findLostMember, parseJson } from '@ledgerman/contract'
 import { AS_IT_COMES, AS_IT_STANDS, type BodyShape } from './route.js'
 
 /**
@@ -78,18 +78,10 @@ function readJson(text: string): unknown {
   return parseJson(text)
 }
 
-/** A member of this name stays in values that are taken as they are, and is dropped from those whose members are looked at. */
 function assertNoneLost(given: unknown, taken: unknown): void {
-  if (given === null || typeof given !== 'object') return
-  const kept: object = taken !== null && typeof taken === 'object' ? taken : {}
-  for (const name of Object.keys(given)) {
-    if (name === '__proto__' && !Object.hasOwn(kept, name))
-      throw new LedgermanProblem('request-invalid', '__proto__ is no name of a member here.', { where: name })
-    assertNoneLost(
-      given[name as keyof typeof given],
-      Object.hasOwn(kept, name) ? kept[name as keyof typeof kept] : null,
-    )
-  }
+  const where = findLostMember(given, taken)
+  if (where === undefined) return
+  throw new LedgermanProblem('request-invalid', `${where}: __proto__ is no name of a member here.`, { where })
 }
 
 function decode(bytes: unknown): string {

@@ -1,5 +1,5 @@
 import {
-  parseJson,
+  parsePrinted,
   type Images,
   type Job,
   type JobInput,
@@ -104,10 +104,10 @@ export function toClaimed(row: JobRow): ClaimedJob {
     note,
     condition,
     rows: row.rows === null ? null : Number(row.rows),
-    request: parseJson(row.request) as unknown as JobRequest,
+    request: parsePrinted(row.request) as unknown as JobRequest,
     chunksDone: row.chunks_done,
     failures,
-    report: row.report === null ? null : (JSON.parse(row.report) as JobReport),
+    report: row.report === null ? null : (parsePrinted(row.report) as unknown as JobReport),
     entries,
   }
 }
@@ -133,7 +133,7 @@ export function toJob(row: JobRow): Job {
         : (JSON.parse(row.progress) as JobProgress),
     entries: row.entries,
     rehearsal: row.rehearsal,
-    report: row.report === null ? null : (JSON.parse(row.report) as JobReport),
-    problem: row.problem === null ? null : (parseJson(row.problem) as unknown as ProblemDocument),
+    report: row.report === null ? null : (parsePrinted(row.report) as unknown as JobReport),
+    problem: row.problem === null ? null : (parsePrinted(row.problem) as unknown as ProblemDocument),
   }
 }

@@ -122,7 +122,7 @@ export class JobStore {
     await this.home.query(
       `update ledgerman_home.job set chunks_done = $3, report = $4, entries = case when $5::text is null or $5 = any(entries) then entries else entries || $5::text end
        where id = $1 and instance = $2`,
-      [id, instance, chunk, JSON.stringify(report), entry],
+      [id, instance, chunk, printJson(report), entry],
     )
   }
 
@@ -134,7 +134,7 @@ export class JobStore {
         await query(
           `insert into ledgerman_home.job_failed_row (job, chunk, line, key, reason, code)
            select $1, $2, line, key, reason, code from json_to_recordset($3::json) as r(line bigint, key json, reason text, code text)`,
-          [id, chunk, JSON.stringify(failed.slice(at, at + 5_000))],
+          [id, chunk, printJson(failed.slice(at, at + 5_000))],
         )
     })
   }
@@ -169,7 +169,7 @@ export class JobStore {
         instance,
         to.state,
         JSON.stringify(to.progress),
-        to.report && JSON.stringify(to.report),
+        to.report && printJson(to.report),
         to.entry ?? null,
         to.rehearsal ?? null,
         to.problem ? printJson(to.problem) : null,

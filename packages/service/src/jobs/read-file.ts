@@ -245,12 +245,10 @@ function notUtf8(chunk: Buffer, line: number): LedgermanProblem {
     if (!isUtf8(text)) break
     at++
   }
-  return fileInvalid(
-    at,
-    null,
-    'bytes that are no UTF-8',
-    'UTF-8. Save the file as such; it may be Latin-1 or Windows-1252',
-  )
+  // The byte order mark of UTF-16 (the Unicode Standard, section 23.8).
+  const isUtf16 = line === 1 && ['fffe', 'feff'].includes(chunk.toString('hex', 0, 2))
+  const other = isUtf16 ? 'it is UTF-16' : 'it may be Latin-1 or Windows-1252'
+  return fileInvalid(at, null, 'bytes that are no UTF-8', `UTF-8. Save the file as such; ${other}`)
 }
 
 function* splitLines(bytes: Buffer): Generator<Buffer> {

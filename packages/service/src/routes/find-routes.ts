@@ -93,6 +93,8 @@ export function findRoutes({ targets }: Services) {
     const findMapping = (name: string) => targets.mappingFor(call.caller, target, name)
     const named = await namedOf(asked, target, mapping, findMapping)
     const request = { ...asked, named, limit: asked.limit ?? PAGE_ROWS }
+    if (asked.explain) refuseBeside('explain', asked, ['expect', 'count', 'withGuard'])
+    if (asked.expect === 'one') refuseBeside('expect=one', asked, ['after', 'count', 'withGuard'])
     if (asked.explain)
       return { status: 200, body: await explainFind(target, mapping, request, findMapping, call.gone()) }
     if (asked.expect === 'one') {
@@ -109,6 +111,7 @@ export function findRoutes({ targets }: Services) {
         `withGuard: it goes with an export of all records, as ${NDJSON} or ${CSV} and without limit.`,
         { where: 'withGuard' },
       )
+    if (type !== 'application/json' && type !== false) refuseBeside(type, asked, ['count'])
     if (type === false)
       throw new LedgermanProblem('media-type', `Records are given as application/json, ${NDJSON} or ${CSV}.`, {
         where: 'accept',
@@ -150,6 +153,15 @@ export function findRoutes({ targets }: Services) {
       stream: { contentType: contentTypes[form], chunks: lines(form, columns, batches as AsyncIterable<string[]>) },
     }
   }
+}
+
+/** Refuses what would be dropped. @throws LedgermanProblem request-invalid */
+function refuseBeside(what: string, asked: Find, names: readonly (keyof Find)[]): void {
+  const where = names.find((name) => asked[name] !== undefined && asked[name] !== false)
+  if (where === undefined) return
+  throw new LedgermanProblem('request-invalid', `${where}: it says nothing beside ${what}. Leave one of them out.`, {
+    where,
+  })
 }
 
 /** The find that is named, where one is. @throws LedgermanProblem not-found, definition-invalid, request-invalid */

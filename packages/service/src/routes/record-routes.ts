@@ -46,7 +46,7 @@ import {
   type Target,
 } from '@ledgerman/core'
 import { z } from 'zod'
-import { isUnmodified, readEntityTags } from '../http/conditional.js'
+import { isMatched, isUnmodified, readEntityTags } from '../http/conditional.js'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
 import type { Services } from './services.js'
 import { asStale, bookedRequest, rehearsedCondition, replayed, withToken } from './written-once.js'
@@ -91,7 +91,10 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       summary: 'Load one record by its key, or by another unique key.',
       query: loadQuery,
       queryFamilies: KEY_FAMILY,
-      headers: { 'If-None-Match': 'Answers 304 where the record is still the same.' },
+      headers: {
+        'If-None-Match': 'Answers 304 where the record is still the same.',
+        'If-Match': 'Answers 412 where it is not.',
+      },
       replies: {
         200: {
           description: 'The record and its guard.',
@@ -100,7 +103,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
         },
         304: { description: 'Not modified.' },
       },
-      problems: ['no-such-record', 'value-invalid', 'no-key'],
+      problems: ['no-such-record', 'value-invalid', 'no-key', 'record-changed'],
       handle: async (call) => {
         const { target, mapping } = await placeOf(call)
         const by = call.query.by === undefined ? mapping.key : parseUniqueKey(mapping, call.query.by)
@@ -110,6 +113,11 @@ export function recordRoutes({ targets, rehearsals }: Services) {
         if (call.query.explain) return { status: 200, body: await explainLoad(target, mapping, key, by, call.gone()) }
         const loaded = await loadRecord(target, mapping, key, by)
         const headers = guardHeaders(loaded.guard)
+        if (!isMatched(call.request, loaded.guard))
+          throw new LedgermanProblem('record-changed', `This ${mapping.name} does not have the guard in If-Match.`, {
+            mapping: mapping.name,
+            guard: loaded.guard,
+          })
         return isUnmodified(call.request, loaded.guard)
           ? { status: 304, headers }
           : { status: 200, body: loaded, headers }
@@ -356,6 +364,12 @@ function keyFromQuery(query: Record<string, unknown>, by: readonly Property[]): 
 }
 
 function guardCondition({ request }: Pick<Call, 'request'>): GuardCondition | undefined {
+  if (request.headers['if-none-match'] !== undefined)
+    throw new LedgermanProblem(
+      'request-invalid',
+      'if-none-match: it says nothing here, where a record that is there is written. If-Match takes its guard.',
+      { where: 'if-none-match' },
+    )
   const tags = readEntityTags(request, 'if-match')
   if (tags === undefined) return undefined
   // If-Match compares strongly (RFC 9110, section 13.1.1): a weak tag never fits.

@@ -68,6 +68,7 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const { body, caller } = call
+        refuseOfCommit(body)
         const plan = await planOf(target, call)
         const { mode, rehearsal, note, confirm, params = {}, ...asked } = body
         const subject = {
@@ -159,6 +160,13 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
     const definition = { steps, params: Object.fromEntries(declared) as Record<string, { type: string }>, ...limits }
     return resolvePlan(target, definition, null, null, (name) => targets.mappingFor(caller, target, name))
   }
+}
+
+/** @throws LedgermanProblem request-invalid for what only a commit can have */
+function refuseOfCommit({ mode, rehearsal, confirm }: RunInput): void {
+  const where = rehearsal !== undefined ? 'rehearsal' : confirm ? 'confirm' : undefined
+  if (mode === 'rehearse' && where !== undefined)
+    throw new LedgermanProblem('request-invalid', `${where}: it goes with a commit, not with a rehearsal.`, { where })
 }
 
 /** What makes a request the same one again: its key, and all it asks. */

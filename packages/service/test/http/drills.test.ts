@@ -90,6 +90,15 @@ describe('every interleaving', () => {
     }
   })
 
+  it('has not drilled a run that is refused whatever happens', async () => {
+    const gone = { mapping: 'programme', key: { code: 'P-999' }, values: { hoursLeft: '3.00' } }
+    const drill = await interleave([save('3.00'), gone], { isolation: ['read committed'] })
+    expect(drill).toMatchObject({
+      passed: false,
+      notRun: expect.stringMatching(/^B was not committed in any order that was tried: .*no programme with code P-999/),
+    })
+  })
+
   it('finds a lost update without a guard at read committed only, and with the version guard never', async () => {
     const drill = await interleave([save('3.00'), save('4.00')], { guard: ['all'] })
     for (const { isolation, guard, anomalies, refusals } of drill.results) {

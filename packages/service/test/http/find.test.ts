@@ -56,6 +56,8 @@ describe('finding over HTTP', () => {
       [{ find: 'shortOfHours', 'params.leas': '1' }, 'request-invalid', /Did you mean least/],
       [{ find: 'shortOfHours', 'params.least': 'x' }, 'value-invalid', /expected a number/],
       [{ find: 'shortOfHours', where: 'true', 'params.least': '1' }, 'request-invalid', /find and where at once/],
+      [{ expect: 'one', count: 'all' }, 'request-invalid', /count: it says nothing beside expect=one/],
+      [{ explain: 'true', expect: 'one' }, 'request-invalid', /expect: it says nothing beside explain/],
       [{ after: 'xx' }, 'request-invalid', /"next" of an earlier page/],
       [{ where: '('.repeat(200) }, 'expression-invalid', /nested more than 100/],
     ]

@@ -147,6 +147,15 @@ describe('what PostgreSQL cannot hold, or does not take, is a refusal of the req
     expect((await service.request('POST', '/v1/targets/observatory/runs', { body: run, headers: json })).status).toBe(
       400,
     )
+    const dropped = `mapping: dropped\ntable: public.telescope\nkey: [code]\nguard: { by: none }\nproperties:\n  code: { column: code }\n  __proto__: { column: name }\n`
+    const put = await service.request('PUT', '/v1/targets/observatory/mappings/dropped', {
+      body: dropped,
+      headers: { 'content-type': 'application/yaml', 'if-none-match': '*' },
+    })
+    expect(put).toMatchObject({
+      status: 400,
+      body: { code: 'definition-invalid', where: 'properties.__proto__', line: 7 },
+    })
     const stored = await patch('{"settings":{"__proto__":{"a":1}}}')
     expect([stored.status, stored.text]).toEqual([200, expect.stringMatching(/"__proto__": ?\{"a": ?1\}/)])
   })

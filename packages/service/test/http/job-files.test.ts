@@ -30,6 +30,13 @@ describe('a file of corrections', () => {
     expect(await readings.sql('select level::text from reading where id = 22')).toEqual([{ level: '22.10' }])
   })
 
+  it('is told with every digit that a json value has', async () => {
+    const line = '{"code":"P-107","settings":{"readout":"slow","gain":12345678901234567890.50}}\n'
+    const job = await readings.ended(await readings.send(line, { mapping: 'programme' }, 'application/x-ndjson'))
+    const { text } = await readings.service.request('GET', `/v1/jobs/${job.id}`)
+    expect(text).toMatch(/"after":\{[^}]*"gain":\s*12345678901234567890\.50/)
+  })
+
   it('is all or nothing: each row that cannot be applied is told with its line and key', async () => {
     const file = 'id,level,g\n1031,1,v1\n9999,1,v1\n1032,1,v7\n1033,-1,v1\n1034,95000,v1\n1035,2,v1\n'
     const job = await readings.ended(await readings.send(file, { mapping: 'reading', guard: 'g' }))

@@ -29,6 +29,18 @@ describe('records over HTTP', () => {
       changed: 1,
       rows: [{ before: { hoursLeft: '18.50' }, after: { hoursLeft: '14.50' } }],
     })
+    const get = async (headers: Record<string, string>) =>
+      (await service.request('GET', `${RECORDS}/P-107`, { headers })).status
+    expect([
+      await get({ 'if-match': '"v2"' }),
+      await get({ 'if-match': '*' }),
+      await get({ 'if-match': '"v1"' }),
+    ]).toEqual([200, 200, 412])
+    const both = await service.request('PATCH', `${RECORDS}/P-107`, {
+      body: { priority: 4 },
+      headers: { 'content-type': 'application/merge-patch+json', 'if-match': '*', 'if-none-match': '*' },
+    })
+    expect(both.body).toMatchObject({ status: 400, where: 'if-none-match' })
     expect((await service.request('GET', `${RECORDS}/P-107`, { headers: { 'if-none-match': '"v2"' } })).status).toBe(
       304,
     )

@@ -24,6 +24,11 @@ describe('runs over HTTP', () => {
       status: 200,
       body: { outcome: 'rehearsed', entry: null, rehearsal: expect.any(String), steps: { length: 6 } },
     })
+    for (const where of ['rehearsal', 'confirm'] as const) {
+      const of = { rehearsal: rehearsed.body.rehearsal, confirm: true }
+      const refused = await run({ ...move, mode: 'rehearse', [where]: of[where] })
+      expect(refused.body).toMatchObject({ status: 400, code: 'request-invalid', where })
+    }
     const other = await run({
       ...move,
       mode: 'commit',

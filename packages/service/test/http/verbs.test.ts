@@ -120,6 +120,17 @@ describe('the verbs over HTTP', () => {
       { 'content-type': 'application/merge-patch+json', 'if-match': '"v2"' },
     )
     expect(title.text).toContain('"big": 12345678901234567890.10')
+    // Somebody else changed the last digit: to a double both are the same. That it is written otherwise is no change.
+    await service.observatory.sql(
+      `update programme set settings = jsonb_set(settings, '{big}', '12345678901234567891.10'), row_version = 4 where code = 'P-102'`,
+    )
+    const conflict = async (big: string) => {
+      const settings = `{"readout":"slow","binning":1,"list":[1e-30,1.0],"big":${big}}`
+      const body = `{"set":{"title":"Mine"},"loaded":{"settings":${settings}}}`
+      return (await send('PATCH', 'programme/records/P-102', body, { 'if-match': '"v3"' })).body
+    }
+    expect(await conflict('12345678901234567890.10')).toMatchObject({ status: 412, theirs: ['settings'] })
+    expect(await conflict('12345678901234567891.1')).toMatchObject({ status: 412, theirs: [] })
   })
 
   it('refuse a broken rule of the mapping in its own words, and books the refusal', async () => {
