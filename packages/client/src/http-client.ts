@@ -1,7 +1,6 @@
 import { createParser, type EventSourceMessage } from 'eventsource-parser'
 import {
   LedgermanProblem,
-  parseJson,
   parsePrinted,
   printJson,
   PROBLEM_CODES,
@@ -116,8 +115,8 @@ export class HttpClient {
    */
   async follow<T>(path: string, request: Request, { onWait, onProgress }: Follower): Promise<T> {
     for await (const { event, data } of this.#eventsOf(path, request)) {
-      if (event === 'progress') onProgress?.(parseJson(data) as unknown as Progress)
-      if (event === 'waiting') onWait?.((parseJson(data) as unknown as { holders: LockHolder[] }).holders)
+      if (event === 'progress') onProgress?.(parsePrinted(data) as unknown as Progress)
+      if (event === 'waiting') onWait?.((parsePrinted(data) as unknown as { holders: LockHolder[] }).holders)
       if (event !== 'answer') continue
       const { status, body } = parsePrinted(data) as unknown as { status: number; body: T }
       if (status >= 400) throw toProblem(body as Record<string, unknown>)
@@ -259,7 +258,7 @@ function problemFrom(answer: Received, text: string): LedgermanProblem {
       `The service answered ${answer.status} with something that is no problem document; is it Ledgerman at this address?`,
     )
   }
-  return toProblem(parseJson(text) as Record<string, unknown>)
+  return toProblem(parsePrinted(text) as Record<string, unknown>)
 }
 
 function toProblem(document: Record<string, unknown>): LedgermanProblem {

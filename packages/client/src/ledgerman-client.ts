@@ -1,6 +1,6 @@
 import {
   isProblem,
-  parseJson,
+  parsePrinted,
   type Job,
   type JobList,
   type JobState,
@@ -82,7 +82,7 @@ export class LedgermanClient {
     for (;;) {
       try {
         for await (const { data } of this.#http.events(`${jobPath(id)}/events`, {}, signal)) {
-          const job = parseJson(data) as unknown as Job
+          const job = parsePrinted(data) as unknown as Job
           awaySince = undefined
           yield job
           if (job.state !== 'queued' && job.state !== 'running') return

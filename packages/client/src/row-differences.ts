@@ -1,4 +1,4 @@
-import type { RowReceipt } from '@ledgerman/contract'
+import { printJson, type RowReceipt } from '@ledgerman/contract'
 
 /** A property's values before and after, in one row; a side that is not there at all (a record added or removed) is undefined. */
 export interface PropertyChange {
@@ -54,8 +54,8 @@ function sharedChange(rows: readonly ReadonlyMap<string, PropertyChange>[], name
   const [first] = all
   if (!first || all.length < rows.length) return undefined
   const isSame = (of: (change: PropertyChange) => unknown) => {
-    const one = JSON.stringify(of(first) ?? null)
-    return all.every((change) => JSON.stringify(of(change) ?? null) === one)
+    const one = printJson(of(first) ?? null)
+    return all.every((change) => printJson(of(change) ?? null) === one)
   }
   if (isSame(({ before, after }) => [before, after])) return { name, change: first }
   if (!first.isBeside) return undefined

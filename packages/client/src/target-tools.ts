@@ -1,5 +1,5 @@
 import {
-  parseJson,
+  parsePrinted,
   type Adoption,
   type CodeFile,
   type CodeInput,
@@ -70,7 +70,7 @@ export class TargetTools {
   /** The same, again and again, until `signal` fires. */
   async *watchWaits(signal?: AbortSignal): AsyncGenerator<Waits> {
     for await (const { data } of this.#http.events(`${this.#path}/waits/events`, {}, signal))
-      yield parseJson(data) as unknown as Waits
+      yield parsePrinted(data) as unknown as Waits
   }
 
   /** Cancels what a session runs, or ends it: the session of that pid that began at that moment. */

@@ -17,6 +17,9 @@ import { isSame, TrackedRecord } from './tracked-record.js'
 /** The records of mappings by name, for typed drafts; `ledgerman types` writes such an interface. */
 export type DraftRecords = Record<string, object>
 
+/** A record that is still to be added: what can never be set once it is there can be, until then. */
+export type Added<Values> = { -readonly [Name in keyof Values]: Values[Name] }
+
 export interface PendingChange {
   kind: 'change' | 'add' | 'remove'
   mapping: string
@@ -81,9 +84,9 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
   }
 
   /** A new record, to be added with the next commit. Its properties can still be assigned. */
-  add<Name extends keyof Records & string>(mapping: Name, values: Partial<Records[Name]>): Records[Name] {
+  add<Name extends keyof Records & string>(mapping: Name, values: Partial<Records[Name]>): Added<Records[Name]> {
     const object = this.#track(new TrackedRecord(mapping, null, {}, null))
-    return Object.assign(object, values) as Records[Name]
+    return Object.assign(object, values) as Added<Records[Name]>
   }
 
   /** Has a loaded record removed with the next commit. */

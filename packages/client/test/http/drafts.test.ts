@@ -250,7 +250,17 @@ describe('a draft', () => {
     const target = service.client.target('observatory')
     const text = typesOfMappings([await target.mapping('block'), await target.mapping('programme')])
     expect(text).toMatch(/state: "planned" \| "observing" \| "done" \| "failed"/)
-    expect(text).toMatch(/readonly rowVersion: number[\s\S]*tags: \(string \| null\)\[\]/)
+    expect(text).toMatch(/readonly code: string[\s\S]*tags: \(string \| null\)\[\]\n[\s\S]*readonly rowVersion: number/)
+    // Names that meet, and one that is no identifier.
+    const telescope = await target.mapping('telescope')
+    const odd = typesOfMappings(['records', 'dome', 'Dome', 'm²'].map((name) => ({ ...telescope, name })))
+    expect(odd.match(/interface \S+/g)).toEqual([
+      'interface Records2',
+      'interface Dome',
+      'interface Dome2',
+      'interface M_',
+    ])
+    expect(odd).toContain('  "m²": ')
   })
 })
 
