@@ -43,8 +43,8 @@ describe('the page of drills', () => {
       ['A', '3.00'],
       ['B', '4.00'],
     ] as const) {
-      await open(`${label}-code`).locator('input').fill('P-107')
-      await open(`${label}-hoursLeft`).locator('input').fill(hours)
+      await open(`${label}-code`).locator('textarea').first().fill('P-107')
+      await open(`${label}-hoursLeft`).locator('textarea').first().fill(hours)
     }
     await page.click('[data-test=guards]')
     await page.locator('.v-overlay--active .v-list-item', { hasText: 'none' }).click()

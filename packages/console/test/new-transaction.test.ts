@@ -58,7 +58,7 @@ describe('a transaction of one’s own', () => {
       expect.stringMatching(/change it[\s\S]*priority := priority - :by/),
     ])
     await page.click('[data-test=example-2]')
-    expect(await page.locator('[data-test=param-code] input').inputValue()).toBe('P-112')
+    expect(await page.locator('[data-test=param-code] textarea').inputValue()).toBe('P-112')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
     await page.click('[data-test=commit]')
@@ -66,14 +66,14 @@ describe('a transaction of one’s own', () => {
     expect(await console.service.observatory.sql(`select priority from programme where code = 'P-112'`)).toEqual([
       { priority: 1 },
     ])
-    await page.locator('[data-test=param-code] input').press('Control+Enter')
+    await page.locator('[data-test=param-code] textarea').press('Control+Enter')
     await page.locator('[data-outcome=refused]').waitFor()
     expect(await text('problem')).toMatch(/P-112 is at 1 already/)
     expect(await page.locator('.step.refused').innerText()).toMatch(/require/)
-    await page.locator('[data-test=param-by] input').fill('0')
+    await page.locator('[data-test=param-by] textarea').fill('0')
     await page.click('[data-test=rehearse]')
     await page.getByText('The parameter by breaks its rule').waitFor()
-    await page.locator('[data-test=param-by] input').fill('many')
+    await page.locator('[data-test=param-by] textarea').fill('many')
     await page.click('[data-test=rehearse]')
     await page.getByText(':by: expected').waitFor()
   })

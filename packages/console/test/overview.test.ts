@@ -88,7 +88,7 @@ it('a record names the ones it leads to, and lists those that lead to it', async
 
 it('a statement is read in short, whole, and as another language writes it', async () => {
   await go('/records/programme/P-107')
-  await page.fill('[data-test=property-title] input', 'Another title')
+  await page.fill('[data-test=property-title] textarea', 'Another title')
   await page.click('[data-test=rehearse]')
   const statement = open('statement').first()
   await statement.filter({ hasText: /^update public\.programme\s+set title = \$1/ }).waitFor()

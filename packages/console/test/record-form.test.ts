@@ -26,7 +26,7 @@ afterAll(async () => {
 })
 
 const open = (path: string) => page.goto(`${service.url}${path}`)
-const field = (name: string) => page.locator(`[data-test=property-${name}] input`)
+const field = (name: string) => page.locator(`[data-test=property-${name}] :is(input, textarea:not([readonly]))`)
 const text = (test: string) => page.locator(`[data-test=${test}]`).first().innerText()
 
 describe('the console', () => {
@@ -90,7 +90,7 @@ describe('the console', () => {
     expect(await text('conflict')).toMatch(/by admin[\s\S]*title\s+Dust around nearby giants\s+Mine\s+Theirs/)
     await page.click('[data-test=take-current]')
     await page.waitForFunction(
-      () => document.querySelector<HTMLInputElement>('[data-test=property-title] input')?.value === 'Theirs',
+      () => document.querySelector<HTMLTextAreaElement>('[data-test=property-title] textarea')?.value === 'Theirs',
     )
     await field('title').fill('Mine, on top')
     await page.click('[data-test=commit]')
@@ -158,17 +158,24 @@ describe('a record', () => {
     await page.locator('[data-test=property-state] .v-select').click()
     await page.getByRole('option', { name: 'failed' }).click()
     expect(await field('night').getAttribute('type')).toBe('date')
+    const lines = 'Follow-up\r\nof  two nights'
+    await service.observatory.sql(`update programme set title = $1 where code = 'P-120'`, [lines])
     await open('/t/observatory/records/programme/P-120')
     await page.locator('[data-test=property-tags] input').fill('time-critical')
     await page.keyboard.press('Enter')
     await page.locator('[data-test=property-settings] textarea').first().fill('{"binning": 12345678901234567890.5}')
     await page.locator('[data-test=property-contactEmail]').getByText('set null').click()
+    // Line breaks stay those that were loaded, and can be seen.
+    await field('title').press('Control+End')
+    await field('title').press('!')
     await page.click('[data-test=commit]')
     await page.locator('[data-outcome=committed]').waitFor()
     const [row] = await service.observatory.sql(
-      `select tags, settings::text, contact_email from programme where code = 'P-120'`,
+      `select title, tags, settings::text, contact_email from programme where code = 'P-120'`,
     )
+    expect(await text('difference')).toMatch(/Follow-up\\r↵of {2}two nights\s+Follow-up\\r↵of {2}two nights!/)
     expect(row).toEqual({
+      title: `${lines}!`,
       tags: expect.arrayContaining(['time-critical']) as unknown,
       settings: '{"binning": 12345678901234567890.5}',
       contact_email: null,

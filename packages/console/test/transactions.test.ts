@@ -17,7 +17,7 @@ describe('the page of transactions', () => {
   it('shows the steps, rehearses with its example, and commits exactly what was rehearsed', async () => {
     await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
     await page.locator('[data-test=flow] .step').nth(5).waitFor()
-    expect(await page.locator('[data-test=param-hours] input').inputValue()).toBe('4')
+    expect(await page.locator('[data-test=param-hours] textarea').inputValue()).toBe('4')
     expect(await page.locator('[data-test=commit]').isDisabled()).toBe(true)
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
@@ -35,12 +35,12 @@ describe('the page of transactions', () => {
 
   it('shows where a run was refused, and refuses to commit a stale rehearsal', async () => {
     await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
-    await page.locator('[data-test=param-hours] input').fill('300')
+    await page.locator('[data-test=param-hours] textarea').fill('300')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=refused]').waitFor()
     expect(await text('problem')).toMatch(/has 14\.50 hours left, fewer than 300/)
     expect(await page.locator('.step.refused').innerText()).toMatch(/require/)
-    await page.locator('[data-test=param-hours] input').fill('2')
+    await page.locator('[data-test=param-hours] textarea').fill('2')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
     await console.service.observatory.sql(`update programme set hours_left = 9 where code = 'P-107'`)

@@ -12,7 +12,8 @@ beforeAll(async () => {
 }, 60_000)
 afterAll(() => console.close())
 
-const field = (page: Page, name: string) => page.locator(`[data-test=property-${name}] input`)
+const field = (page: Page, name: string) =>
+  page.locator(`[data-test=property-${name}] :is(input, textarea:not([readonly]))`)
 
 describe('two people', () => {
   it('edit one record; the second solves the conflict by property, and nothing of the first is lost', async () => {

@@ -95,9 +95,9 @@ function recordLink(mapping: string, key: RecordValues | null) {
         <tbody>
           <tr v-for="(value, name) in conflict.yours" :key="name">
             <td>{{ name }}</td>
-            <td><ValueText :value="conflict.loaded[name]" /></td>
-            <td class="font-weight-medium"><ValueText :value="value" /></td>
-            <td><ValueText :value="conflict.current[name]" /></td>
+            <td><ValueText :value="conflict.loaded[name]" :against="conflict.current[name]" /></td>
+            <td class="font-weight-medium"><ValueText :value="value" :against="conflict.current[name]" /></td>
+            <td><ValueText :value="conflict.current[name]" :against="conflict.loaded[name]" /></td>
           </tr>
         </tbody>
       </v-table>

@@ -1,6 +1,6 @@
 import { ref, type Ref } from 'vue'
 import type { Draft, PendingChange } from '@ledgerman/client'
-import type { LoadedRecord, Receipt, RecordValues, RunMode } from '@ledgerman/contract'
+import { printJson, type LoadedRecord, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
 import { client } from '../client.js'
 
 /** Changes of several records of one target, to be committed as one: kept while the page is open. */
@@ -33,7 +33,7 @@ function makeDraft(target: string): SharedDraft {
   const draft: Draft<Record<string, RecordValues>> = client.draft(target)
   const pending = ref<PendingChange[]>([])
   const objects = new Map<string, RecordValues>()
-  const placeOf = (mapping: string, key: RecordValues | null) => `${mapping} ${JSON.stringify(key)}`
+  const placeOf = (mapping: string, key: RecordValues | null) => `${mapping} ${printJson(key)}`
   const refresh = () => (pending.value = draft.pending())
   const changeAt = (at: number) => {
     const change = pending.value[at]

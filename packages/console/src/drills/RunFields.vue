@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import TextInput from '../layout/TextInput.vue'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import type { useRunForm } from './useRunForm.js'
 
@@ -24,7 +25,7 @@ const { form, fields } = props.run
     />
     <ProblemAlert :problem="form.problem" class="mb-2" />
     <div class="fields">
-      <v-text-field
+      <TextInput
         v-for="field in fields"
         :key="field.name"
         v-model="form.values[field.name]"

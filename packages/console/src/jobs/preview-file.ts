@@ -32,14 +32,19 @@ export async function previewFile(
   const [names = [], ...rows] = lines
   return {
     form,
-    columns: names.map((name) => describeColumn(name ?? '', mapping, guard)),
+    columns: names.map((name) => describeColumn(name ?? '', mapping, guard, names.length === 1 && form === 'csv')),
     rows: rows.slice(0, SHOWN_ROWS),
   }
 }
 
 async function firstRecords(text: string, delimiter: string): Promise<(string | null)[][]> {
   const rows: (string | null)[][] = []
-  for await (const records of csvRecords(once(text), delimiter)) rows.push(...records.map(({ fields }) => fields))
+  try {
+    for await (const records of csvRecords(once(text), delimiter)) rows.push(...records.map(({ fields }) => fields))
+  } catch (error) {
+    // What stands before it may say why: with another delimiter there is no quote in the middle of a field.
+    if (rows.length === 0) throw error
+  }
   return rows
 }
 
@@ -59,10 +64,16 @@ function firstObjects(text: string): (string | null)[][] {
   return [names, ...objects.map((each) => names.map((name) => textOf(each[name])))]
 }
 
-function describeColumn(name: string, mapping: MappingInfo, guard: string | null): PreviewColumn {
+/** @param isAlone whether it is the whole line: then another delimiter may be meant */
+function describeColumn(name: string, mapping: MappingInfo, guard: string | null, isAlone: boolean): PreviewColumn {
   if (name === guard) return { name, use: 'guard', words: "the row's guard" }
   const property = mapping.properties?.find((each) => each.name === name)
-  if (!property) return { name, use: 'unknown', words: `not a property of ${mapping.name}` }
+  if (!property)
+    return {
+      name,
+      use: 'unknown',
+      words: `not a property of ${mapping.name}${isAlone ? ': is another delimiter meant?' : ''}`,
+    }
   if (property.key) return { name, use: 'key', words: 'finds the record' }
   if (!property.writable) return { name, use: 'kept', words: 'has to be as it is' }
   return { name, use: 'set', words: `sets ${property.type}` }

@@ -35,8 +35,8 @@ function toLines(before: Record<string, unknown>, after: Record<string, unknown>
     <tbody>
       <tr v-for="line in lines" :key="line.name" :class="{ 'text-medium-emphasis': line.isBeside }">
         <td>{{ line.name }} <small v-if="line.isBeside">automatic</small></td>
-        <td><ValueText v-if="row.before" :value="line.before" /></td>
-        <td class="font-weight-medium"><ValueText v-if="row.after" :value="line.after" /></td>
+        <td><ValueText v-if="row.before" :value="line.before" :against="line.after" /></td>
+        <td class="font-weight-medium"><ValueText v-if="row.after" :value="line.after" :against="line.before" /></td>
       </tr>
     </tbody>
   </v-table>

@@ -29,8 +29,8 @@ function isNumber(value: unknown): boolean {
       <span v-for="(each, at) in differences.shared" :key="each.name">
         <template v-if="at > 0"> · </template>{{ each.name }}
         <template v-if="'change' in each"
-          ><ValueText :value="each.change.before" :longest="40" /> →
-          <ValueText :value="each.change.after" :longest="40"
+          ><ValueText :value="each.change.before" :against="each.change.after" :longest="40" /> →
+          <ValueText :value="each.change.after" :against="each.change.before" :longest="40"
         /></template>
         <template v-else-if="'step' in each">+{{ each.step }}</template>
         <template v-else>→ <ValueText :value="each.after" :longest="40" /></template>
@@ -63,7 +63,10 @@ function isNumber(value: unknown): boolean {
             >
               <template v-if="row.changes.get(name)">
                 <span v-if="row.changes.get(name)?.before !== undefined" class="old"
-                  ><ValueText :value="row.changes.get(name)?.before" :longest="40"
+                  ><ValueText
+                    :value="row.changes.get(name)?.before"
+                    :against="row.changes.get(name)?.after"
+                    :longest="40"
                 /></span>
                 <template
                   v-if="row.changes.get(name)?.before !== undefined && row.changes.get(name)?.after !== undefined"
@@ -71,7 +74,10 @@ function isNumber(value: unknown): boolean {
                   →
                 </template>
                 <span v-if="row.changes.get(name)?.after !== undefined" class="font-weight-medium"
-                  ><ValueText :value="row.changes.get(name)?.after" :longest="40"
+                  ><ValueText
+                    :value="row.changes.get(name)?.after"
+                    :against="row.changes.get(name)?.before"
+                    :longest="40"
                 /></span>
               </template>
             </td>

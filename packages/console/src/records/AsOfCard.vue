@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { mdiClose } from '@mdi/js'
 import { ref, watch } from 'vue'
-import type { RecordAsOf } from '@ledgerman/contract'
+import { printJson, type RecordAsOf } from '@ledgerman/contract'
 import { formatInstant } from '../book/format-instant.js'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -33,7 +33,7 @@ async function load() {
 }
 
 function isOther(name: string, value: unknown): boolean {
-  return props.now !== null && JSON.stringify(props.now[name]) !== JSON.stringify(value)
+  return props.now !== null && printJson(props.now[name]) !== printJson(value)
 }
 </script>
 

@@ -56,12 +56,17 @@ const hasNoOverlap = computed(() => props.conflict.overlap?.length === 0)
       <tbody>
         <tr v-for="name in names" :key="name" :data-test="`conflict-${name}`">
           <td>{{ name }}</td>
-          <td><ValueText :value="conflict.loaded[name]" :longest="40" /></td>
+          <td><ValueText :value="conflict.loaded[name]" :against="conflict.current[name]" :longest="40" /></td>
           <td :class="{ 'font-weight-bold': chosen[name] === 'yours' }">
-            <ValueText v-if="name in conflict.yours" :value="conflict.yours[name]" :longest="40" />
+            <ValueText
+              v-if="name in conflict.yours"
+              :value="conflict.yours[name]"
+              :against="conflict.current[name]"
+              :longest="40"
+            />
           </td>
           <td :class="{ 'font-weight-bold': chosen[name] !== 'yours' }">
-            <ValueText :value="conflict.current[name]" :longest="40" />
+            <ValueText :value="conflict.current[name]" :against="conflict.loaded[name]" :longest="40" />
             <div v-if="conflict.by[name]" class="small-note text-medium-emphasis">
               by {{ conflict.by[name]?.actor }}
             </div>

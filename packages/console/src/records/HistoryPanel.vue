@@ -126,9 +126,11 @@ async function load(after?: string) {
           </div>
           <div v-for="change in event.changes" :key="change.property" class="change">
             <span class="text-medium-emphasis">{{ change.property }}</span>
-            <ValueText v-if="event.kind !== 'added'" :value="change.before" :longest="50" />
+            <ValueText v-if="event.kind !== 'added'" :value="change.before" :against="change.after" :longest="50" />
             <template v-if="event.kind !== 'added' && event.kind !== 'removed'"> → </template>
-            <strong v-if="event.kind !== 'removed'"><ValueText :value="change.after" :longest="50" /></strong>
+            <strong v-if="event.kind !== 'removed'"
+              ><ValueText :value="change.after" :against="change.before" :longest="50"
+            /></strong>
           </div>
         </li>
       </ol>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { mdiCancel, mdiKeyVariant, mdiLockOutline, mdiUndoVariant } from '@mdi/js'
 import { computed } from 'vue'
-import { VTextarea, VTextField } from 'vuetify/components'
+import { VTextField } from 'vuetify/components'
 import type { PropertyInfo } from '@ledgerman/contract'
+import TextInput from '../layout/TextInput.vue'
 import ListField from './ListField.vue'
 import ValueText from '../receipts/ValueText.vue'
-import type { FieldState } from './field-state.js'
+import { toField, type FieldState } from './field-state.js'
 
 /** The editor of one property, fitting its kind. A number stays text, so that no digit is lost on the way. */
 const props = defineProps<{
@@ -27,7 +28,9 @@ const isDay = computed(() => props.property.kind === 'date' && /^(\d{4}-\d{2}-\d
 const zone = computed(() =>
   props.property.kind === 'timestamptz' && field.value.text.endsWith('Z') ? 'UTC' : undefined,
 )
-const isLong = computed(() => isJson.value || (props.property.kind === 'text' && field.value.text.length > 70))
+const loadedText = computed(() => toField(props.property, props.loaded).text)
+/** By what was loaded, so that no other field stands there while somebody types. */
+const hasLines = computed(() => isJson.value || props.property.kind === 'text' || /[\r\n]/.test(loadedText.value))
 const lockIcon = computed(() => (props.property.key ? mdiKeyVariant : mdiLockOutline))
 const lockReason = computed(() => (props.property.key ? 'part of the key' : props.property.lockedBecause))
 const EXAMPLES: Record<string, string> = {
@@ -84,7 +87,7 @@ function setNull() {
     <v-switch
       v-else-if="property.kind === 'boolean'"
       :model-value="field.isNull ? null : field.text === 'true'"
-      :label="`${label}: ${field.isNull ? 'null' : field.text}`"
+      :label="`${label}: ${field.isNull ? (placeholder ?? 'null') : field.text}`"
       color="primary"
       density="compact"
       :error-messages="error ? [error] : []"
@@ -111,7 +114,7 @@ function setNull() {
       @change="setText"
     />
     <component
-      :is="isLong ? VTextarea : VTextField"
+      :is="hasLines ? TextInput : VTextField"
       v-else
       :model-value="field.text"
       :label="label"
@@ -121,8 +124,7 @@ function setNull() {
       :type="isDay ? 'date' : undefined"
       :suffix="zone"
       :error-messages="error ? [error] : []"
-      :rows="isJson ? 2 : 3"
-      auto-grow
+      :loaded="hasLines ? loadedText : undefined"
       autocomplete="off"
       :class="{ mono: isJson }"
       hide-details="auto"

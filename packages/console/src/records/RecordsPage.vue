@@ -9,7 +9,7 @@ import {
 } from '@mdi/js'
 import { computed, nextTick, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { isProblem, type MappingInfo, type MappingSummary, type RecordValues } from '@ledgerman/contract'
+import { isProblem, printJson, type MappingInfo, type MappingSummary, type RecordValues } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import { useLongWork } from '../problems/useLongWork.js'
@@ -144,7 +144,7 @@ function chooseFind(chosen: string) {
     Object.entries(finds.value[chosen]?.params ?? {}).flatMap(([param, { default: value }]) =>
       value === undefined || value === null
         ? []
-        : [[param, typeof value === 'string' ? value : JSON.stringify(value)] as const],
+        : [[param, typeof value === 'string' ? value : printJson(value)] as const],
     ),
   )
   show({ find: chosen, params, where: undefined, order: undefined })
@@ -152,7 +152,7 @@ function chooseFind(chosen: string) {
 
 function applyFind() {
   show({ params: findTexts.value })
-  if (JSON.stringify(findTexts.value) === JSON.stringify(view.value.params)) void loadPage()
+  if (printJson(findTexts.value) === printJson(view.value.params)) void loadPage()
 }
 
 function choose(chosen: string | null) {

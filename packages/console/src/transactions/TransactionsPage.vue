@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import type { TransactionInfo, TransactionSummary } from '@ledgerman/contract'
+import TextInput from '../layout/TextInput.vue'
 import { client } from '../client.js'
 import DefinitionEditor from '../definitions/DefinitionEditor.vue'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -123,7 +124,7 @@ function choose(chosen: string | null) {
           </v-tabs>
           <div v-if="tab === 'run' && transaction" class="pa-3">
             <div class="d-flex flex-wrap align-start ga-3 mb-3">
-              <v-text-field
+              <TextInput
                 v-for="(param, param_name) in transaction.definition.params ?? {}"
                 :key="param_name"
                 v-model="params[param_name]"

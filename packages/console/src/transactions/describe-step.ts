@@ -1,4 +1,4 @@
-import type { StepDefinition } from '@ledgerman/contract'
+import { printJson, type StepDefinition } from '@ledgerman/contract'
 
 export interface StepDescription {
   does: 'reads' | 'changes' | 'requires'
@@ -36,7 +36,7 @@ export function describeStep(step: StepDefinition): StepDescription {
     'remove' in step
       ? []
       : [
-          ...Object.entries(step.values ?? {}).map(([name, value]) => `${name} := ${JSON.stringify(value)}`),
+          ...Object.entries(step.values ?? {}).map(([name, value]) => `${name} := ${printJson(value)}`),
           ...Object.entries(step.compute ?? {}).map(([name, source]) => `${name} := ${String(source)}`),
         ]
   const rows = 'add' in step ? '' : rowsOf(step)

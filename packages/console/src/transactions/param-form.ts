@@ -1,4 +1,4 @@
-import { parseJson, type FindDefinition, type TransactionInfo } from '@ledgerman/contract'
+import { parseJson, printJson, type FindDefinition, type TransactionInfo } from '@ledgerman/contract'
 
 /** What the fields of a transaction's parameters begin with: the values of its example of that place, from 0. */
 export function exampleTexts({ definition }: TransactionInfo, at: number): Record<string, string> {
@@ -6,7 +6,7 @@ export function exampleTexts({ definition }: TransactionInfo, at: number): Recor
   return Object.fromEntries(
     Object.entries(definition.params ?? {}).map(([name, param]) => {
       const value = example[name] ?? param.default ?? ''
-      return [name, typeof value === 'string' ? value : JSON.stringify(value)]
+      return [name, typeof value === 'string' ? value : printJson(value)]
     }),
   )
 }

@@ -1,5 +1,12 @@
 import { computed, ref, type Ref } from 'vue'
-import { isProblem, type LockHolder, type Receipt, type RunMode, type TransactionInfo } from '@ledgerman/contract'
+import {
+  isProblem,
+  printJson,
+  type LockHolder,
+  type Receipt,
+  type RunMode,
+  type TransactionInfo,
+} from '@ledgerman/contract'
 import { client } from '../client.js'
 import { exampleTexts, paramValues } from './param-form.js'
 
@@ -14,7 +21,7 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
   /** Whether the parameters are still those that were rehearsed. */
   const rehearsed = ref('')
   const canCommit = computed(
-    () => receipt.value?.outcome === 'rehearsed' && rehearsed.value === JSON.stringify(params.value),
+    () => receipt.value?.outcome === 'rehearsed' && rehearsed.value === printJson(params.value),
   )
   const shownReceipt = computed(() => {
     if (receipt.value) return receipt.value
@@ -47,7 +54,7 @@ export function useTransactionRun(target: Ref<string>, transaction: Ref<Transact
         { onWait: (holders) => (waiting.value = holders) },
       )
       receipt.value = told
-      rehearsed.value = mode === 'rehearse' ? JSON.stringify(params.value) : ''
+      rehearsed.value = mode === 'rehearse' ? printJson(params.value) : ''
     } catch (error) {
       receipt.value = null
       problem.value = error
