@@ -8,6 +8,7 @@ import {
   type PropertyInfo,
   type RecordValues,
 } from '@ledgerman/contract'
+import { givenTwice } from './run-arguments.js'
 
 /**
  * Splits the arguments of a keyed command into the key values, as many as the key has, and the `prop=value` pairs behind them. A key
@@ -96,14 +97,30 @@ function getProperty(mapping: MappingInfo, name: string): PropertyInfo {
   const properties = mapping.properties ?? []
   const property = properties.find((each) => each.name === name)
   if (property) return property
-  throw new LedgermanProblem(
-    'request-invalid',
-    `${name} is not a property of ${mapping.name}. ${suggestName(
+  const hint =
+    hintOfPath(mapping, name) ??
+    suggestName(
       name,
       properties.map((each) => each.name),
-    )}`,
-    { where: name },
-  )
+    )
+  throw new LedgermanProblem('request-invalid', `${name} is not a property of ${mapping.name}. ${hint}`, {
+    where: name,
+  })
+}
+
+/** Whether a property holds a JSON value, which has members. */
+export function isJsonKind({ kind }: PropertyInfo): boolean {
+  return kind === 'json' || kind === 'jsonb'
+}
+
+/** What to do where a path is meant for a property: into a json value, or along a link. */
+function hintOfPath({ properties, definition }: MappingInfo, path: string): string | undefined {
+  const [first = '', ...rest] = path.split('.')
+  if (rest.length === 0) return undefined
+  if (properties?.some((property) => property.name === first && isJsonKind(property)))
+    return `${first} is one JSON value: give it whole, or the members to set with change --merge '${first}={${JSON.stringify(rest[0])}: …}'.`
+  const link = definition.links?.[first]
+  return link && `${first} is a link: change the ${link.mapping} itself.`
 }
 
 /** Splits `name=value` at its first equals sign. @throws LedgermanProblem request-invalid */
@@ -120,6 +137,8 @@ export function paramOption(description: string): Option {
 
 /** Collects the values that expressions name as `:name`. */
 function bindValue(pair: string, all: Record<string, string>): Record<string, string> {
-  const [name, value] = splitPair(pair, 'param')
-  return { ...all, [name.replace(/^:/, '')]: value }
+  const [given, value] = splitPair(pair, 'param')
+  const name = given.replace(/^:/, '')
+  if (Object.hasOwn(all, name)) throw givenTwice(name)
+  return { ...all, [name]: value }
 }

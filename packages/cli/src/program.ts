@@ -75,9 +75,25 @@ Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong
   return program
 }
 
+/** Options that may be given several times, since each takes what the ones before it gave. */
+const REPEATABLE = new Set(['param', 'null', 'compute', 'with', 'invariant'])
+
+/** Refuses an option with two values: the first would be dropped, and a condition with it. */
+function refuseTwice(command: Command): void {
+  for (const option of command.options) {
+    if (option.isBoolean() || option.variadic || REPEATABLE.has(option.name())) continue
+    let count = 0
+    command.on(`option:${option.name()}`, () => {
+      if (++count > 1)
+        command.error(`error: option '${option.flags}' is given twice. Say once what is meant.`, { exitCode: 2 })
+    })
+  }
+}
+
 /** Usage errors are thrown, so that they get this program's own exit code. */
 function exitByThrowing(command: Command): void {
   command.exitOverride()
+  refuseTwice(command)
   for (const each of command.commands) {
     each.configureOutput(command.configureOutput()).configureHelp({ showGlobalOptions: true })
     exitByThrowing(each)

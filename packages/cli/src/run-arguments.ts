@@ -2,16 +2,23 @@ import { LedgermanProblem, parseJson, suggestName, type TransactionInfo } from '
 
 /** Reads name=value pairs. @throws LedgermanProblem request-invalid */
 export function parseParams(pairs: readonly string[]): Record<string, string> {
-  return Object.fromEntries(
-    pairs.map((pair) => {
-      const at = pair.indexOf('=')
-      if (at < 1)
-        throw new LedgermanProblem('request-invalid', `"${pair}": expected name=value, such as hours=4.`, {
-          where: pair,
-        })
-      return [pair.slice(0, at), pair.slice(at + 1)]
-    }),
-  )
+  const params: Record<string, string> = {}
+  for (const pair of pairs) {
+    const at = pair.indexOf('=')
+    if (at < 1)
+      throw new LedgermanProblem('request-invalid', `"${pair}": expected name=value, such as hours=4.`, {
+        where: pair,
+      })
+    const name = pair.slice(0, at)
+    if (Object.hasOwn(params, name)) throw givenTwice(name)
+    params[name] = pair.slice(at + 1)
+  }
+  return params
+}
+
+/** The problem for a name with two values: which one is meant, nobody can tell. */
+export function givenTwice(name: string): LedgermanProblem {
+  return new LedgermanProblem('request-invalid', `${name} is given twice. Say once what it is.`, { where: name })
 }
 
 /** A parameter of an array or json type is JSON on the command line; every other one is text, which the service reads as its type. */

@@ -3,7 +3,7 @@ import { Option, type Command } from 'commander'
 import { LedgermanProblem, type MappingInfo, type Receipt, type RunInput } from '@ledgerman/contract'
 import type { TargetClient } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
-import { paramOption, keyOfRecord, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
+import { isJsonKind, paramOption, keyOfRecord, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
 import { changeByJob, changeFromFile, isLong, type FileFlags, type ManyFlags } from './change-many.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import {
@@ -164,6 +164,8 @@ async function changeOne(
   })
   const { key: found, pairs } = splitArguments(mapping, words, flags.by)
   const values = parsePairs(mapping, pairs, flags.null ?? [])
+  if (!mapping.properties?.some((property) => property.name in values && isJsonKind(property)))
+    refuseFlags(flags, { '--merge': 'no json property is set' })
   const loaded = flags.by === undefined ? undefined : await target.load(mapping.name, found, flags.by)
   const key = loaded ? keyOfRecord(mapping, loaded.record) : found
   const written = await writeGuarded(

@@ -3,7 +3,8 @@ import type { DefinitionsPublished } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import colors from 'picocolors'
 import type { CommandContext } from '../command-context.js'
-import { readDefinitionFiles, writeDefinitionFiles } from '../definition-files.js'
+import { readDefinitionFiles } from '../definition-files.js'
+import type { Published } from '../fetched-files.js'
 import { formatFinding } from '../output/finding-text.js'
 import { formatTable } from '../output/table.js'
 
@@ -50,20 +51,14 @@ export function addDefinitions(program: Command, context: CommandContext): void 
 
   program
     .command('fetch')
-    .description('Write the published definitions into a folder, a file each.')
+    .description('Write the published definitions into a folder: where they stand there already, or a file each.')
     .argument('<folder>')
-    .action(async (folder: string, _options: unknown, command: Command) => {
+    .option('--overwrite', 'also over changes that were never published')
+    .addHelpText('after', `\nExample:\n  ledgerman fetch definitions/`)
+    .action(async (folder: string, { overwrite = false }: { overwrite?: boolean }, command: Command) => {
       const target = await context.target(command)
-      const [mappings, transactions] = await Promise.all([target.mappings(), target.transactions()])
-      const definitions = await Promise.all([
-        ...mappings.map(async ({ name }) => ({ kind: 'mapping', name, source: (await target.mapping(name)).source })),
-        ...transactions.map(async ({ name }) => ({
-          kind: 'transaction',
-          name,
-          source: (await target.transaction(name)).source,
-        })),
-      ])
-      const files = writeDefinitionFiles(folder, definitions)
+      const { writeFetched } = await import('../fetched-files.js')
+      const files = await writeFetched(folder, await readPublished(target), overwrite)
       context.print(command, { files }, () =>
         files.length === 0
           ? `${target.name} has no definitions yet.`
@@ -73,6 +68,27 @@ export function addDefinitions(program: Command, context: CommandContext): void 
             ),
       )
     })
+}
+
+/** What is published, as `fetch` writes it. */
+async function readPublished(target: TargetClient): Promise<Published[]> {
+  const [mappings, transactions] = await Promise.all([target.mappings(), target.transactions()])
+  /** Looks through the earlier revisions, the newest first. */
+  const wasEver = (latest: number, read: (revision: number) => Promise<{ source: string }>) => async (text: string) => {
+    for (let revision = latest - 1; revision > 0; revision--) if ((await read(revision)).source === text) return true
+    return false
+  }
+  return Promise.all([
+    ...mappings.map(async ({ name }): Promise<Published> => {
+      const { source, revision } = await target.mapping(name)
+      return { kind: 'mapping', name, source, wasEver: wasEver(revision, (no) => target.mappingRevision(name, no)) }
+    }),
+    ...transactions.map(async ({ name }): Promise<Published> => {
+      const { source, revision } = await target.transaction(name)
+      const read = (no: number) => target.transactionRevision(name, no)
+      return { kind: 'transaction', name, source, wasEver: wasEver(revision, read) }
+    }),
+  ])
 }
 
 function formatStates({ definitions }: DefinitionsPublished): string {

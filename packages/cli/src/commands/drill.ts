@@ -18,25 +18,10 @@ import type { KeptDrill } from '../drill/drill-file.js'
 import type { DrillCase } from '../drill/junit.js'
 import { parsePairs, splitArguments } from '../key-arguments.js'
 import { formOfCode } from '../drill/code-form.js'
+import { kindOfDrill, type DrillFlags, type DrillKind } from '../drill/drill-flags.js'
 import { formatDrill, verdict } from '../output/drill-text.js'
 import { paramsOf } from '../run-arguments.js'
 import { wholeNumber } from '../whole-number.js'
-
-interface DrillFlags {
-  fault?: string
-  with?: string[]
-  isolation?: string
-  guard?: string
-  atMost?: string
-  seed?: string
-  times?: string
-  atOnce?: string
-  invariant?: string[]
-  example?: string
-  all?: string
-  junit?: string
-  code?: string
-}
 
 /** For a drill that tried nothing, so that nobody takes it for one that passed or failed. */
 const NOT_RUN = 10
@@ -54,10 +39,10 @@ export function addDrill(program: Command, context: CommandContext): void {
     .option('--with <run...>', 'a second run, or a third: in every interleaving with the first (repeatable)', collect)
     .option('--isolation <levels>', `all, or some of ${ISOLATIONS.join(', ')}, with commas`)
     .option('--guard <ways>', `all, or some of ${DRILL_GUARDS.join(', ')}, with commas`)
-    .option('--at-most <schedules>', 'so many at each level and guard; of more a sample is taken', '1000')
+    .option('--at-most <schedules>', 'so many at each level and guard; of more a sample is taken (default: 1000)')
     .option('--seed <number>', 'the sample that this seed gave')
     .option('--times <runs>', 'commit it so many times')
-    .option('--at-once <runs>', 'so many of them at the same time', '16')
+    .option('--at-once <runs>', 'so many of them at the same time (default: 16)')
     .option('--invariant <expression>', "what has to stay, such as 'sum(programme.hoursLeft)' (repeatable)", collect)
     .option('--example <number>', 'take the parameters of that example of the definition, counted from 1')
     .option('--code <folder>', 'drill the code that `emit` wrote there, in place of the definitions')
@@ -75,13 +60,14 @@ Examples:
   ledgerman drill --all drills --junit drills.xml`,
     )
     .action(async (what: string | undefined, words: string[], options: DrillFlags, command: Command) => {
+      const kind = kindOfDrill(options, what === undefined ? [] : [what, ...words])
       const target = await context.target(command)
       if (options.all !== undefined) return drillAll(target, options.all, options.junit, command)
       if (what === undefined)
         throw new LedgermanProblem('request-invalid', 'Name a transaction or a mapping, or give --all FOLDER.', {
           where: 'what',
         })
-      const request = await toRequest(target, [what, ...words], options, groupsOf(program, '--with'))
+      const request = await toRequest(target, kind, [what, ...words], options, groupsOf(program, '--with'))
       if (options.code !== undefined) request.code = await formOfCode(target, options.code, request)
       const report = await follow(target, request)
       context.print(command, report, () => formatDrill(report))
@@ -137,24 +123,25 @@ Examples:
 
 async function toRequest(
   target: TargetClient,
+  kind: DrillKind,
   words: string[],
   options: DrillFlags,
   others: readonly string[][],
 ): Promise<DrillRequest> {
   const first = await toRun(target, words, options.example)
   const isolation = listOf(options.isolation, ISOLATIONS, 'isolation')
-  if (options.times !== undefined)
+  if (kind === 'race')
     return {
-      kind: 'race',
+      kind,
       runs: [first, ...(await Promise.all(others.map((each) => toRun(target, each))))],
-      times: wholeNumber(options.times, 'times'),
+      times: wholeNumber(options.times ?? '', 'times'),
       atOnce: wholeNumber(options.atOnce ?? '16', 'at-once'),
       keep: options.invariant ?? [],
-      ...(isolation && isolation[0] !== 'all' ? { isolation: isolation[0] } : {}),
+      ...(isolation?.[0] && isolation[0] !== 'all' ? { isolation: isolation[0] } : {}),
     }
-  if (others.length > 0)
+  if (kind === 'interleaving')
     return {
-      kind: 'interleaving',
+      kind,
       runs: [first, ...(await Promise.all(others.map((each) => toRun(target, each))))],
       ...(isolation ? { isolation } : {}),
       ...(options.guard ? { guard: listOf(options.guard, DRILL_GUARDS, 'guard') } : {}),
@@ -182,6 +169,10 @@ async function toRun(target: TargetClient, words: readonly string[], example?: s
       )}`,
       { where: name },
     )
+  if (example !== undefined)
+    throw new LedgermanProblem('request-invalid', `--example says nothing here: ${name} is a mapping, and has none.`, {
+      where: '--example',
+    })
   const mapping = await target.mapping(name)
   const { key, pairs } = splitArguments(mapping, rest)
   return {

@@ -112,6 +112,6 @@ function format(dir: string, changes: Change[], isCheck: boolean): string {
   const lines = differing.map(({ path, state }) => `${colors.yellow(words[state as 'new'])}  ${join(dir, path)}`)
   const last = isCheck
     ? `${dir} is not as the definitions say. Write it: ledgerman emit ${dir}`
-    : `${countOf(changes.length, 'file')} in ${dir}`
+    : `${countOf(changes.filter(({ state }) => state !== 'gone').length, 'file')} in ${dir}`
   return `${lines.join('\n')}\n\n${last}`
 }

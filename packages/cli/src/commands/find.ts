@@ -9,6 +9,7 @@ import { formatExplained } from '../output/explained-text.js'
 import { formatRecord, formatRecords } from '../output/record-text.js'
 import { writeLines } from '../output/write-lines.js'
 import { wholeNumber } from '../whole-number.js'
+import { refuseFlags } from './write-flags.js'
 
 interface FindFlags {
   param: Record<string, string>
@@ -64,6 +65,7 @@ Examples:
   ledgerman find exposure 'accepted = false' --all --csv > rejected.csv`,
     )
     .action(async (mapping: string, where: string | undefined, options: FindFlags, command: Command) => {
+      checkFlags(options, context.isJson(command))
       const target = await context.target(command)
       const find = toFind(where, options)
       const paths = options.properties?.split(',').map((path) => path.trim())
@@ -108,6 +110,19 @@ Examples:
       } while (after !== undefined)
       if (context.isJson(command)) context.print(command, { found, next: null }, () => '')
     })
+}
+
+/** Refuses what would be dropped. @throws LedgermanProblem request-invalid */
+function checkFlags(options: FindFlags, isJson: boolean): void {
+  const refuse = (flags: readonly string[], reason: string) =>
+    refuseFlags(options, Object.fromEntries(flags.map((flag) => [flag, reason])))
+  if (options.explain) refuse(['--all', '--csv', '--ndjson', '--expect', '--count'], 'with --explain nothing is found')
+  if (options.expect) refuse(['--all', '--csv', '--ndjson', '--limit', '--after', '--count'], 'one record is found')
+  if (options.all) refuse(['--limit'], 'all records are found, however many')
+  if (options.all || options.csv || options.ndjson)
+    refuse(['--count'], 'it goes with a page of records, for people or with --json')
+  if (isJson && (options.csv || options.ndjson))
+    refuse(['--csv', '--ndjson'], 'with --json records are printed as JSON')
 }
 
 function guardNeedsAll(): LedgermanProblem {

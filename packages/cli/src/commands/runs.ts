@@ -7,6 +7,7 @@ import type { CommandContext } from '../command-context.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import { formatTable } from '../output/table.js'
 import { paramsOf, parseParams, typedParams } from '../run-arguments.js'
+import { refuseFlags } from './write-flags.js'
 
 interface RunFlags {
   commit?: boolean
@@ -72,6 +73,10 @@ Examples:
     .action(async (first: string | undefined, rest: string[], options: RunFlags, command: Command) => {
       const target = await context.target(command)
       const mode = options.commit || options.rehearsal !== undefined ? ('commit' as const) : ('rehearse' as const)
+      if (mode === 'rehearse') {
+        const reason = 'a rehearsal leaves nothing behind; it goes with --commit'
+        refuseFlags(options, { '--idempotency-key': reason, '--confirm': reason })
+      }
       const common = {
         mode,
         ...(options.rehearsal === undefined ? {} : { rehearsal: options.rehearsal }),
@@ -80,6 +85,7 @@ Examples:
       }
       let run: RunInput
       if (options.steps !== undefined) {
+        refuseFlags(options, { '--example': 'steps in a file have none' })
         const pairs = first === undefined ? rest : [first, ...rest]
         const { readSteps } = await import('../steps-file.js')
         const { params, types, ...steps } = readSteps(options.steps)

@@ -190,7 +190,16 @@ export function formatBinds(binds: readonly BindReceipt[], statement: string): s
 /** How the place of a bind is written in this statement; its number where all places look alike. */
 function placeOf(statement: string, position: number, name: string): string {
   const written = [`$${position}`, `%(${name})s`, `@${name}`, `:${name}`]
-  return written.find((each) => statement.includes(each)) ?? String(position)
+  return written.find((each) => standsIn(statement, each)) ?? String(position)
+}
+
+/** Whether a placeholder stands in a statement, as no part of anything longer: `:text` is none of `?::text`. */
+function standsIn(statement: string, placeholder: string): boolean {
+  const parts = statement.split(placeholder)
+  return parts.some(
+    (before, at) =>
+      at < parts.length - 1 && !/[\p{ID_Continue}:@$]$/u.test(before) && !/^\p{ID_Continue}/u.test(parts[at + 1] ?? ''),
+  )
 }
 
 export function indent(text: string): string {

@@ -1,4 +1,4 @@
-import { mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
+import { existsSync, mkdirSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import type { RunningService } from '../../../../testing/running-service.js'
 import { openCommandLine, type CommandLine } from '../cli-process.js'
@@ -135,6 +135,16 @@ describe('changes by condition', () => {
     expect((await run(['waits'])).out).toMatch(/Nobody waits/)
     expect((await run(['fetch', join(folder, 'defs')])).out).toMatch(/move-hours\.yaml +new/)
     expect((await run(['check', join(folder, 'defs')])).out).toMatch(/All fit observatory/)
+    // What was edited here and never published is not lost; a definition is fetched into the file where it stands.
+    const [own, moved] = [join(folder, 'defs/mappings/observer.yaml'), join(folder, 'defs/people.yaml')]
+    const published = readFileSync(own, 'utf8')
+    writeFileSync(own, `# ours\n${published}`)
+    const kept = await run(['fetch', join(folder, 'defs')])
+    expect([kept.exit, kept.err]).toEqual([2, expect.stringMatching(/observer\.yaml: it has changes that were never/)])
+    expect(readFileSync(own, 'utf8')).toMatch(/^# ours/)
+    renameSync(own, moved)
+    expect((await run(['fetch', join(folder, 'defs'), '--overwrite'])).out).toMatch(/people\.yaml +changed/)
+    expect([readFileSync(moved, 'utf8'), existsSync(own)]).toEqual([published, false])
     writeFileSync(
       join(folder, 'defs/mappings/wrong.yaml'),
       'mapping: wrong\ntable: public.nowhere\nkey: []\nguard: { by: none }\nproperties: {}\n',

@@ -71,6 +71,23 @@ describe('a record', () => {
         exit: 2,
         err: expect.stringMatching(/^request-invalid: --target says nothing here/) as string,
       })
+    // Of two values one would be dropped, and half of a condition with it.
+    for (const [words, reason] of [
+      ['change telescope --where true --where false name=x --expect any', /--where .* is given twice/],
+      ['run move-hours from=P-107 from=P-108 to=P-112 hours=1', /from is given twice/],
+      ['find programme code=:c --param c=1 --param :c=2', /c is given twice/],
+      ['find programme --csv --json', /--csv says nothing here/],
+      ['find programme --all --limit 3', /--limit says nothing here/],
+      ['find programme --explain --count', /--count says nothing here/],
+      ['change programme P-107 priority=1 --merge', /--merge says nothing here: no json property/],
+      [
+        'drill move-hours --example 1 --fault all --isolation all',
+        /--isolation says nothing here: it goes with --times or/,
+      ],
+      ['drill move-hours --example 1 --times 2 --fault all', /--fault says nothing here: a drill is of one kind/],
+      ['drill programme P-107 priority=1 --example 1', /--example says nothing here/],
+    ] as const)
+      expect(await run(words.split(' '))).toMatchObject({ exit: 2, err: expect.stringMatching(reason) as string })
     expect((await run(['tokens', 'list'])).out).not.toMatch(/desk/)
     expect(await run(['jobs', 'list', '--target', 'nowhere'])).toMatchObject({
       exit: 3,

@@ -102,4 +102,17 @@ describe('a receipt', () => {
     expect(text).toMatch(/rounded: hoursLeft of step 1, to what numeric\(6,2\) keeps/)
     expect(text).toMatch(/^2 +change programme +skipped/m)
   })
+
+  it('shows each bind beside its place, or its number where all places look alike', () => {
+    const bind = (position: number, name: string) => ({ position, name, type: 'text', value: 'x' })
+    const placesOf = (statement: string, ...binds: ReturnType<typeof bind>[]) =>
+      formatReceipt(receipt([step(1, { statement, binds })]), { statement: 'whole', full: false, width: 160 })
+        .replace(/\u001b\[\d+m/g, '')
+        .split('\n')
+        .flatMap((line) => /^ +(\S+) .* x +text$/.exec(line)?.[1] ?? [])
+    expect(placesOf('set a = $1::text where b <> $2::text[]', bind(1, 'text'), bind(2, ':t'))).toEqual(['$1', '$2'])
+    expect(placesOf('set a = ?::text where b <> ?::text[]', bind(1, 'text'), bind(2, ':t'))).toEqual(['1', '2'])
+    expect(placesOf('set a = :a::text where b = :a_2', bind(1, 'a'), bind(2, 'a_2'))).toEqual([':a', ':a_2'])
+    expect(placesOf('set a = @a where b = %(b)s', bind(1, 'a'), bind(2, 'b'))).toEqual(['@a', '%(b)s'])
+  })
 })
