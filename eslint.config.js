@@ -73,6 +73,21 @@ const corePurity = {
   },
 }
 
+// Two values that differ in digits that a double does not hold are printed alike by JSON's own printer.
+const exactComparison = {
+  files: ['packages/{core,service,client,console}/src/**/*.{ts,vue}'],
+  rules: {
+    'no-restricted-syntax': [
+      'error',
+      {
+        selector:
+          'BinaryExpression[operator=/^[!=]==$/] > CallExpression[callee.object.name="JSON"][callee.property.name="stringify"]',
+        message: 'Compare what printJson writes: it keeps every digit.',
+      },
+    ],
+  },
+}
+
 export default ts.config(
   { ignores: ['**/dist/**', 'examples/*/data/**', 'packages/review/test/corpus/**', '.ledgerman/**', 'coverage/**'] },
   ...ts.configs.recommended,
@@ -95,6 +110,7 @@ export default ts.config(
   ...arrowRules,
   ...layerRules,
   corePurity,
+  exactComparison,
   { files: ['**/*.cjs'], rules: { '@typescript-eslint/no-require-imports': 'off' } },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },
   prettier,

@@ -130,8 +130,8 @@ await page.click('[data-test=tab-interleaving]')
 await chooseRun('A', 'load and save programme')
 await chooseRun('B', 'load and save programme')
 for (const [label, hours] of [['A', '3.00'], ['B', '4.00']]) {
-  await page.locator(`[data-test=${label}-code] input`).fill('P-107')
-  await page.locator(`[data-test=${label}-hoursLeft] input`).fill(hours)
+  await page.locator(`[data-test=${label}-code] textarea`).first().fill('P-107')
+  await page.locator(`[data-test=${label}-hoursLeft] textarea`).first().fill(hours)
 }
 await page.click('[data-test=guards]')
 await page.locator('.v-overlay--active .v-list-item', { hasText: 'none' }).click()
