@@ -2,6 +2,7 @@ import { toRecordAddress } from '@ledgerman/contract'
 import type {
   BookSizes,
   EntryProof,
+  EntryRows,
   Pruning,
   PruningInput,
   Seal,
@@ -12,6 +13,8 @@ import type { HttpClient } from './http-client.js'
 
 /** How long reading the whole book may take, in milliseconds. */
 const LONGEST_MS = 61 * 60_000
+
+const MEDIA_TYPES = { csv: 'text/csv', ndjson: 'application/x-ndjson' }
 
 /** Which entries are meant; all where nothing is said. */
 export interface EntryChoice {
@@ -76,7 +79,20 @@ export class BookClient {
   /** Receives entries with their rows as text, the oldest first, as it comes. */
   export({ key, ...choice }: EntryChoice, form: 'ndjson' | 'csv', signal?: AbortSignal): AsyncGenerator<string> {
     const query = { ...choice, ...(key === undefined ? {} : { key: toRecordAddress(key) }) }
-    const accept = form === 'csv' ? 'text/csv' : 'application/x-ndjson'
-    return this.#http.receive(`${this.#path}/entries`, { query }, accept, signal)
+    return this.#http.receive(`${this.#path}/entries`, { query }, MEDIA_TYPES[form], signal)
+  }
+
+  /** A page of the rows that an entry wrote, as they were before and after. */
+  async rows(entry: string, query: { limit?: number; after?: string } = {}): Promise<EntryRows> {
+    return (await this.#http.send<EntryRows>(this.#rowsOf(entry), { query })).body
+  }
+
+  /** Receives all rows that an entry wrote as text, as it comes. */
+  exportRows(entry: string, form: 'ndjson' | 'csv', signal?: AbortSignal): AsyncGenerator<string> {
+    return this.#http.receive(this.#rowsOf(entry), {}, MEDIA_TYPES[form], signal)
+  }
+
+  #rowsOf(entry: string): string {
+    return `${this.#path}/entries/${encodeURIComponent(entry)}/rows`
   }
 }

@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs'
 import type { Page } from 'playwright-core'
 import { openConsole, type OpenConsole } from './browser.js'
 
@@ -38,6 +39,18 @@ it('all that match a filter are changed by an expression: rehearsed, looked at, 
   expect(
     await sql(`select count(*)::int as n, sum(hours_left)::text as hours from programme where row_version = 2`),
   ).toEqual([{ n: changed, hours: (Number(before[0]?.['hours']) - changed / 2).toFixed(2) }])
+}, 60_000)
+
+it('all rows of a large change are saved from its entry as a file', async () => {
+  const target = console.service.client.target('observatory')
+  const change = { change: 'exposure', where: 'id <= 150', compute: { seconds: 'seconds + 1' }, expect: 150 }
+  const { id } = await target.run({ mode: 'commit', steps: [change] })
+  await page.goto(`${console.service.url}/t/observatory/book/${id}`)
+  const [saved] = await Promise.all([page.waitForEvent('download'), page.click('[data-test=all-rows]')])
+  const lines = readFileSync(await saved.path(), 'utf8')
+    .trimEnd()
+    .split('\r\n')
+  expect([saved.suggestedFilename(), lines.length]).toEqual([`${id}.csv`, 151])
 }, 60_000)
 
 it('a file is understood before it is sent, refused with its lines, and applied in chunks but for those', async () => {

@@ -46,6 +46,7 @@ export { prepareBook } from './book/prepare-book.js'
 export { listEntries, getEntry } from './book/read-entries.js'
 export type { EntryFilter } from './book/entry-filter.js'
 export { exportEntries, EXPORTED_COLUMNS } from './book/export-entries.js'
+export { entryRows, exportEntryRows } from './book/entry-rows.js'
 export { bookSizes } from './book/book-sizes.js'
 export type { FindMapping } from './book/find-mapping.js'
 

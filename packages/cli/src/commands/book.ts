@@ -1,5 +1,5 @@
 import colors from 'picocolors'
-import type { Command } from 'commander'
+import { Option, type Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type EntryInfo, type EntrySummary, type Job, type Receipt } from '@ledgerman/contract'
 import { statementOption, type StatementForm } from './statement-option.js'
@@ -9,6 +9,7 @@ import { formatHistory } from '../output/history-text.js'
 import { countOf } from '../output/count-of.js'
 import { formatReceipt, indent } from '../output/receipt-text.js'
 import { formatTable, formatValue } from '../output/table.js'
+import { writeLines } from '../output/write-lines.js'
 import { addBookKeeping } from './book-keeping.js'
 import { addBookTrust } from './book-trust.js'
 import { followJob } from './follow-job.js'
@@ -61,9 +62,19 @@ export function addBook(program: Command, context: CommandContext): void {
     .argument('<entry>')
     .addOption(statementOption())
     .addOption(styleOption())
-    .option('--full', 'show all steps and rows, and whole values')
-    .action(async (id: string, flags: Pick<ReverseFlags, 'statement' | 'full'>, command: Command) => {
-      const entry = await (await context.target(command)).entry(id)
+    .option('--full', 'show all steps, and whole values')
+    .addOption(
+      new Option('--csv', 'write all rows as CSV: a line a row, each value before and after').conflicts('ndjson'),
+    )
+    .option('--ndjson', 'write all rows, a JSON object a line')
+    .addHelpText('after', `\nExample:\n  ledgerman book show 01a21778-33f2-744c-ae50-596560d6ef34 --csv > rows.csv`)
+    .action(async (id: string, flags: ShowFlags, command: Command) => {
+      const target = await context.target(command)
+      if (flags.csv || flags.ndjson) {
+        checkRowFlags(flags, context.isJson(command))
+        return writeLines(context, target.book.exportRows(id, flags.csv ? 'csv' : 'ndjson'))
+      }
+      const entry = await target.entry(id)
       context.print(command, entry, () => formatEntry(entry, flags.statement ?? 'short', flags.full ?? false))
     })
 
@@ -133,6 +144,20 @@ export function addBook(program: Command, context: CommandContext): void {
           : `The book of ${prepared.target} is prepared. Created:\n${indent(prepared.created.join('\n'))}`,
       )
     })
+}
+
+interface ShowFlags extends Pick<ReverseFlags, 'statement' | 'full'> {
+  style?: string
+  csv?: boolean
+  ndjson?: boolean
+}
+
+/** @throws LedgermanProblem request-invalid for what says nothing of rows */
+function checkRowFlags(flags: ShowFlags, isJson: boolean): void {
+  const why = 'with --csv or --ndjson only rows are written'
+  refuseFlags(flags, { '--statement': why, '--style': why, '--full': why })
+  if (isJson)
+    refuseFlags(flags, { '--csv': 'with --json the entry is printed', '--ndjson': 'with --json the entry is printed' })
 }
 
 interface ReverseFlags {

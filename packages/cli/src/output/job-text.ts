@@ -26,7 +26,9 @@ export function formatJob(job: Job, isFull: boolean): string {
     if (left > 0)
       parts.push(
         colors.dim(
-          `… and ${left} more ${left === 1 ? 'row' : 'rows'}${report.rows.length > most ? '; --full shows up to 100' : ''}`,
+          `… and ${countOf(left, 'more row')}${waysToMore(job, most)
+            .map((way) => `; ${way}`)
+            .join('')}`,
         ),
       )
   }
@@ -38,6 +40,18 @@ export function formatJob(job: Job, isFull: boolean): string {
         : `${job.entries.length} entries, from ${job.entries[0]} to ${job.entries.at(-1)}`,
     )
   return parts.join('\n\n')
+}
+
+/** A report holds some of the rows that were changed, and the book all that were committed. */
+function waysToMore({ report, entries }: Job, most: number): string[] {
+  const rows = report?.rows.length ?? 0
+  const [entry] = entries
+  return [
+    ...(rows > most ? [`--full shows ${rows}`] : []),
+    ...(entry !== undefined && rows < (report?.changed ?? 0)
+      ? [`all${entries.length > 1 ? ' of an entry' : ''}: ledgerman book show ${entry} --csv`]
+      : []),
+  ]
 }
 
 function headline(job: Job): string {

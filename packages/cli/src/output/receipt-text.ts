@@ -15,8 +15,14 @@ export interface ReceiptText {
   width?: number
 }
 
+/** The same, and the entry that holds its rows. */
+interface StepText extends ReceiptText {
+  entry: string | undefined
+}
+
 /** What a run did, for people: the counts, each row's values before and after, and what beside them the database changed. */
-export function formatReceipt(receipt: Receipt, options: ReceiptText): string {
+export function formatReceipt(receipt: Receipt, text: ReceiptText): string {
+  const options = { ...text, entry: receipt.outcome === 'committed' ? receipt.id : undefined }
   const isRun = receipt.steps.length > 1 || receipt.transaction !== null
   const shown = options.full ? receipt.steps : receipt.steps.slice(0, SHOWN_STEPS)
   const more = receipt.steps.length - shown.length
@@ -97,7 +103,7 @@ function nameOf({ kind, mapping }: Pick<StepReceipt, 'kind' | 'mapping'>): strin
   return mapping === null ? kind : `${kind} ${mapping}`
 }
 
-function formatStepParts(step: StepReceipt, options: ReceiptText): string[] {
+function formatStepParts(step: StepReceipt, options: StepText): string[] {
   const most = options.full ? Infinity : SHOWN_ROWS
   const left = step.leftOut?.length
     ? [
@@ -107,7 +113,7 @@ function formatStepParts(step: StepReceipt, options: ReceiptText): string[] {
   return [
     ...(options.statement ? [formatStatement(step, options.statement)] : []),
     ...(step.kind === 'load' ? [] : formatRows(step.rows, most, options)),
-    ...(step.kind === 'load' ? [] : moreRows(step, most)),
+    ...(step.kind === 'load' ? [] : moreRows(step, most, options.entry)),
     ...left,
   ]
 }
@@ -118,11 +124,17 @@ function formatRows(rows: readonly RowReceipt[], most: number, options: ReceiptT
   return rows.map((row) => formatRow(row, options))
 }
 
-function moreRows({ rows, changed }: StepReceipt, most: number): string[] {
+/** A receipt holds some of a step's rows, and the book all that were committed. */
+function moreRows({ rows, changed }: StepReceipt, most: number, entry: string | undefined): string[] {
   const shown = Math.min(rows.length, most)
   if ((changed ?? 0) <= shown) return []
-  const how = rows.length > shown ? '; --full shows more' : '; the book has them'
-  return [colors.dim(`… and ${(changed ?? 0) - shown} more rows${how}`)]
+  const ways = [
+    ...(rows.length > shown ? [`--full shows ${rows.length}`] : []),
+    ...(entry !== undefined && rows.length > 0 && rows.length < (changed ?? 0)
+      ? [`all: ledgerman book show ${entry} --csv`]
+      : []),
+  ]
+  return [colors.dim(`… and ${countOf((changed ?? 0) - shown, 'more row')}${ways.map((way) => `; ${way}`).join('')}`)]
 }
 
 /** How many steps are shown: a reversal has as many as its entries had. */

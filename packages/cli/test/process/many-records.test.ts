@@ -42,6 +42,14 @@ describe('many records', () => {
       0,
       expect.stringMatching(/^committed: matched[\s\S]*Entry [0-9a-f-]{36}/),
     ])
+    // The way to all rows stands there, and leads to them.
+    const [, way = ''] = /; all: ledgerman (.*)/.exec(committed.out) ?? []
+    const [, changed] = /changed (\d+)/.exec(committed.out) ?? []
+    const rows = (await run(way.split(' '))).out.trimEnd().split('\r\n')
+    expect([rows[0], rows.length]).toEqual([
+      'step,kind,mapping,key.id,before.seconds,after.seconds',
+      1 + Number(changed),
+    ])
     const stale = await run([...change, '--rehearsal', token])
     expect([stale.exit, stale.err]).toEqual([5, expect.stringMatching(/^rehearsal-stale: /)])
     // A condition that many rows match is a job without being told to be one.

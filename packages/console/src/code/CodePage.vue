@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import type { CodeFile } from '@ledgerman/contract'
 import { client } from '../client.js'
+import { saveFile } from '../layout/save-file.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import CodeView from './CodeView.vue'
 
@@ -60,12 +61,7 @@ async function copy() {
 
 function download() {
   const zip = zipSync(Object.fromEntries(files.value.map((file) => [file.path, strToU8(file.text)])))
-  const address = URL.createObjectURL(new Blob([zip as BlobPart], { type: 'application/zip' }))
-  const link = document.createElement('a')
-  link.href = address
-  link.download = `${target.value}-code.zip`
-  link.click()
-  URL.revokeObjectURL(address)
+  saveFile(`${target.value}-code.zip`, new Blob([zip as BlobPart], { type: 'application/zip' }))
 }
 </script>
 

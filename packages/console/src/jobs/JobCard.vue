@@ -3,6 +3,7 @@ import { mdiCheckCircle, mdiCloseCircle, mdiCancel, mdiFlaskOutline, mdiProgress
 import { computed } from 'vue'
 import type { Job } from '@ledgerman/contract'
 import DifferencesTable from '../receipts/DifferencesTable.vue'
+import RowsDownload from '../receipts/RowsDownload.vue'
 import { describeProgress } from './describe-job.js'
 
 /** A job: how far it is, or what it did, what it did not do and why. */
@@ -38,6 +39,8 @@ const percent = computed(() => {
   const { rows, total } = props.job.progress
   return total === null || total === 0 ? 0 : (100 * rows) / total
 })
+/** Of a job in chunks each entry has rows of its own. */
+const onlyEntry = computed(() => (props.job.entries.length === 1 ? props.job.entries[0] : undefined))
 const failedUrl = computed(() => `/v1/jobs/${props.job.id}/failed-rows`)
 const hasLines = computed(() => props.job.report?.sample.some(({ line }) => line !== null) ?? false)
 </script>
@@ -80,6 +83,12 @@ const hasLines = computed(() => props.job.report?.sample.some(({ line }) => line
         v-if="job.report.rows.length > 0"
         :rows="job.report.rows"
         :total="job.report.changed"
+        class="mb-3"
+      />
+      <RowsDownload
+        v-if="onlyEntry && job.report.rows.length > 0 && job.report.rows.length < job.report.changed"
+        :target="job.target"
+        :entry="onlyEntry"
         class="mb-3"
       />
       <template v-if="job.report.sample.length > 0">

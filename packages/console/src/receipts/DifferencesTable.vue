@@ -87,7 +87,7 @@ function isNumber(value: unknown): boolean {
       </v-table>
     </div>
     <p v-if="total > rows.length" class="small-note text-medium-emphasis mt-1">
-      … and {{ total - rows.length }} more rows; the book has them
+      … and {{ total - rows.length }} more {{ total - rows.length === 1 ? 'row' : 'rows' }}
     </p>
   </div>
 </template>

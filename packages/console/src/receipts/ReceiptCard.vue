@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { mdiCheckCircle, mdiCloseCircle, mdiFlaskOutline } from '@mdi/js'
 import { computed } from 'vue'
-import type { Receipt } from '@ledgerman/contract'
+import { includesRole, type Receipt } from '@ledgerman/contract'
+import { useSession } from '../session/useSession.js'
 import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
+import RowsDownload from './RowsDownload.vue'
 import StatementView from './StatementView.vue'
 import StepList from './StepList.vue'
 
@@ -32,14 +34,21 @@ const remarks = computed(() => [
     words.startsWith('Not put back: ') ? words : `Not shown: ${words}`,
   ),
 ])
-/** Where the same stands as data-access code: the function of its transaction, or of its mapping. */
+const { session } = useSession()
+/** Where the same stands as data-access code, for authors: the function of its transaction, or of its mapping. */
 const asCode = computed(() => {
+  if (!session.value || !includesRole(session.value.role, 'author')) return null
   const { target, transaction, steps } = props.receipt
   const mapping = steps[0]?.mapping
   if (transaction !== null) return { name: 'code', params: { target }, query: { transaction } }
   return mapping && steps.length === 1 ? { name: 'code', params: { target }, query: { mapping } } : null
 })
 const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
+const hasMoreRows = computed(
+  () =>
+    props.receipt.outcome === 'committed' &&
+    props.receipt.steps.some(({ rows, changed }) => rows.length > 0 && rows.length < (changed ?? 0)),
+)
 </script>
 
 <template>
@@ -58,6 +67,9 @@ const entryId = computed(() => props.receipt.entry?.split('/').at(-1))
           >as TypeScript</router-link
         >
       </v-card-subtitle>
+      <template v-if="entryId && hasMoreRows" #append>
+        <RowsDownload :target="receipt.target" :entry="entryId" />
+      </template>
     </v-card-item>
     <v-card-text v-if="remarks.length > 0" data-test="remarks">
       <p v-for="remark in remarks" :key="remark">{{ remark }}</p>

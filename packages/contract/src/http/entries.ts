@@ -1,6 +1,6 @@
 import { z } from 'zod'
-import { RUN_MODES } from '../receipt/receipt-kinds.js'
-import { receipt } from '../receipt/receipt.js'
+import { RUN_MODES, STEP_KINDS } from '../receipt/receipt-kinds.js'
+import { receipt, rowReceipt } from '../receipt/receipt.js'
 import { PROBLEM_CODES } from '../problem/catalogue.js'
 
 export const ENTRY_OUTCOMES = ['committed', 'refused'] as const
@@ -42,6 +42,28 @@ export const entryList = z.strictObject({
   next: z.string().nullable(),
 })
 
+const { key, before, after } = rowReceipt.shape
+
+export const entryRow = z
+  .strictObject({
+    step: z.int().describe("The step's number in the receipt."),
+    kind: z.enum(STEP_KINDS),
+    mapping: z.string().nullable(),
+    key,
+    before: before.describe(
+      'What differs, as it was: the version too, and what triggers wrote. Null where the row was added.',
+    ),
+    after: after.describe('The same as it is. Null where the row was removed.'),
+  })
+  .meta({ id: 'EntryRow' })
+
+export const entryRows = z.strictObject({ rows: z.array(entryRow), next: z.string().nullable() })
+
+export const entryRowsQuery = z.strictObject({
+  limit: z.coerce.number().int().min(1).max(1000).optional().describe('Rows of a page; 50 where it is left out.'),
+  after: z.string().optional().describe('The `next` of the page before.'),
+})
+
 export const entryQuery = z.strictObject({
   limit: z.coerce.number().int().min(1).max(1000).optional().describe('50 where it is left out.'),
   after: z.uuid().optional().describe('The `next` of the page before.'),
@@ -60,6 +82,8 @@ export const entryQuery = z.strictObject({
 export type EntrySummary = z.output<typeof entrySummary>
 export type EntryInfo = z.output<typeof entryInfo>
 export type EntryList = z.output<typeof entryList>
+export type EntryRow = z.output<typeof entryRow>
+export type EntryRows = z.output<typeof entryRows>
 
 const reversalParts = {
   mode: z.enum(RUN_MODES).describe('A rehearsal shows what would be put back, and is rolled back.'),

@@ -9,8 +9,11 @@ export const contentTypes = { csv: `${CSV}; charset=utf-8; header=present`, ndjs
 /** How CSV is written: RFC 4180; null is an empty field, and an empty text one in quotes. */
 export const CSV_RULES = { record_delimiter: '\r\n', cast: { string: quoteEmpty } }
 
-/** Rows in that media type, as they come. */
-export function asText(type: string, columns: string[], batches: AsyncIterable<RecordValues[]>) {
+/** Where a column's value stands in its row: a member, or a member of that. */
+type Path = readonly string[]
+
+/** Rows in that media type, as they come; in CSV a path's names are joined by points. */
+export function asText(type: string, columns: readonly Path[], batches: AsyncIterable<RecordValues[]>) {
   return type === CSV
     ? { contentType: contentTypes.csv, chunks: csv(columns, batches) }
     : { contentType: contentTypes.ndjson, chunks: ndjson(batches) }
@@ -36,8 +39,8 @@ async function* ndjson(batches: AsyncIterable<RecordValues[]>): AsyncGenerator<s
 }
 
 /** RFC 4180, with a header line. Null is an empty field, and an empty text one in quotes. */
-async function* csv(columns: string[], batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
-  let header = stringify([columns], CSV_RULES)
+async function* csv(columns: readonly Path[], batches: AsyncIterable<RecordValues[]>): AsyncGenerator<string> {
+  let header = stringify([columns.map((path) => path.join('.'))], CSV_RULES)
   for await (const records of batches) {
     const rows = records.map((record) => columns.map((path) => fieldOf(record, path)))
     yield header + stringify(rows, CSV_RULES)
@@ -51,9 +54,9 @@ function quoteEmpty(value: string) {
   return { value, quoted_empty: true }
 }
 
-function fieldOf(record: RecordValues, path: string): string | null {
+function fieldOf(record: RecordValues, path: Path): string | null {
   let value: unknown = record
-  for (const name of path.split('.')) value = value === null ? null : (value as RecordValues)[name]
+  for (const name of path) value = value === null ? null : (value as RecordValues)[name]
   if (value === null || value === undefined) return null
   return typeof value === 'string' ? value : printJson(value)
 }

@@ -35,7 +35,7 @@ export function codeRoutes(services: Services) {
     defineRoute<z.ZodType, CodeInput>({
       method: 'post',
       path: '/v1/targets/{target}/code',
-      role: 'reader',
+      role: 'author',
       summary: 'Write data-access code out of mappings and transactions: TypeScript for node-postgres.',
       body: { 'application/json': { schema: codeInput } },
       replies: {

@@ -128,7 +128,7 @@ export function findRoutes({ targets }: Services) {
       headers,
       stream: asText(
         type,
-        columns,
+        columns.map(toPath),
         (async function* () {
           yield await Promise.resolve(page.found)
         })(),
@@ -147,7 +147,8 @@ export function findRoutes({ targets }: Services) {
     const form = type === CSV ? 'csv' : 'ndjson'
     const request = { ...asked, form, withGuard: asked.withGuard ?? false } as const
     const { columns, batches, isText } = await exportRecords(target, mapping, request, findMapping, call.gone())
-    if (!isText) return { status: 200, stream: asText(type, columns, batches as AsyncIterable<RecordValues[]>) }
+    if (!isText)
+      return { status: 200, stream: asText(type, columns.map(toPath), batches as AsyncIterable<RecordValues[]>) }
     return {
       status: 200,
       stream: { contentType: contentTypes[form], chunks: lines(form, columns, batches as AsyncIterable<string[]>) },
@@ -209,6 +210,11 @@ function fromBody({ order, properties, bind = {}, params = {}, ...others }: Find
     properties: join(properties),
     bind: { ...bind, ...params } as Record<string, Json>,
   }
+}
+
+/** A property, or one of a linked record. */
+function toPath(column: string): string[] {
+  return column.split('.')
 }
 
 function nextAddress(address: string, after: string): string {
