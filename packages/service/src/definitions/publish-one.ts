@@ -41,8 +41,9 @@ export function expectedRevision({ request }: Pick<Call, 'request'>): number | '
   if (readEntityTags(request, 'if-none-match') === '*') return 'none'
   const tags = readEntityTags(request, 'if-match')
   if (tags === undefined || tags === '*') return undefined
-  const [first] = tags.strong
-  return first !== undefined && /^\d{1,9}$/.test(first) ? Number(first) : -1
+  const [first = ''] = tags.strong
+  const [, revision] = /^(\d{1,9})(\.yaml)?$/.exec(first) ?? []
+  return revision === undefined ? -1 : Number(revision)
 }
 
 /** The revision an address names. @throws LedgermanProblem request-invalid */

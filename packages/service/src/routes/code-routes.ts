@@ -4,6 +4,7 @@ import { zipSync, strToU8 } from 'fflate'
 import type { z } from 'zod'
 import { proofTools } from '../code/load-code.js'
 import { drillDefinitions, drillSource } from '../drills/drill-source.js'
+import { oneChunk } from '../http/one-chunk.js'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
 
@@ -48,7 +49,7 @@ export function codeRoutes(services: Services) {
         const type = call.request.accepts(['application/json', ZIP])
         if (type === false)
           throw new LedgermanProblem('media-type', `Code is given as application/json or ${ZIP}.`, { where: 'accept' })
-        if (type === ZIP) return { status: 200, stream: { contentType: ZIP, chunks: one(zipped(files)) } }
+        if (type === ZIP) return { status: 200, stream: { contentType: ZIP, chunks: oneChunk(zipped(files)) } }
         return { status: 200, body: { files } }
       },
     }),
@@ -88,10 +89,6 @@ async function published(
   target: string,
 ): Promise<string[]> {
   return (await store.list(target)).map(({ name }) => name)
-}
-
-async function* one(bytes: Uint8Array): AsyncGenerator<Uint8Array> {
-  yield await Promise.resolve(bytes)
 }
 
 /** The same files give the same archive. */

@@ -16,9 +16,8 @@ import { checkDefinitions } from '../definitions/check-definitions.js'
 import { definitionsRefused, readDefinitions, type ReadDefinition } from '../definitions/read-definition.js'
 import { publishDefinitions } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute, type Call } from '../http/route.js'
+import { YAML } from '../http/yaml-answer.js'
 import type { Services } from './services.js'
-
-const YAML = 'application/yaml'
 
 export function definitionRoutes({ home, targets }: Services) {
   return [

@@ -23,6 +23,7 @@ import {
 } from '@ledgerman/core'
 import { z } from 'zod'
 import { defineRoute, type Call, type Reply } from '../http/route.js'
+import { oneChunk } from '../http/one-chunk.js'
 import { asText, contentTypes, CSV, lines, NDJSON } from '../http/rows-as-text.js'
 import { RECORDS } from './record-routes.js'
 import type { Services } from './services.js'
@@ -126,13 +127,7 @@ export function findRoutes({ targets }: Services) {
     return {
       status: 200,
       headers,
-      stream: asText(
-        type,
-        columns.map(toPath),
-        (async function* () {
-          yield await Promise.resolve(page.found)
-        })(),
-      ),
+      stream: asText(type, columns.map(toPath), oneChunk(page.found)),
     }
   }
 

@@ -4,6 +4,7 @@ import type { z } from 'zod'
 import { expectedRevision, publishOne, revisionOf } from '../definitions/publish-one.js'
 import type { DefinitionStore, Revision } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute } from '../http/route.js'
+import { wantsYaml, YAML, yamlAnswer } from '../http/yaml-answer.js'
 import type { Services } from './services.js'
 
 const REVISION = 'The revision in quotes, such as "3".'
@@ -60,11 +61,20 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       path: one,
       role: 'reader',
       summary: summaries.one,
-      replies: { 200: { description: 'The latest revision.', schema: info, headers: { etag: REVISION } } },
-      handle: async ({ params }) => {
+      replies: {
+        200: {
+          description: 'The latest revision; as YAML the text that was published.',
+          schema: info,
+          headers: { etag: REVISION },
+          alsoAs: [YAML],
+        },
+      },
+      handle: async ({ params, request }) => {
         const target = targetOf(params)
         const found = await store.get(target.name, params[kind] ?? '')
-        return { status: 200, body: await describe(target, found), headers: { etag: `"${found.revision}"` } }
+        if (wantsYaml(request)) return yamlAnswer(found.source, found.revision)
+        const headers = { vary: 'accept', etag: `"${found.revision}"` }
+        return { status: 200, body: await describe(target, found), headers }
       },
     }),
     defineRoute({
@@ -72,11 +82,12 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       path: `${one}/revisions/{revision}`,
       role: 'reader',
       summary: `An earlier revision of a ${kind}.`,
-      replies: { 200: { description: 'As it was published.', schema: info } },
-      handle: async ({ params }) => {
+      replies: { 200: { description: 'As it was published.', schema: info, alsoAs: [YAML] } },
+      handle: async ({ params, request }) => {
         const target = targetOf(params)
         const found = await store.getRevision(target.name, params[kind] ?? '', revisionOf({ params }))
-        return { status: 200, body: await describe(target, found) }
+        if (wantsYaml(request)) return yamlAnswer(found.source)
+        return { status: 200, body: await describe(target, found), headers: { vary: 'accept' } }
       },
     }),
     defineRoute({
@@ -86,7 +97,7 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       summary: summaries.publish,
       headers: { 'If-Match': REVISION, 'If-None-Match': '* to publish only where there is none yet.' },
       body: {
-        'application/yaml': { schema: definition, parse: AS_IT_STANDS },
+        [YAML]: { schema: definition, parse: AS_IT_STANDS },
         'application/json': { schema: definition, parse: AS_IT_STANDS },
       },
       replies: {

@@ -8,6 +8,7 @@ import {
   whyUnchangeable,
   type Table,
 } from '@ledgerman/core'
+import { wantsYaml, YAML, yamlAnswer } from '../http/yaml-answer.js'
 import { toYaml } from '../definitions/mapping-yaml.js'
 import { defineRoute } from '../http/route.js'
 import type { Services } from './services.js'
@@ -43,8 +44,8 @@ export function tableRoutes({ targets }: Services) {
       path: '/v1/targets/{target}/tables/{schema}/{table}/mapping',
       role: 'reader',
       summary: 'The mapping derived from a table, to be looked at and published.',
-      replies: { 200: { description: 'Not published yet.', schema: derivedMapping } },
-      handle: async ({ params }) => {
+      replies: { 200: { description: 'Not published yet.', schema: derivedMapping, alsoAs: [YAML] } },
+      handle: async ({ params, request }) => {
         const target = targets.get(params['target'] ?? '')
         const table = await tableOf(params)
         const published = (await targets.mappings.list(target.name)).map(({ name, definition }) => ({
@@ -67,7 +68,9 @@ export function tableRoutes({ targets }: Services) {
           (path, column) =>
             published.some((each) => each.path === path) ? propertyOf(path, column) : derivedPropertyName(column),
         )
-        return { status: 200, body: { ...derived, source: toYaml(derived.definition) } }
+        const source = toYaml(derived.definition)
+        if (wantsYaml(request)) return yamlAnswer(source)
+        return { status: 200, body: { ...derived, source }, headers: { vary: 'accept' } }
       },
     }),
   ]

@@ -31,6 +31,16 @@ describe('mappings', () => {
     expect((await publish('programme', source, { 'if-none-match': '*' })).status).toBe(412)
     expect((await service.request('GET', `${MAPPINGS}/programme/revisions/1`)).body.guard).toBe('version')
     expect((await service.request('GET', `${MAPPINGS}/programme`)).headers.get('etag')).toBe('"2"')
+    // As YAML it is the text that was published, comments and all, with a tag that publishes it again.
+    const asYaml = (path: string) =>
+      service.request('GET', `${MAPPINGS}/${path}`, { headers: { accept: YAML['content-type'] } })
+    const kept = await asYaml('programme/revisions/1')
+    expect([kept.text, kept.headers.get('content-type')]).toEqual([source, 'application/yaml; charset=utf-8'])
+    const latest = await asYaml('programme')
+    const tag = latest.headers.get('etag') ?? ''
+    expect(tag).not.toBe('"2"')
+    expect((await publish('programme', latest.text, { 'if-match': tag })).body.revision).toBe(2)
+    expect((await publish('programme', latest.text, { 'if-match': tag.replace('2', '1') })).status).toBe(412)
     const names = (await service.request('GET', `${MAPPINGS}/programme`)).body.properties.map(
       (property: { name: string }) => property.name,
     )
