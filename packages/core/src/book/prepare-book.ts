@@ -9,6 +9,10 @@ import { BOOK_DDL, BOOK_UPGRADES, BOOK_VERSION } from './book-schema.js'
 // Two callers preparing at once take turns: the number only has to be the same for both.
 const PREPARE_LOCK = 4_680_100
 
+// Read from the catalogue's tables: what a session has cached of them may be older than the lock that it waited for.
+const HAS_BOOK_TABLE_SQL = `select exists (select from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+  where n.nspname = 'ledgerman' and c.relname = 'book')`
+
 /**
  * Prepares the book in a target: creates the schema `ledgerman` and what belongs in it. Again is harmless.
  *
@@ -17,8 +21,8 @@ const PREPARE_LOCK = 4_680_100
 export async function prepareBook(target: Target): Promise<BookPrepared> {
   try {
     return await inTransaction(target, async (session) => {
-      await session.query('select pg_advisory_xact_lock($1::bigint)', [String(PREPARE_LOCK)])
-      const { rows } = await session.query(`select to_regclass('ledgerman.book') is not null`)
+      await session.query('select pg_catalog.pg_advisory_xact_lock($1::bigint)', [String(PREPARE_LOCK)])
+      const { rows } = await session.query(HAS_BOOK_TABLE_SQL)
       if (rows[0]?.[0] === 't') return { target: target.name, prepared: 'already', created: await upgrade(session) }
       for (const { sql } of BOOK_DDL) await session.query(sql)
       await session.query('insert into ledgerman.book (version) values ($1)', [String(BOOK_VERSION)])

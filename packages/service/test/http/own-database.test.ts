@@ -59,8 +59,16 @@ describe('a database of one’s own', () => {
     await expect(target.change('plate', ['1'], { label: 'x' }, { guard: guard ?? '' })).rejects.toMatchObject({
       code: 'book-not-prepared',
     })
-    const prepared = await target.prepareBook()
-    expect(prepared.created).toContain('schema ledgerman')
+    // By several at once, in sessions that have looked for it before: one prepares it, and for the others it is harmless.
+    const own = new Target({ name: 'survey', url: roleUrl('survey', 'choose-one'), digestKey: Buffer.from('k') })
+    const four = Array.from({ length: 4 })
+    const sessions = await Promise.all(four.map(() => own.session()))
+    for (const session of sessions) await session.query(`select to_regclass('ledgerman.book')`)
+    for (const session of sessions) session.release()
+    const prepared = await Promise.all([...four.map(() => prepareBook(own)), target.prepareBook()])
+    await own.close()
+    expect(prepared.filter(({ prepared }) => prepared === 'now')).toHaveLength(1)
+    expect(prepared.flatMap(({ created }) => created)).toContain('schema ledgerman')
     await survey.sql(named(revoke))
     expect((await target.change('plate', ['1'], { label: 'second' }, { guard: guard ?? '' })).receipt.outcome).toBe(
       'committed',
