@@ -36,7 +36,8 @@ export async function runSchedule(
   const lanes = drilled.map((_, run) => makeLane(run, events))
   const turn = async (lane: Turning) => {
     await lane.turn()
-    // What one does may let another go on, or break it off.
+    // Locks are held until a transaction ends: only an end, or one more that waits, lets another go on or breaks it off.
+    if (!lane.isOver && !lane.isWaiting) return
     for (const other of lanes) if (other !== lane && other.isWaiting) await other.settle()
   }
   for (const run of schedule) {

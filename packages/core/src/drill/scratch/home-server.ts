@@ -14,6 +14,8 @@ export async function makeDatabase(homeUrl: string): Promise<string> {
   return onHome(homeUrl, async (client) => {
     const name = `${PREFIX}${await secondsOf(client)}_${randomBytes(4).toString('hex')}`
     await client.query(`create database ${name}`)
+    // What is in it is thrown away: waiting for the disk at each commit would be most of a drill.
+    await client.query(`alter database ${name} set synchronous_commit = off`)
     return name
   })
 }
