@@ -11,8 +11,9 @@ export function statementFindings(subject: Subject): ReviewFinding[] {
 
 function everyRow(subject: Subject): ReviewFinding[] {
   const { facts, execution } = subject
-  return [facts, ...subject.others].flatMap((each) => {
-    if (!each?.target || (each.kind !== 'update' && each.kind !== 'delete')) return []
+  const all = [facts, ...subject.others].flatMap((each) => (each ? [each, ...each.inner] : []))
+  return all.flatMap((each) => {
+    if (!each.target || (each.kind !== 'update' && each.kind !== 'delete')) return []
     const verb = each.kind === 'update' ? 'changes' : 'removes'
     if (each.where === null)
       return [

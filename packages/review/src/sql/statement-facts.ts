@@ -54,6 +54,8 @@ export interface StatementFacts {
   locks: { at: number; waits: boolean } | null
   overridesIdentity: boolean
   isAggregate: boolean
+  /** Changes and removals that are run as part of it: of WITH, and what PREPARE and EXPLAIN ANALYZE stand before. */
+  inner: StatementFacts[]
 }
 
 export interface ParseProblem {
@@ -71,7 +73,7 @@ export function loadSqlGrammar(): Promise<void> {
 export function parseStatements(text: string): { statements: StatementFacts[] } | { problem: ParseProblem } {
   try {
     const { stmts = [] } = parseSync(text) as { stmts?: { stmt: SqlNode; stmt_location?: number }[] }
-    return { statements: stmts.map(({ stmt }) => factsOf(stmt)) }
+    return { statements: stmts.map(({ stmt }) => wrappedFactsOf(stmt)) }
   } catch (error) {
     const { message, sqlDetails } = error as { message: string; sqlDetails?: { cursorPosition?: number } }
     return { problem: { message, at: Math.max(0, sqlDetails?.cursorPosition ?? 0) } }
@@ -89,7 +91,32 @@ const KINDS: Readonly<Record<string, string>> = {
   TruncateStmt: 'truncate',
 }
 
-function factsOf(stmt: SqlNode): StatementFacts {
+/** The facts of a statement, or of the one that it prepares or explains. */
+function wrappedFactsOf(stmt: SqlNode): StatementFacts {
+  const explained = stmt['ExplainStmt'] as SqlNode | undefined
+  const prepared = stmt['PrepareStmt'] as SqlNode | undefined
+  const query = (explained ?? prepared)?.['query'] as SqlNode | undefined
+  if (!query) return factsOf(stmt)
+  const facts = factsOf(query)
+  const isRun = prepared !== undefined || analyzes(explained)
+  return { ...facts, kind: explained ? 'explain' : 'prepare', inner: isRun ? [facts, ...facts.inner] : [] }
+}
+
+/** Whether EXPLAIN runs the statement: the last that is said of ANALYZE counts. */
+function analyzes(explained: SqlNode | undefined): boolean {
+  const options = (explained?.['options'] ?? []) as { DefElem?: SqlNode }[]
+  const said = options.filter(({ DefElem }) => DefElem?.['defname'] === 'analyze').at(-1)?.DefElem
+  if (!said) return false
+  const { String: word, Integer: number } = (said['arg'] ?? {}) as {
+    String?: { sval?: string }
+    Integer?: { ival?: number }
+  }
+  if (number) return (number.ival ?? 0) !== 0
+  return !['false', 'off', '0'].includes(word?.sval?.toLowerCase() ?? 'on')
+}
+
+/** @param isInner whether it is part of another, which collects what is run in it */
+function factsOf(stmt: SqlNode, isInner = false): StatementFacts {
   const [type = '', node = {}] = (Object.entries(stmt)[0] ?? []) as [string, SqlNode]
   const facts: StatementFacts = {
     kind:
@@ -119,6 +146,7 @@ function factsOf(stmt: SqlNode): StatementFacts {
     locks: null,
     overridesIdentity: node['override'] === 'OVERRIDING_SYSTEM_VALUE',
     isAggregate: false,
+    inner: [],
   }
   const relation = node['relation'] as SqlNode | undefined
   if (relation && facts.kind !== 'select') facts.target = tableRef(relation)
@@ -136,7 +164,7 @@ function factsOf(stmt: SqlNode): StatementFacts {
       if (ResTarget?.['name'])
         facts.assigned.push({ table: null, column: String(ResTarget['name']), at: Number(ResTarget['location'] ?? 0) })
   if (facts.kind === 'lock') facts.locks = { at: 0, waits: node['nowait'] !== true }
-  walk(node, (name, inner) => visit(facts, name, inner))
+  walk(node, (name, inner) => visit(facts, name, inner, isInner))
   if (facts.where) conjuncts(facts, facts.where)
   facts.isAlwaysTrue = facts.where !== null && isTrue(facts.where)
   if (facts.target && !facts.tables.some(({ at }) => at === facts.target?.at)) facts.tables.unshift(facts.target)
@@ -155,8 +183,12 @@ function walk(value: unknown, visitNode: (name: string, node: SqlNode) => void, 
   }
 }
 
-function visit(facts: StatementFacts, name: string, node: SqlNode): void {
+function visit(facts: StatementFacts, name: string, node: SqlNode, isInner: boolean): void {
   switch (name) {
+    case 'UpdateStmt':
+    case 'DeleteStmt':
+      if (!isInner) facts.inner.push(factsOf({ [name]: node }, true))
+      break
     case 'RangeVar':
     case 'relation':
       if (typeof node['relname'] === 'string') facts.tables.push(tableRef(node))

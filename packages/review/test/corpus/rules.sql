@@ -56,3 +56,8 @@ update set title = 'x'; -- finds does-not-parse
 delete programme where code = 'P-107'; -- finds does-not-parse
 select code, from programme; -- finds does-not-parse
 insert into telescope values ('HF9', 'Nine' where true; -- finds does-not-parse
+explain analyze update budget set hours = 0; -- finds every-row
+explain (analyze, buffers) delete from budget where true; -- finds every-row
+prepare emptied as delete from budget; -- finds every-row
+with gone as (delete from budget returning code) select count(*) from gone; -- finds every-row
+explain update budget set huors = 0 where code = 'B-1'; -- finds unknown-name

@@ -66,3 +66,6 @@ select code from budget where code = 'B-2' for update skip locked; -- sound unbo
 lock table budget in share mode nowait; -- sound unbounded-wait
 commit;
 select pg_try_advisory_lock(7); -- sound unbounded-wait
+explain update budget set hours = 0; -- sound every-row
+explain (analyze off) delete from budget; -- sound every-row
+with gone as (delete from budget where code = 'B-1' returning code) select count(*) from gone; -- sound every-row
