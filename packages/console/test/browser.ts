@@ -14,8 +14,8 @@ const FLAGS = [
 /** The console of a service of its own, in a browser. */
 export interface OpenConsole {
   service: RunningService
-  /** A page of a person of their own, signed in. */
-  person(): Promise<Page>
+  /** A page of a person of their own, signed in; as the admin where no token is given. */
+  person(token?: string): Promise<Page>
   close(): Promise<void>
 }
 
@@ -24,11 +24,11 @@ export async function openConsole(): Promise<OpenConsole> {
   const browser: Browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS })
   return {
     service,
-    async person() {
+    async person(token = service.token) {
       const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage()
       page.setDefaultTimeout(10_000)
       await page.goto(service.url)
-      await page.fill('input[name=token]', service.token)
+      await page.fill('input[name=token]', token)
       await page.click('button[type=submit]')
       await page.locator('[data-test=attention]').waitFor()
       return page

@@ -108,6 +108,21 @@ it('a statement is read in short, whole, and as another language writes it', asy
   await code.close()
 }, 60_000)
 
+it('shows a writer the pages that the role has, and says nothing of what it may not know', async () => {
+  const { body } = await console.service.request('POST', '/v1/tokens', {
+    body: { name: 'wanda', role: 'writer' },
+    headers: { 'content-type': 'application/json' },
+  })
+  const writer = await console.person(body.token as string)
+  await writer.getByRole('link', { name: 'Records' }).waitFor()
+  const links = await writer.locator('nav a').allInnerTexts()
+  expect(links.map((text) => text.trim())).toEqual(['Overview', 'Records', 'Transactions', 'Jobs', 'Tables', 'Book'])
+  await writer.goto(`${console.service.url}/t/observatory/waits`)
+  await writer.getByText('This needs the role author').waitFor()
+  expect(await writer.locator('main').innerText()).not.toContain('Nobody waits')
+  await writer.close()
+}, 60_000)
+
 // Each with something that is there once the page is.
 const PAGES: readonly (readonly [path: string, shown: string])[] = [
   ['', '[data-test=attention]'],

@@ -4,8 +4,8 @@ import colors from 'picocolors'
 import type { Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type CodeFile, type CodeInput, type CodeProof } from '@ledgerman/contract'
+import { countOf } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
-import { countOf } from '../output/count-of.js'
 import { formatProof } from '../output/proof-text.js'
 
 /** What every file begins with that was written here: others in the folder are left alone. */

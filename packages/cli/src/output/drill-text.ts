@@ -1,7 +1,7 @@
 import colors from 'picocolors'
 import type { Anomaly, DrillReport, FaultResult, InterleavingDrill, RaceDrill, ScratchInfo } from '@ledgerman/contract'
+import { countOf } from '@ledgerman/client'
 import { indent } from './receipt-text.js'
-import { countOf } from './count-of.js'
 import { formatTable, formatValue } from './table.js'
 
 const MOST_VALUES = 4

@@ -1,7 +1,7 @@
 import colors from 'picocolors'
 import type { FailedRow, Job, JobReport } from '@ledgerman/contract'
+import { countOf } from '@ledgerman/client'
 import { formatDifferences } from './differences-text.js'
-import { countOf } from './count-of.js'
 import { formatTable, formatValue } from './table.js'
 
 /** How many rows are shown where not all are asked for. */

@@ -1,6 +1,6 @@
 import colors from 'picocolors'
 import type { CodeProof, ProvenCase } from '@ledgerman/contract'
-import { countOf } from './count-of.js'
+import { countOf } from '@ledgerman/client'
 import { formatTable, formatValue } from './table.js'
 
 /** What was done through the service and through the written code, for people. */

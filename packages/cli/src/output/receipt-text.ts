@@ -1,7 +1,7 @@
 import colors from 'picocolors'
 import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
+import { countOf } from '@ledgerman/client'
 import type { StatementForm } from '../commands/statement-option.js'
-import { countOf } from './count-of.js'
 import { formatDifferences } from './differences-text.js'
 import { formatDifference, formatTable, formatValue } from './table.js'
 

@@ -1,6 +1,6 @@
 import colors from 'picocolors'
-import { countOf } from './count-of.js'
 import type { Review, ReviewFinding } from '@ledgerman/contract'
+import { countOf } from '@ledgerman/client'
 
 const LEVEL_COLORS = { error: colors.red, warning: colors.yellow, note: colors.cyan }
 

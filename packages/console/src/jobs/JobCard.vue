@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiCheckCircle, mdiCloseCircle, mdiCancel, mdiFlaskOutline, mdiProgressClock } from '@mdi/js'
 import { computed } from 'vue'
+import { countOf } from '@ledgerman/client'
 import type { Job } from '@ledgerman/contract'
 import DifferencesTable from '../receipts/DifferencesTable.vue'
 import RowsDownload from '../receipts/RowsDownload.vue'
@@ -14,7 +15,8 @@ const headline = computed(() => {
   const { state, mode, report, entries, progress } = props.job
   if (isOpen.value)
     return { title: state === 'queued' ? 'Queued' : 'Running', color: 'primary', icon: mdiProgressClock }
-  const stays = progress.chunk === null ? 'Nothing was changed.' : `What ${entries.length} chunks changed stays.`
+  const stays =
+    progress.chunk === null ? 'Nothing was changed.' : `What ${countOf(entries.length, 'chunk')} changed stays.`
   if (state === 'failed') return { title: `Refused. ${stays}`, color: 'error', icon: mdiCloseCircle }
   if (state === 'cancelled') return { title: `Cancelled. ${stays}`, color: 'warning', icon: mdiCancel }
   const left = report && report.notFound + report.ambiguous + report.refused > 0

@@ -18,6 +18,7 @@ import {
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
+import { includesRole, type Role } from '@ledgerman/contract'
 import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
 import { useTargets } from '../targets/useTargets.js'
@@ -26,18 +27,18 @@ import GuideBar from '../guide/GuideBar.vue'
 import KeySheet from './KeySheet.vue'
 import { useKeys } from './useKeys.js'
 
-/** The pages of a target: a link to the first route, which is marked on all of them. */
-const PAGES: { title: string; icon: string; routes: string[] }[] = [
+/** The pages of a target: a link to the first route, which is marked on all of them, and the role that all of it needs. */
+const PAGES: { title: string; icon: string; routes: string[]; role?: Role }[] = [
   { title: 'Overview', icon: mdiViewDashboardOutline, routes: ['overview'] },
   { title: 'Records', icon: mdiTableEdit, routes: ['records', 'record', 'add', 'change-all', 'from-file'] },
   { title: 'Transactions', icon: mdiPlaylistCheck, routes: ['transactions'] },
   { title: 'Jobs', icon: mdiTrayFull, routes: ['jobs', 'job'] },
-  { title: 'Drills', icon: mdiFireExtinguisher, routes: ['drills'] },
-  { title: 'Waits', icon: mdiTimerSand, routes: ['waits'] },
+  { title: 'Drills', icon: mdiFireExtinguisher, routes: ['drills'], role: 'author' },
+  { title: 'Waits', icon: mdiTimerSand, routes: ['waits'], role: 'author' },
   { title: 'Tables', icon: mdiSitemapOutline, routes: ['tables'] },
   { title: 'Book', icon: mdiBookOpenVariantOutline, routes: ['book', 'entry'] },
-  { title: 'Code', icon: mdiCodeBraces, routes: ['code'] },
-  { title: 'Review', icon: mdiFileSearchOutline, routes: ['review'] },
+  { title: 'Code', icon: mdiCodeBraces, routes: ['code'], role: 'author' },
+  { title: 'Review', icon: mdiFileSearchOutline, routes: ['review'], role: 'author' },
 ]
 
 /** Of these a token that is limited to some definitions can use something. */
@@ -55,7 +56,11 @@ const target = computed(() => String(route.params['target'] ?? ''))
 const staged = computed(() => (target.value === '' ? 0 : useDraft(target.value).pending.value.length))
 const current = computed(() => targets.value.find((each) => each.name === target.value))
 const pages = computed(() =>
-  PAGES.filter(({ title }) => !session.value?.only || FOR_FORMS.includes(title)).map(({ title, icon, routes }) => ({
+  PAGES.filter(
+    ({ title, role }) =>
+      (!session.value?.only || FOR_FORMS.includes(title)) &&
+      (role === undefined || (session.value !== null && includesRole(session.value.role, role))),
+  ).map(({ title, icon, routes }) => ({
     title,
     icon,
     to: { name: routes[0], params: { target: target.value } },

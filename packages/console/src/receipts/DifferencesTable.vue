@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { rowDifferences } from '@ledgerman/client'
+import { countOf, rowDifferences } from '@ledgerman/client'
 import type { RowReceipt } from '@ledgerman/contract'
 import ValueText from './ValueText.vue'
 
@@ -87,7 +87,7 @@ function isNumber(value: unknown): boolean {
       </v-table>
     </div>
     <p v-if="total > rows.length" class="small-note text-medium-emphasis mt-1">
-      … and {{ total - rows.length }} more {{ total - rows.length === 1 ? 'row' : 'rows' }}
+      … and {{ countOf(total - rows.length, 'more row') }}
     </p>
   </div>
 </template>

@@ -98,8 +98,7 @@ async function load(after?: string) {
         @close="asOf = null"
       />
       <p v-if="isLoaded && history.length === 0 && !problem" class="text-medium-emphasis">
-        Nothing in the book yet{{ property === null ? '' : ' for this property' }}: it was not changed through
-        Ledgerman.
+        The book has nothing of this record{{ property === null ? '' : ' and property' }}.
       </p>
       <ol class="timeline">
         <li v-for="(event, at) in history" :key="at" :class="event.kind" data-test="event">

@@ -2,6 +2,7 @@
 import { mdiFileSearchOutline, mdiUpload } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
+import { countOf as inWords } from '@ledgerman/client'
 import type { Adoption, Review, ReviewFinding } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -182,8 +183,8 @@ function show(finding: ReviewFinding) {
       >
       <v-spacer />
       <span v-if="review" data-test="summary" class="text-medium-emphasis"
-        >{{ review.summary.statements }} statements · {{ review.summary.error }} errors ·
-        {{ review.summary.warning }} warnings</span
+        >{{ inWords(review.summary.statements, 'statement') }} · {{ inWords(review.summary.error, 'error') }} ·
+        {{ inWords(review.summary.warning, 'warning') }}</span
       >
     </div>
     <div class="columns">

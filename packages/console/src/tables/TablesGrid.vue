@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { countOf } from '@ledgerman/client'
 import type { TableSummary } from '@ledgerman/contract'
 import { pathOf } from './arrange-tables.js'
 import { sizeOf } from './size-of.js'
@@ -20,7 +21,7 @@ const schemas = computed(() => {
   <div class="pa-4 grid-of-tables" data-test="tables-grid">
     <section v-for="[schema, own] in schemas" :key="schema" class="mb-4">
       <h2 class="mb-2">
-        {{ schema }} <span class="text-medium-emphasis small-note">{{ own.length }} tables</span>
+        {{ schema }} <span class="text-medium-emphasis small-note">{{ countOf(own.length, 'table') }}</span>
       </h2>
       <div class="tables">
         <button

@@ -2,6 +2,7 @@
 import { mdiMagnify } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import { countOf } from '@ledgerman/client'
 import type { DerivedMapping, MappingInfo, TableInfo, TableSummary } from '@ledgerman/contract'
 import { client } from '../client.js'
 import DefinitionEditor from '../definitions/DefinitionEditor.vue'
@@ -105,7 +106,7 @@ function select(path: string) {
     <div class="d-flex align-center ga-4 mb-3">
       <h1>Tables</h1>
       <span v-if="isAnswered" class="text-medium-emphasis"
-        >{{ tables.length }} tables, {{ tables.filter((each) => each.mappings.length > 0).length }} mapped.
+        >{{ countOf(tables.length, 'table') }}, {{ tables.filter((each) => each.mappings.length > 0).length }} mapped.
         {{
           shown.length > MOST_DRAWN
             ? 'Choose one to see its keys and neighbours.'

@@ -14,6 +14,8 @@ import { useTransactionRun } from './useTransactionRun.js'
 const route = useRoute()
 const router = useRouter()
 const transactions = ref<TransactionSummary[]>([])
+/** Whether it is known which there are. */
+const isListed = ref(false)
 const transaction = ref<TransactionInfo | null>(null)
 const loadProblem = ref<unknown>(null)
 const tab = ref('run')
@@ -37,12 +39,21 @@ steps:
     compute: { priority: 'least(priority + 1, 5)' }
 `
 
-watch(target, loadList, { immediate: true })
+watch(
+  target,
+  () => {
+    transactions.value = []
+    isListed.value = false
+    void loadList()
+  },
+  { immediate: true },
+)
 watch([target, name], loadOne, { immediate: true })
 
 async function loadList() {
   await attempt(async () => {
     transactions.value = await client.target(target.value).transactions()
+    isListed.value = true
     const [first] = transactions.value
     if (name.value === undefined && first) await router.replace({ params: { transaction: first.name } })
   })
@@ -200,7 +211,7 @@ function choose(chosen: string | null) {
       </v-col>
     </v-row>
     <v-alert
-      v-else-if="transactions.length === 0 && !loadProblem"
+      v-else-if="isListed && transactions.length === 0"
       type="info"
       variant="tonal"
       title="No transaction is published yet"

@@ -33,14 +33,24 @@ const tree = computed(() => {
   for (const one of sessions.value) hang(one, 0)
   return lines
 })
-const waitingWords = computed(() => {
+/** Nothing before it is known, or when it is known no more. */
+const summary = computed(() => {
+  if (waits.value === null || problem.value !== null) return ''
+  if (sessions.value.length === 0) return 'Nobody waits for a lock.'
   const blocked = sessions.value.filter((each) => each.blockedBy.length > 0).length
   const roots = sessions.value.filter((each) => each.isRoot).length
   return `${blocked} ${blocked === 1 ? 'session' : 'sessions'} blocked by ${roots}.`
 })
 let watching = new AbortController()
 
-watch(target, follow, { immediate: true })
+watch(
+  target,
+  () => {
+    waits.value = selected.value = asked.value = null
+    void follow()
+  },
+  { immediate: true },
+)
 onBeforeUnmount(() => watching.abort())
 
 async function follow() {
@@ -84,9 +94,7 @@ function seconds(ms: number | null): string {
   <v-container fluid class="pa-4">
     <div class="d-flex align-center ga-4 mb-3">
       <h1>Waits</h1>
-      <span class="text-medium-emphasis" data-test="waits-summary">{{
-        sessions.length === 0 ? 'Nobody waits for a lock.' : waitingWords
-      }}</span>
+      <span class="text-medium-emphasis" data-test="waits-summary">{{ summary }}</span>
     </div>
     <ProblemAlert :problem="problem" class="mb-3"
       ><v-btn size="small" class="mt-2" @click="follow">Look again</v-btn></ProblemAlert
