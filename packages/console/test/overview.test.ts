@@ -120,6 +120,9 @@ it('shows a writer the pages that the role has, and says nothing of what it may 
   await writer.goto(`${console.service.url}/t/observatory/waits`)
   await writer.getByText('This needs the role author').waitFor()
   expect(await writer.locator('main').innerText()).not.toContain('Nobody waits')
+  await writer.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
+  await writer.locator('[data-test=rehearse]').waitFor()
+  expect(await writer.locator('[data-test=new-transaction], [data-test=to-drills]').count()).toBe(0)
   await writer.close()
 }, 60_000)
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { includesRole, isProblem, toRecordAddress, type EntryInfo, type RunState } from '@ledgerman/contract'
+import { isProblem, toRecordAddress, type EntryInfo, type RunState } from '@ledgerman/contract'
 import { client } from '../client.js'
 import { useGuide } from '../guide/useGuide.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -17,8 +17,7 @@ const entry = ref<EntryInfo | null>(null)
 const problem = ref<unknown>(null)
 /** The run, as long as there is no entry of it: while it is going on, or where it left none. */
 const run = ref<RunState | null>(null)
-const { session } = useSession()
-const canWrite = computed(() => session.value !== null && includesRole(session.value.role, 'writer'))
+const { may } = useSession()
 const relatives = computed(() => {
   const { reversedBy = [], receipt } = entry.value ?? {}
   const all: [string, string[]][] = [
@@ -109,7 +108,7 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
         :target="entry.receipt.target"
       />
       <ReversePanel
-        v-if="entry.outcome === 'committed' && entry.receipt.reversible !== 'no' && canWrite"
+        v-if="entry.outcome === 'committed' && entry.receipt.reversible !== 'no' && may('writer')"
         :target="entry.receipt.target"
         :entry="entry"
         @done="show(entry.receipt.target, entry.id)"

@@ -5,6 +5,7 @@ import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import CompareView from './CompareView.vue'
 import YamlEditor from './YamlEditor.vue'
+import { useSession } from '../session/useSession.js'
 
 /** A definition as text: checked while it is typed, saved as a new revision, compared with an earlier one. */
 const props = defineProps<{
@@ -17,6 +18,7 @@ const props = defineProps<{
   revision: number
 }>()
 const emit = defineEmits<{ published: [name: string] }>()
+const { may } = useSession()
 const text = ref(props.source)
 const editor = ref<InstanceType<typeof YamlEditor>>()
 const findings = ref<Finding[]>([])
@@ -88,6 +90,7 @@ async function save() {
   <div>
     <div class="d-flex align-center ga-2 mb-2 flex-wrap">
       <v-btn
+        v-if="may('author')"
         color="primary"
         variant="flat"
         :disabled="findings.length > 0 || (!isEdited && revision > 0)"

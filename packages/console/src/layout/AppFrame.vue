@@ -18,7 +18,7 @@ import {
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
-import { includesRole, type Role } from '@ledgerman/contract'
+import type { Role } from '@ledgerman/contract'
 import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
 import { useTargets } from '../targets/useTargets.js'
@@ -50,16 +50,14 @@ const theme = useTheme()
 const { width } = useDisplay()
 /** From here down the pages need the width more than the menu does its words. */
 const isNarrow = computed(() => width.value < 1000)
-const { session, signOut } = useSession()
+const { session, may, signOut } = useSession()
 const { targets, refresh } = useTargets()
 const target = computed(() => String(route.params['target'] ?? ''))
 const staged = computed(() => (target.value === '' ? 0 : useDraft(target.value).pending.value.length))
 const current = computed(() => targets.value.find((each) => each.name === target.value))
 const pages = computed(() =>
   PAGES.filter(
-    ({ title, role }) =>
-      (!session.value?.only || FOR_FORMS.includes(title)) &&
-      (role === undefined || (session.value !== null && includesRole(session.value.role, role))),
+    ({ title, role }) => (!session.value?.only || FOR_FORMS.includes(title)) && (role === undefined || may(role)),
   ).map(({ title, icon, routes }) => ({
     title,
     icon,

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { mdiCheckCircle, mdiCloseCircle, mdiFlaskOutline } from '@mdi/js'
 import { computed } from 'vue'
-import { includesRole, type Receipt } from '@ledgerman/contract'
+import type { Receipt } from '@ledgerman/contract'
 import { useSession } from '../session/useSession.js'
 import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
@@ -34,10 +34,10 @@ const remarks = computed(() => [
     words.startsWith('Not put back: ') ? words : `Not shown: ${words}`,
   ),
 ])
-const { session } = useSession()
+const { may } = useSession()
 /** Where the same stands as data-access code, for authors: the function of its transaction, or of its mapping. */
 const asCode = computed(() => {
-  if (!session.value || !includesRole(session.value.role, 'author')) return null
+  if (!may('author')) return null
   const { target, transaction, steps } = props.receipt
   const mapping = steps[0]?.mapping
   if (transaction !== null) return { name: 'code', params: { target }, query: { transaction } }

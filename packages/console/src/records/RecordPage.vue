@@ -2,7 +2,7 @@
 import { mdiArrowLeft, mdiHelpCircleOutline, mdiChevronLeft, mdiChevronRight, mdiDeleteOutline } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from 'vue-router'
-import { fromRecordAddress, includesRole, isProblem } from '@ledgerman/contract'
+import { fromRecordAddress, isProblem } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ExplainDialog from '../receipts/ExplainDialog.vue'
@@ -24,7 +24,7 @@ const route = useRoute()
 const router = useRouter()
 const { place, isOf, neighbour } = useListPlace()
 const form = useRecordForm()
-const { session } = useSession()
+const { may } = useSession()
 const {
   mapping,
   loaded,
@@ -193,6 +193,7 @@ function go(to: string | undefined) {
               </span>
               <v-spacer />
               <v-btn
+                v-if="may('writer')"
                 icon
                 size="small"
                 :disabled="isBusy || isRemoved"
@@ -203,17 +204,23 @@ function go(to: string | undefined) {
                 ><v-icon :icon="mdiDeleteOutline"
               /></v-btn>
               <v-btn
-                v-if="session && includesRole(session.role, 'writer')"
+                v-if="may('writer')"
                 :disabled="!canRun"
                 title="To be committed together with changes of other records"
                 data-test="to-draft"
                 @click="form.stage"
                 >Add to draft</v-btn
               >
-              <v-btn :disabled="!canRun" title="Ctrl and Enter" data-test="rehearse" @click="form.run('rehearse')"
+              <v-btn
+                v-if="may('writer')"
+                :disabled="!canRun"
+                title="Ctrl and Enter"
+                data-test="rehearse"
+                @click="form.run('rehearse')"
                 >Rehearse</v-btn
               >
               <v-btn
+                v-if="may('writer')"
                 :disabled="!canRun"
                 color="primary"
                 variant="flat"
@@ -226,7 +233,7 @@ function go(to: string | undefined) {
           </v-card>
           <ProblemAlert :problem="problem" class="mb-3" />
           <RowWaits
-            v-if="session && includesRole(session.role, 'author') && !isRemoved"
+            v-if="may('author') && !isRemoved"
             :target="target"
             :mapping="name"
             :record-key="keyParts"

@@ -24,8 +24,10 @@ import { addressOf } from './record-address.js'
 import { useLinkedNames } from './useLinkedNames.js'
 import { useListPlace } from './useListPlace.js'
 import { useListView } from './useListView.js'
+import { useSession } from '../session/useSession.js'
 
 const PAGE_ROWS = 25
+const { may } = useSession()
 const route = useRoute()
 const router = useRouter()
 const { place, remember } = useListPlace()
@@ -183,13 +185,13 @@ function open(address: string) {
       >
       <v-spacer />
       <v-btn
-        v-if="mapping?.properties"
+        v-if="mapping?.properties && may('writer')"
         :prepend-icon="mdiPlus"
         :to="{ name: 'add', params: { target, mapping: mapping.name } }"
         data-test="add"
         >Add</v-btn
       >
-      <template v-if="mapping?.properties">
+      <template v-if="mapping?.properties && may('writer')">
         <v-btn
           v-if="mapping.key.length > 0"
           :prepend-icon="mdiFileUploadOutline"

@@ -1,5 +1,5 @@
 import { ref } from 'vue'
-import { isProblem, type SessionInfo } from '@ledgerman/contract'
+import { includesRole, isProblem, type Role, type SessionInfo } from '@ledgerman/contract'
 import { client } from '../client.js'
 
 const session = ref<SessionInfo | null>(null)
@@ -15,7 +15,10 @@ export function useSession() {
     session.value = null
   }
 
-  return { session, signIn, signOut }
+  /** Whether the token has a role, or one that includes it. */
+  const may = (role: Role) => session.value !== null && includesRole(session.value.role, role)
+
+  return { session, may, signIn, signOut }
 }
 
 /** Finds out, once, whether a session is open from before. */

@@ -12,9 +12,11 @@ import TablesGrid from './TablesGrid.vue'
 import TablesPicture from './TablesPicture.vue'
 import { neighboursOf, pathOf } from './arrange-tables.js'
 import { useGuide } from '../guide/useGuide.js'
+import { useSession } from '../session/useSession.js'
 
 /** With more tables than this, arrows are drawn for one of them and its neighbours only. */
 const MOST_DRAWN = 60
+const { may } = useSession()
 const route = useRoute()
 const router = useRouter()
 const tables = ref<TableSummary[]>([])
@@ -176,7 +178,7 @@ function select(path: string) {
             <v-btn v-if="mapping" size="small" :to="{ name: 'records', params: { target, mapping: mapping.name } }"
               >Records</v-btn
             >
-            <v-btn size="small" data-test="derive" @click="derive">Derive a mapping</v-btn>
+            <v-btn v-if="may('author')" size="small" data-test="derive" @click="derive">Derive a mapping</v-btn>
           </div>
           <v-alert v-if="summary.cannotChange" type="warning" variant="tonal" density="compact" class="mx-3 mb-2"
             >Its records cannot be changed by key: {{ summary.cannotChange }}.</v-alert

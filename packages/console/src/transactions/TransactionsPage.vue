@@ -10,7 +10,9 @@ import StepList from '../receipts/StepList.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
 import StepFlow from './StepFlow.vue'
 import { useTransactionRun } from './useTransactionRun.js'
+import { useSession } from '../session/useSession.js'
 
+const { may } = useSession()
 const route = useRoute()
 const router = useRouter()
 const transactions = ref<TransactionSummary[]>([])
@@ -110,7 +112,7 @@ function choose(chosen: string | null) {
         >{{ transaction.summary }} · revision {{ transaction.revision }}</span
       >
       <v-spacer />
-      <v-btn data-test="new-transaction" @click="choose('-')">New</v-btn>
+      <v-btn v-if="may('author')" data-test="new-transaction" @click="choose('-')">New</v-btn>
     </div>
     <ProblemAlert :problem="loadProblem" class="mb-3" />
     <v-alert v-if="transaction?.drift" type="warning" variant="tonal" density="compact" class="mb-3">{{
@@ -159,16 +161,23 @@ function choose(chosen: string | null) {
               >
               <v-spacer />
               <v-btn
+                v-if="may('author')"
                 variant="text"
                 :to="{ name: 'drills', params: { target, transaction: transaction.name } }"
                 title="Try it under faults, and together with others"
                 data-test="to-drills"
                 >Drill</v-btn
               >
-              <v-btn :disabled="isBusy" title="Ctrl and Enter" data-test="rehearse" @click="run('rehearse')"
+              <v-btn
+                v-if="may('writer')"
+                :disabled="isBusy"
+                title="Ctrl and Enter"
+                data-test="rehearse"
+                @click="run('rehearse')"
                 >Rehearse</v-btn
               >
               <v-btn
+                v-if="may('writer')"
                 :disabled="isBusy || !canCommit"
                 color="primary"
                 variant="flat"

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { includesRole, isProblem, type WaitingSession, type Waits } from '@ledgerman/contract'
+import { isProblem, type WaitingSession, type Waits } from '@ledgerman/contract'
 import { formatInstant } from '../book/format-instant.js'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -11,14 +11,13 @@ import WaitsPicture from './WaitsPicture.vue'
 const ASK_AGAIN_MS = 1_000
 
 const route = useRoute()
-const { session } = useSession()
+const { may } = useSession()
 const target = computed(() => String(route.params['target']))
 const waits = ref<Waits | null>(null)
 const problem = ref<unknown>(null)
 const selected = ref<number | null>(null)
 const asked = ref<{ session: WaitingSession; action: 'cancel' | 'end' } | null>(null)
 const sessions = computed(() => waits.value?.sessions ?? [])
-const mayEnd = computed(() => session.value !== null && includesRole(session.value.role, 'admin'))
 /** Each root with those that wait for it under it, deeper ones further in; nobody twice. */
 const tree = computed(() => {
   const lines: { session: WaitingSession; depth: number }[] = []
@@ -143,7 +142,7 @@ function seconds(ms: number | null): string {
             <td class="number">{{ one.behind || '' }}</td>
             <td class="mono statement">{{ one.lastStatement }}</td>
             <td class="text-no-wrap">
-              <template v-if="mayEnd">
+              <template v-if="may('admin')">
                 <v-btn
                   size="x-small"
                   class="mr-1"
