@@ -31,7 +31,8 @@ const text = (test: string) => page.locator(`[data-test=${test}]`).first().inner
 
 describe('the console', () => {
   it('asks for a token, and says when it is wrong', async () => {
-    await open('/t/observatory/records/programme?after=eyJvIjoiIiwidiI6WyJQLTExMCJdfQ')
+    const { next } = await service.client.target('observatory').find('programme', { limit: 10 })
+    await open(`/t/observatory/records/programme?after=${next}`)
     await page.fill('input[name=token]', 'lgm_wrong')
     await page.click('button[type=submit]')
     expect(await text('problem')).toMatch(/not known here/)

@@ -93,6 +93,7 @@ function withoutMoments(text: string): string {
       .replace(/\d+(\.\d+)? ms/g, 'N ms')
       .replace(/ in \d+\.\d s:/g, ' in N s:')
       .replace(/\blgr_[\w-]+/g, 'TOKEN')
+      .replace(/--after [\w-]{20,}/g, '--after CURSOR')
       .replace(/\b[0-9a-f]{64}\b/g, 'HASH')
       .replace(/[A-Za-z0-9+/]{86}==/g, 'SIGNATURE')
       .replace(/\d+(\.\d+)? ([KM]i)?B\b/g, 'N B')

@@ -14,6 +14,6 @@ export async function explainFind(
   findMapping: FindMappingByName,
   signal?: AbortSignal,
 ): Promise<Explained> {
-  const find = prepareFind(mapping, request, await readFindRequest(mapping, request, false, findMapping))
+  const find = prepareFind(target, mapping, request, await readFindRequest(mapping, request, false, findMapping))
   return explainStatement(target, mapping, find.statement, find.values, signal)
 }

@@ -42,16 +42,17 @@ export async function findRecords(
   signal?: AbortSignal,
 ): Promise<FoundRecords> {
   const read = await readFindRequest(mapping, request, false, findMapping, request.count !== undefined)
-  const find = prepareFind(mapping, request, read)
+  const find = prepareFind(target, mapping, request, read)
   const asWritten = read.literals
-    ? async () => prepareFind(mapping, request, await readFindRequest(mapping, request, false, findMapping)).statement
+    ? async () =>
+        prepareFind(target, mapping, request, await readFindRequest(mapping, request, false, findMapping)).statement
     : undefined
   const [rows, count] = await Promise.all([
     runFind(target, mapping, find.statement, find.values, signal, { isPrepared: find.isPrepared, asWritten }),
     request.count && countRecords(target, mapping, read, request.count, signal),
   ])
   const last = rows[request.limit - 1]
-  const next = last && rows.length > request.limit ? nextCursor(request, find, last) : null
+  const next = last && rows.length > request.limit ? nextCursor(target, request, find, last) : null
   return { found: rows.slice(0, request.limit).map((row) => readFoundRow(find, row)), next, ...count }
 }
 
@@ -71,7 +72,7 @@ export async function findOne(
   signal?: AbortSignal,
 ): Promise<LoadedRecord> {
   const read = await readFindRequest(mapping, request, true, findMapping)
-  const find = prepareFind(mapping, { limit: CANDIDATES }, read)
+  const find = prepareFind(target, mapping, { limit: CANDIDATES }, read)
   const rows = await runFind(target, mapping, find.statement, find.values, signal)
   const [row] = rows
   if (!row)
@@ -87,11 +88,12 @@ export async function findOne(
 
 /** Puts a find together with the values it is run with. */
 export function prepareFind(
+  target: Target,
   mapping: Mapping,
   page: { limit: number; order?: string | undefined; after?: string | undefined },
   read: ReadFind,
 ): PreparedFind {
-  const place = page.after === undefined ? null : readCursor(mapping, page.order ?? '', page.after)
+  const place = page.after === undefined ? null : readCursor(target.digestKey, mapping, page.order ?? '', page.after)
   const find = builtFind(mapping, read, pagePlace(mapping, place))
   if (place && 'values' in place && place.values.length !== find.orderAt.length)
     throw new LedgermanProblem('request-invalid', `after: this is not the "next" of a page of ${mapping.name}.`, {
@@ -118,11 +120,12 @@ function pagePlace(mapping: Mapping, place: Place | null): PagePlace {
   return place && 'values' in place ? { isNull: place.values.map((value) => value === null) } : 'start'
 }
 
-function nextCursor(request: PageRequest, find: PreparedFind, last: (string | null)[]): string {
+function nextCursor(target: Target, request: PageRequest, find: PreparedFind, last: (string | null)[]): string {
   const order = request.order ?? ''
-  if (find.orderAt.length > 0) return writeCursor(order, { values: find.orderAt.map((at) => last[at] ?? null) })
+  if (find.orderAt.length > 0)
+    return writeCursor(target.digestKey, order, { values: find.orderAt.map((at) => last[at] ?? null) })
   const before = find.place && 'offset' in find.place ? find.place.offset : 0
-  return writeCursor(order, { offset: before + request.limit })
+  return writeCursor(target.digestKey, order, { offset: before + request.limit })
 }
 
 async function ambiguous(
@@ -135,7 +138,7 @@ async function ambiguous(
 ): Promise<LedgermanProblem> {
   const open = mapping.properties.filter((property) => !property.sensitive).map(({ name }) => name)
   const wide = await readFindRequest(mapping, { ...request, properties: open.join(',') }, false, findMapping)
-  const find = prepareFind(mapping, { limit: CANDIDATES }, wide)
+  const find = prepareFind(target, mapping, { limit: CANDIDATES }, wide)
   const count = buildCount(mapping, read.shape, read.links)
   const [rows, [counted]] = await Promise.all([
     runFind(target, mapping, find.statement, find.values, signal),

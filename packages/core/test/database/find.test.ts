@@ -54,7 +54,7 @@ describe('words that differ in literals only', () => {
     const read = (where: string) => readFindRequest(star, { where }, false, findMapping, false)
     const asked = [`n > 7 and word = 'w4'`, `n > 11 and word = 'w7'`, `n > 11 and word <> 'w7'`]
     const finds = []
-    for (const where of asked) finds.push(prepareFind(star, { limit: 10 }, await read(where)))
+    for (const where of asked) finds.push(prepareFind(own.target, star, { limit: 10 }, await read(where)))
     expect(finds.map(({ isPrepared }) => isPrepared)).toEqual([false, true, false])
     expect(finds[1]?.values).toEqual(['11', 'w7', '11'])
     expect(finds[1]?.statement).toBe(finds[0]?.statement)

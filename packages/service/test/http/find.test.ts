@@ -43,6 +43,32 @@ describe('finding over HTTP', () => {
     })
   })
 
+  it('goes on from page to page by an address that tells no value, and takes no altered one', async () => {
+    const query = { order: 'contactEmail,code', properties: 'code,contactEmail', limit: '7' }
+    const seen: string[] = []
+    let next: string | null = null
+    do {
+      const { body }: { body: { found: { code: string; contactEmail: string }[]; next: string | null } } = await find(
+        'programme',
+        { ...query, ...(next === null ? {} : { after: next }) },
+      )
+      seen.push(...body.found.map(({ code }) => code))
+      next = body.next
+      const last = body.found.at(-1)?.contactEmail ?? ''
+      for (const encoding of ['base64url', 'latin1'] as const)
+        expect(Buffer.from(next ?? '', encoding).toString('latin1')).not.toContain(last.split('@')[1] ?? '@')
+      if (next === null) break
+      const at = 30 + (seen.length % 20)
+      const altered = next.slice(0, at) + (next[at] === 'A' ? 'B' : 'A') + next.slice(at + 1)
+      expect((await find('programme', { ...query, after: altered })).body).toMatchObject({
+        code: 'request-invalid',
+        where: 'after',
+      })
+    } while (next !== null)
+    const all = await service.observatory.sql('select code from programme order by contact_email, code')
+    expect(seen).toEqual(all.map(({ code }) => code))
+  })
+
   it('tells what is wrong with each part of a question', async () => {
     const wrong: [Record<string, string>, string, RegExp][] = [
       [{ where: 'hoursLef = 1' }, 'expression-invalid', /Did you mean hoursLeft/],
