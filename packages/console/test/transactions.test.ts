@@ -49,6 +49,39 @@ describe('the page of transactions', () => {
     expect(await text('problem')).toMatch(/rehearsal-stale/)
   })
 
+  it('takes json and null from an example as they are, and says which parameter is no JSON', async () => {
+    const source = `transaction: note-settings
+params:
+  note: { type: jsonb }
+  priority: { type: smallint, nullable: true, default: 2 }
+examples: [{ note: '1.10 hours', priority: null }]
+steps:
+  - change: programme
+    key: { code: "'P-121'" }
+    compute: { settings: ':note', priority: 'coalesce(:priority, 5)' }
+`
+    await console.service.client.target('observatory').publish([{ source }])
+    await page.goto(`${console.service.url}/t/observatory/transactions/note-settings`)
+    const note = page.locator('[data-test=param-note] textarea')
+    await note.fill('{"hours": 1.10')
+    await page.click('[data-test=rehearse]')
+    await page.locator('[data-test=problem]').waitFor()
+    expect(await text('problem')).toMatch(/A value is not valid\s+note: expected JSON\./)
+    await page.click('[data-test=example-1]')
+    expect(await note.inputValue()).toBe('"1.10 hours"')
+    await page.click('[data-test=rehearse]')
+    await page.locator('[data-outcome=rehearsed]').waitFor()
+    await page.click('[data-test=commit]')
+    await page.locator('[data-outcome=committed]').waitFor()
+    expect(
+      await console.service.observatory.sql(
+        `select settings #>> '{}' as note, priority from programme where code = 'P-121'`,
+      ),
+    ).toEqual([{ note: '1.10 hours', priority: 5 }])
+    await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
+    await page.locator('[data-test=param-hours]').waitFor()
+  })
+
   it('checks a definition while it is typed, and saves it as a revision', async () => {
     await page.click('[data-test=tab-definition]')
     const editor = page.locator('[data-test=editor] .cm-content')

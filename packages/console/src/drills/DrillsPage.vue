@@ -107,12 +107,12 @@ function toRequest(): DrillRequest | undefined {
 
 async function drill() {
   report.value = progress.value = null
-  const asked = toRequest()
-  if (!asked) return
-  const request = code.value === null ? asked : { ...asked, code: code.value }
-  const told = await run((signal) =>
-    client.target(target.value).drill(request, (now) => (progress.value = now), signal),
-  )
+  const told = await run(async (signal) => {
+    const asked = toRequest()
+    if (!asked) return undefined
+    const request = code.value === null ? asked : { ...asked, code: code.value }
+    return client.target(target.value).drill(request, (now) => (progress.value = now), signal)
+  })
   if (told) report.value = told
   progress.value = null
 }

@@ -29,8 +29,10 @@ async function attempt(work: () => Promise<Walk | null>) {
 
 async function begin() {
   await stop()
-  const run = props.toRun()
-  if (run) await attempt(() => client.target(props.target).beginWalk(run))
+  await attempt(async () => {
+    const run = props.toRun()
+    return run ? client.target(props.target).beginWalk(run) : null
+  })
 }
 const next = () => attempt(() => client.target(props.target).nextStep(walk.value?.id ?? ''))
 

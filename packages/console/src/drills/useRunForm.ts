@@ -1,4 +1,5 @@
 import { computed, reactive, watch, type Ref } from 'vue'
+import { propertyFromText } from '@ledgerman/client'
 import { type DrilledRun, type MappingInfo, type TransactionInfo } from '@ledgerman/contract'
 import { client } from '../client.js'
 import { exampleTexts, paramValues } from '../transactions/param-form.js'
@@ -65,7 +66,7 @@ export function useRunForm(target: Ref<string>) {
     form.values = form.transaction ? exampleTexts(form.transaction, at) : {}
   }
 
-  /** What was filled in, as the interface takes it; undefined where nothing was chosen. */
+  /** What was filled in, as the interface takes it; undefined where nothing was chosen. @throws LedgermanProblem value-invalid */
   function toRun(): DrilledRun | undefined {
     if (form.transaction)
       return {
@@ -73,8 +74,13 @@ export function useRunForm(target: Ref<string>) {
         params: paramValues(form.transaction.definition.params, form.values),
       }
     if (!form.mapping) return undefined
-    const { name, key } = form.mapping
-    const filled = Object.entries(form.values).filter(([, text]) => text !== '')
+    const { name, key, properties } = form.mapping
+    const filled = Object.entries(form.values)
+      .filter(([, text]) => text !== '')
+      .map(([name, text]) => {
+        const property = properties?.find((each) => each.name === name)
+        return [name, property ? propertyFromText(property, text) : text] as const
+      })
     return {
       mapping: name,
       key: Object.fromEntries(filled.filter(([property]) => key.includes(property))),

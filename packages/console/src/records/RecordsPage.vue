@@ -129,8 +129,10 @@ async function loadPage() {
 }
 
 async function countAll() {
-  const counting = { ...sought.value, limit: 1, count: 'all' as const }
-  const page = await run((signal) => client.target(target.value).find(name.value ?? '', counting, signal))
+  const page = await run(async (signal) => {
+    const counting = { ...sought.value, limit: 1, count: 'all' as const }
+    return client.target(target.value).find(name.value ?? '', counting, signal)
+  })
   if (page) count.value = page.count ?? null
 }
 
