@@ -144,7 +144,7 @@ function readFile(path: string): AsyncIterable<Uint8Array> {
 }
 
 /** What the service says of the body of a request, in the words of the command line. */
-function inFlags(error: unknown): unknown {
+export function inFlags(error: unknown): unknown {
   if (!isProblem(error, 'count-required')) return error
   return new LedgermanProblem(
     'count-required',

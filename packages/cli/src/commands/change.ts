@@ -4,7 +4,7 @@ import { LedgermanProblem, type MappingInfo, type Receipt, type RunInput } from 
 import type { TargetClient } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
 import { isJsonKind, paramOption, keyOfRecord, parsePairs, splitArguments, splitPair } from '../key-arguments.js'
-import { changeByJob, changeFromFile, isLong, type FileFlags, type ManyFlags } from './change-many.js'
+import { changeByJob, changeFromFile, inFlags, isLong, type FileFlags, type ManyFlags } from './change-many.js'
 import { formatReceipt } from '../output/receipt-text.js'
 import {
   callOptions,
@@ -101,7 +101,7 @@ Examples:
         return changeOne(context, target, mapping, words, flags, command)
       const run =
         flags.where === undefined ? await computed(target, mapping, words, flags) : filtered(mapping, words, flags)
-      const receipt = await target.run(run, { idempotencyKey: flags.idempotencyKey, onWait: context.sayWaiting })
+      const receipt = await runInFlags(context, target, run, flags)
       context.print(command, receipt, () => formatMany(context, receipt, flags))
     })
 }
@@ -119,8 +119,22 @@ export async function removeMany(
     return changeByJob(context, target, mapping, flags, { remove: true }, command)
   const step = { remove: mapping.name, ...finderOf(flags), ...countOf(flags) }
   const run = toRun([step], flags)
-  const receipt = await target.run(run, { idempotencyKey: flags.idempotencyKey, onWait: context.sayWaiting })
+  const receipt = await runInFlags(context, target, run, flags)
   context.print(command, receipt, () => formatMany(context, receipt, flags))
+}
+
+/** Runs one step; where it does not say how many rows it is meant to match, that is told in flags. */
+async function runInFlags(
+  context: CommandContext,
+  target: TargetClient,
+  run: RunInput,
+  { idempotencyKey }: Pick<ManyFlags, 'idempotencyKey'>,
+): Promise<Receipt> {
+  try {
+    return await target.run(run, { idempotencyKey, onWait: context.sayWaiting })
+  } catch (error) {
+    throw inFlags(error)
+  }
 }
 
 export const IMAGES = new Option('--images <what>', 'what the book keeps of each of many rows').choices([

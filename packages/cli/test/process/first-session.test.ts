@@ -104,7 +104,9 @@ describe('changes by condition', () => {
     const rehearsed = await run([...words, '--json'])
     const receipt = JSON.parse(rehearsed.out) as { rehearsal: string; steps: { matched: number }[] }
     expect(receipt.steps[0]?.matched).toBeGreaterThan(1)
-    expect((await run([...words, '--commit'])).err).toMatch(/states no count/)
+    expect((await run([...words, '--commit'])).err).toMatch(
+      /^count-required: Say how many rows it has to match, with --expect\./,
+    )
     expect((await run([...words, '--rehearsal', receipt.rehearsal])).out).toMatch(
       /^committed: expected 6|^committed: expected \d+/,
     )

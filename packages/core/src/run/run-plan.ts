@@ -42,7 +42,7 @@ async function assertReady(target: Target, plan: Plan, { rehearsed }: RunRequest
   const uncounted = plan.steps.find((step) => step.expect === null)
   if (uncounted && !rehearsed)
     throw new LedgermanProblem(
-      'request-invalid',
+      'count-required',
       `Step ${uncounted.no} changes by where and states no count. Say expect, or rehearse it and commit with the rehearsal's token.`,
       { where: `steps.${uncounted.no}.expect`, step: uncounted.no },
     )

@@ -33,6 +33,12 @@ export async function sendStream(response: Response, { status, stream, headers =
   const chunks = stream.chunks[Symbol.asyncIterator]()
   const first = await chunks.next()
   response.writeHead(status, { ...API_HEADERS, ...headers, 'content-type': stream.contentType })
+  // Nothing is made for a HEAD, which is told no content (RFC 9110, section 9.3.2): events would go on for nobody.
+  if (response.req.method === 'HEAD') {
+    response.end()
+    await chunks.return?.()
+    return
+  }
   response.flushHeaders()
   let timer: NodeJS.Timeout | undefined
   const patience = new Writable({

@@ -25,6 +25,7 @@ const PROBLEMS: ProblemCode[] = [
   'value-invalid',
   'expression-invalid',
   'definition-invalid',
+  'count-required',
   'no-such-record',
   'record-ambiguous',
   'count-mismatch',

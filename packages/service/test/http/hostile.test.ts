@@ -194,6 +194,22 @@ it('does not take a session for a token, and slows down who tries many', async (
   expect(new Set(tries)).toEqual(new Set([401, 429]))
 })
 
+it('makes nothing for a HEAD: what goes on, and what is long, ends with its headers', async () => {
+  const csv = { accept: 'text/csv' }
+  for (const [path, headers] of [
+    ['/v1/targets/observatory/waits/events', {}],
+    ['/v1/targets/observatory/mappings/exposure/records?limit=1000', csv],
+    [P107, {}],
+  ] as const) {
+    const reply = await fetch(`${service.url}${path}`, {
+      method: 'HEAD',
+      headers: { authorization: `Bearer ${service.token}`, ...headers },
+      signal: AbortSignal.timeout(5_000),
+    })
+    expect([path, reply.status, await reply.text()]).toEqual([path, 200, ''])
+  }
+})
+
 it('reads nobody’s body before it knows them', async () => {
   const socket = connect(Number(new URL(service.url).port), '127.0.0.1')
   socket.write(

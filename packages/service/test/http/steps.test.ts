@@ -110,7 +110,11 @@ describe('steps', () => {
     const all = (more: object) =>
       commit([{ change: 'telescope', where: 'code is not null', values: { status: 'retired' }, ...more }])
     const n = Number((await sql('select count(*)::int as n from telescope'))[0]?.['n'])
-    expect((await all({})).body).toMatchObject({ status: 400, detail: expect.stringMatching(/states no count/) })
+    expect((await all({})).body).toMatchObject({
+      code: 'count-required',
+      status: 400,
+      detail: expect.stringMatching(/states no count/),
+    })
     expect((await all({ expect: 'any' })).body).toMatchObject({ status: 409, code: 'count-mismatch' })
     expect((await all({ expect: n + 1, everyRow: true })).body).toMatchObject({
       status: 409,
