@@ -1,6 +1,6 @@
 import { LedgermanProblem, type DefinitionKind } from '@ledgerman/contract'
 import type { Target } from '@ledgerman/core'
-import { publishDefinitions, type Revision } from '../home/definition-store.js'
+import { publishDefinitions, type ExpectedRevision, type Revision } from '../home/definition-store.js'
 import { readEntityTags } from '../http/conditional.js'
 import type { Call } from '../http/route.js'
 import type { Services } from '../routes/services.js'
@@ -36,12 +36,27 @@ export async function publishOne<Kind extends DefinitionKind>(
   return published as { revision: Revision<Kind>; isNew: boolean }
 }
 
-/** What If-Match and If-None-Match say of the latest revision. */
-export function expectedRevision({ request }: Pick<Call, 'request'>): number | 'none' | undefined {
-  if (readEntityTags(request, 'if-none-match') === '*') return 'none'
-  const tags = readEntityTags(request, 'if-match')
-  if (tags === undefined || tags === '*') return undefined
-  const [first = ''] = tags.strong
+/**
+ * What If-Match and If-None-Match say of the latest revision: which it is, that there is one, or that there is none.
+ *
+ * @throws LedgermanProblem request-invalid for what would be dropped
+ */
+export function expectedRevision({ request }: Pick<Call, 'request'>): ExpectedRevision | undefined {
+  const refuse = (where: string, expected: string) => {
+    throw new LedgermanProblem('request-invalid', `${where}: expected ${expected}, got ${request.headers[where]}.`, {
+      where,
+    })
+  }
+  const [tags, none] = [readEntityTags(request, 'if-match'), readEntityTags(request, 'if-none-match')]
+  if (none !== undefined) {
+    if (none !== '*') refuse('if-none-match', '*, or If-Match with a revision')
+    if (tags !== undefined) refuse('if-none-match', 'it without If-Match')
+    return 'none'
+  }
+  if (tags === undefined) return undefined
+  if (tags === '*') return 'some'
+  const [first = '', ...others] = tags.strong
+  if (others.length > 0) refuse('if-match', 'one revision')
   const [, revision] = /^(\d{1,9})(\.yaml)?$/.exec(first) ?? []
   return revision === undefined ? -1 : Number(revision)
 }

@@ -32,14 +32,16 @@ export interface Revision<Kind extends DefinitionKind> {
 export type MappingRevision = Revision<'mapping'>
 export type TransactionRevision = Revision<'transaction'>
 
+/** What the caller knows of the latest revision: its number, that there is one, or that there must not be one. */
+export type ExpectedRevision = number | 'some' | 'none'
+
 /** A definition to be published. */
 export interface NewDefinition {
   kind: DefinitionKind
   name: string
   definition: MappingDefinition | TransactionDefinition
   source: string
-  /** What the caller knows of the latest revision: its number, 'none' where there must not be one, or nothing. */
-  expected?: number | 'none' | undefined
+  expected?: ExpectedRevision | undefined
 }
 
 /** For how long a definition is used without asking the home database again, in milliseconds: how late another service may notice a new revision. */
@@ -105,7 +107,7 @@ export class DefinitionStore<Kind extends DefinitionKind> {
   }
 
   /** Removes a definition; its revisions stay readable. @throws LedgermanProblem record-changed */
-  async remove(target: string, name: string, actor: string, expected?: number): Promise<void> {
+  async remove(target: string, name: string, actor: string, expected?: ExpectedRevision): Promise<void> {
     await this.get(target, name)
     await this.home.transaction((query) =>
       append(query, target, { kind: this.kind, name, expected }, () => ({ content: null, source: null }), actor),
@@ -165,8 +167,8 @@ async function append(
     [target, kind, name],
   )
   const published = latest?.content ? latest : undefined
-  if (expected !== undefined && expected !== (published?.revision ?? 'none'))
-    throw revisionChanged(kind, name, expected, published?.revision)
+  const isAsExpected = expected === 'some' ? published !== undefined : expected === (published?.revision ?? 'none')
+  if (expected !== undefined && !isAsExpected) throw revisionChanged(kind, name, expected, published?.revision)
   const row = next(published)
   if (row === null && latest) return { row: latest, isNew: false }
   const [added] = await query<DefinitionRow>(
@@ -213,14 +215,16 @@ function toRevision<Kind extends DefinitionKind>(row: DefinitionRow): Revision<K
 function revisionChanged(
   kind: DefinitionKind,
   name: string,
-  expected: number | 'none',
+  expected: ExpectedRevision,
   current: number | undefined,
 ): LedgermanProblem {
   return new LedgermanProblem(
     'record-changed',
     expected === 'none'
       ? `There is a ${kind} ${name} already, at revision ${current}.`
-      : `The ${kind} ${name} is at ${current === undefined ? 'no revision' : `revision ${current}`}, not ${expected}: somebody published meanwhile. Look at theirs first.`,
+      : expected === 'some'
+        ? `There is no ${kind} ${name}.`
+        : `The ${kind} ${name} is at ${current === undefined ? 'no revision' : `revision ${current}`}, not ${expected}: somebody published meanwhile. Look at theirs first.`,
     { [kind]: name, yours: { revision: expected }, current: { revision: current ?? null }, loaded: null },
   )
 }

@@ -129,8 +129,7 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       problems: ['record-changed'],
       handle: async (call) => {
         const expected = expectedRevision(call)
-        const known = expected === 'none' ? undefined : expected
-        await store.remove(targetOf(call.params).name, call.params[kind] ?? '', call.caller.actor, known)
+        await store.remove(targetOf(call.params).name, call.params[kind] ?? '', call.caller.actor, expected)
         return { status: 204 }
       },
     }),

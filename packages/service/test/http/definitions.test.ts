@@ -29,6 +29,18 @@ describe('mappings', () => {
     expect(next).toMatchObject({ status: 200, body: { revision: 2, guard: 'rowStamp' } })
     expect((await publish('programme', source, { 'if-match': '"1"' })).status).toBe(412)
     expect((await publish('programme', source, { 'if-none-match': '*' })).status).toBe(412)
+    // What a condition says is held to, or refused: none is dropped.
+    expect((await publish('programme', source, { 'if-none-match': '"2"' })).body).toMatchObject({
+      where: 'if-none-match',
+    })
+    expect((await publish('programme', source, { 'if-match': '"1", "2"' })).body).toMatchObject({ where: 'if-match' })
+    const both = { 'if-match': '*', 'if-none-match': '*' }
+    expect((await publish('programme', source, both)).body).toMatchObject({ where: 'if-none-match' })
+    const another = observatorySources.get('telescope') ?? ''
+    expect((await publish('telescope', another, { 'if-match': '*' })).status).toBe(412)
+    const remove = (headers: Record<string, string>) => service.request('DELETE', `${MAPPINGS}/programme`, { headers })
+    expect((await remove({ 'if-none-match': '*' })).status).toBe(412)
+    expect((await remove({ 'if-match': '"1"' })).status).toBe(412)
     expect((await service.request('GET', `${MAPPINGS}/programme/revisions/1`)).body.guard).toBe('version')
     expect((await service.request('GET', `${MAPPINGS}/programme`)).headers.get('etag')).toBe('"2"')
     // As YAML it is the text that was published, comments and all, with a tag that publishes it again.
