@@ -10,11 +10,10 @@ import type {
   VerificationInput,
 } from '@ledgerman/contract'
 import type { HttpClient } from './http-client.js'
+import { MEDIA_TYPES, type RowForm } from './media-types.js'
 
 /** How long reading the whole book may take, in milliseconds. */
 const LONGEST_MS = 61 * 60_000
-
-const MEDIA_TYPES = { csv: 'text/csv', ndjson: 'application/x-ndjson' }
 
 /** Which entries are meant; all where nothing is said. */
 export interface EntryChoice {
@@ -77,7 +76,7 @@ export class BookClient {
   }
 
   /** Receives entries with their rows as text, the oldest first, as it comes. */
-  export({ key, ...choice }: EntryChoice, form: 'ndjson' | 'csv', signal?: AbortSignal): AsyncGenerator<string> {
+  export({ key, ...choice }: EntryChoice, form: RowForm, signal?: AbortSignal): AsyncGenerator<string> {
     const query = { ...choice, ...(key === undefined ? {} : { key: toRecordAddress(key) }) }
     return this.#http.receive(`${this.#path}/entries`, { query }, MEDIA_TYPES[form], signal)
   }
@@ -88,7 +87,7 @@ export class BookClient {
   }
 
   /** Receives all rows that an entry wrote as text, as it comes. */
-  exportRows(entry: string, form: 'ndjson' | 'csv', signal?: AbortSignal): AsyncGenerator<string> {
+  exportRows(entry: string, form: RowForm, signal?: AbortSignal): AsyncGenerator<string> {
     return this.#http.receive(this.#rowsOf(entry), {}, MEDIA_TYPES[form], signal)
   }
 

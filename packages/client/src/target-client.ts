@@ -35,6 +35,7 @@ import {
 import { BookClient, type EntryChoice } from './book-client.js'
 import { reapplied, written, type ChangeOptions, type OnWait } from './change-options.js'
 import type { HttpClient, Request, StreamedBody } from './http-client.js'
+import { MEDIA_TYPES, type RowForm } from './media-types.js'
 import { TargetTools } from './target-tools.js'
 
 /** A change of many records as it is asked for; what is left out has its default. */
@@ -138,9 +139,14 @@ export class TargetClient extends TargetTools {
   }
 
   /** Begins to apply a file of corrections, which is sent as it comes. */
-  async beginFileJob(file: StreamedBody, form: 'csv' | 'ndjson', asked: JobFileQuery): Promise<Job> {
-    const contentType = form === 'csv' ? 'text/csv' : 'application/x-ndjson'
-    const request = { method: 'POST' as const, stream: file, contentType, query: asked, timeLimitMs: UPLOAD_LIMIT_MS }
+  async beginFileJob(file: StreamedBody, form: RowForm, asked: JobFileQuery): Promise<Job> {
+    const request = {
+      method: 'POST' as const,
+      stream: file,
+      contentType: MEDIA_TYPES[form],
+      query: asked,
+      timeLimitMs: UPLOAD_LIMIT_MS,
+    }
     return (await this.#http.send<Job>(`${this.#path}/jobs`, request)).body
   }
 
@@ -178,9 +184,8 @@ export class TargetClient extends TargetTools {
   }
 
   /** Receives all records that fit as text, as it comes. */
-  export(mapping: string, find: Find, form: 'ndjson' | 'csv', signal?: AbortSignal): AsyncGenerator<string> {
-    const accept = form === 'csv' ? 'text/csv' : 'application/x-ndjson'
-    return this.#http.receive(this.#findPath(mapping), { method: 'POST', body: find }, accept, signal)
+  export(mapping: string, find: Find, form: RowForm, signal?: AbortSignal): AsyncGenerator<string> {
+    return this.#http.receive(this.#findPath(mapping), { method: 'POST', body: find }, MEDIA_TYPES[form], signal)
   }
 
   /** Loads one record by its key values in key order, in the text form an address has; `by` names another unique key. */

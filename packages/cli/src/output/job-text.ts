@@ -2,6 +2,7 @@ import colors from 'picocolors'
 import type { FailedRow, Job, JobReport } from '@ledgerman/contract'
 import { countOf } from '@ledgerman/client'
 import { formatDifferences } from './differences-text.js'
+import { moreRows } from './more-rows.js'
 import { formatTable, formatValue } from './table.js'
 
 /** How many rows are shown where not all are asked for. */
@@ -22,15 +23,7 @@ export function formatJob(job: Job, isFull: boolean): string {
   if (report && report.rows.length > 0) {
     const most = isFull ? Infinity : SHOWN_ROWS
     parts.push(formatDifferences(report.rows, most, isFull))
-    const left = report.changed - Math.min(report.rows.length, most)
-    if (left > 0)
-      parts.push(
-        colors.dim(
-          `… and ${countOf(left, 'more row')}${waysToMore(job, most)
-            .map((way) => `; ${way}`)
-            .join('')}`,
-        ),
-      )
+    parts.push(...moreRows(report.rows.length, most, report.changed, job.entries))
   }
   if (report && report.sample.length > 0) parts.push(formatFailed(report, isFull))
   if (job.entries.length > 0)
@@ -40,18 +33,6 @@ export function formatJob(job: Job, isFull: boolean): string {
         : `${job.entries.length} entries, from ${job.entries[0]} to ${job.entries.at(-1)}`,
     )
   return parts.join('\n\n')
-}
-
-/** A report holds some of the rows that were changed, and the book all that were committed. */
-function waysToMore({ report, entries }: Job, most: number): string[] {
-  const rows = report?.rows.length ?? 0
-  const [entry] = entries
-  return [
-    ...(rows > most ? [`--full shows ${rows}`] : []),
-    ...(entry !== undefined && rows < (report?.changed ?? 0)
-      ? [`all${entries.length > 1 ? ' of an entry' : ''}: ledgerman book show ${entry} --csv`]
-      : []),
-  ]
 }
 
 function headline(job: Job): string {

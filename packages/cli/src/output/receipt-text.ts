@@ -3,6 +3,7 @@ import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/c
 import { countOf } from '@ledgerman/client'
 import type { StatementForm } from '../commands/statement-option.js'
 import { formatDifferences } from './differences-text.js'
+import { moreRows } from './more-rows.js'
 import { formatDifference, formatTable, formatValue } from './table.js'
 
 /** How much of a receipt is shown. */
@@ -15,14 +16,14 @@ export interface ReceiptText {
   width?: number
 }
 
-/** The same, and the entry that holds its rows. */
+/** The same, and the entry that holds its rows, where it was committed. */
 interface StepText extends ReceiptText {
-  entry: string | undefined
+  entries: readonly string[]
 }
 
 /** What a run did, for people: the counts, each row's values before and after, and what beside them the database changed. */
 export function formatReceipt(receipt: Receipt, text: ReceiptText): string {
-  const options = { ...text, entry: receipt.outcome === 'committed' ? receipt.id : undefined }
+  const options = { ...text, entries: receipt.outcome === 'committed' ? [receipt.id] : [] }
   const isRun = receipt.steps.length > 1 || receipt.transaction !== null
   const shown = options.full ? receipt.steps : receipt.steps.slice(0, SHOWN_STEPS)
   const more = receipt.steps.length - shown.length
@@ -113,7 +114,7 @@ function formatStepParts(step: StepReceipt, options: StepText): string[] {
   return [
     ...(options.statement ? [formatStatement(step, options.statement)] : []),
     ...(step.kind === 'load' ? [] : formatRows(step.rows, most, options)),
-    ...(step.kind === 'load' ? [] : moreRows(step, most, options.entry)),
+    ...(step.kind === 'load' ? [] : moreRows(step.rows.length, most, step.changed ?? 0, options.entries)),
     ...left,
   ]
 }
@@ -122,19 +123,6 @@ function formatStepParts(step: StepReceipt, options: StepText): string[] {
 function formatRows(rows: readonly RowReceipt[], most: number, options: ReceiptText): string[] {
   if (rows.length > 1) return [formatDifferences(rows, most, options.full ?? false)]
   return rows.map((row) => formatRow(row, options))
-}
-
-/** A receipt holds some of a step's rows, and the book all that were committed. */
-function moreRows({ rows, changed }: StepReceipt, most: number, entry: string | undefined): string[] {
-  const shown = Math.min(rows.length, most)
-  if ((changed ?? 0) <= shown) return []
-  const ways = [
-    ...(rows.length > shown ? [`--full shows ${rows.length}`] : []),
-    ...(entry !== undefined && rows.length > 0 && rows.length < (changed ?? 0)
-      ? [`all: ledgerman book show ${entry} --csv`]
-      : []),
-  ]
-  return [colors.dim(`… and ${countOf((changed ?? 0) - shown, 'more row')}${ways.map((way) => `; ${way}`).join('')}`)]
 }
 
 /** How many steps are shown: a reversal has as many as its entries had. */
