@@ -14,7 +14,7 @@ const WRAPPER = ['(function (exports, require, module, __filename, __dirname) { 
 
 /** Runs the program, and gives it as a script. */
 function run(cachedData) {
-  const script = new vm.Script(WRAPPER.join(readFileSync(filename, 'utf8')), { filename, cachedData })
+  const script = new vm.Script(WRAPPER.join(readFileSync(filename, 'latin1')), { filename, cachedData })
   const program = new module.constructor(filename, module)
   program.filename = filename
   program.paths = module.paths

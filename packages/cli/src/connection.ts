@@ -1,5 +1,4 @@
 import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
-import { homedir } from 'node:os'
 import { dirname, join } from 'node:path'
 import { LedgermanClient, type TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, suggestName, type PlaceholderStyle } from '@ledgerman/contract'
@@ -12,7 +11,12 @@ interface Login {
 
 /** Where `ledgerman login` keeps the address and the token, readable by its owner only. */
 export function loginFile(env: NodeJS.ProcessEnv): string {
-  return join(env['XDG_CONFIG_HOME'] || join(homedir(), '.config'), 'ledgerman', 'login.json')
+  return join(env['XDG_CONFIG_HOME'] || join(homeOf(env), '.config'), 'ledgerman', 'login.json')
+}
+
+/** Node's module for it is loaded only where the environment does not say: it takes longer than reading the file. */
+function homeOf(env: NodeJS.ProcessEnv): string {
+  return env['HOME'] || process.getBuiltinModule('node:os').homedir()
 }
 
 export function saveLogin(file: string, login: Login): void {

@@ -29,6 +29,12 @@ createProgram(new CommandContext(terminal), process.argv[2])
   .catch((error: unknown) => {
     process.exitCode = report(error)
   })
+  .finally(end)
+
+/** Ends once all is written, whatever is left open: taking everything down in order takes Node longer than printing does. */
+function end(): void {
+  process.stdout.write('', () => process.stderr.write('', () => process.exit()))
+}
 
 function report(error: unknown): number {
   if (error instanceof CommanderError) {

@@ -1,4 +1,4 @@
-import { Command } from 'commander'
+import { Command, CommanderError } from 'commander'
 import { addChange } from './commands/change.js'
 import { addBook } from './commands/book.js'
 import { addEmit } from './commands/emit.js'
@@ -15,7 +15,7 @@ import { addTables } from './commands/tables.js'
 import { addTargets } from './commands/targets.js'
 import { addTokens } from './commands/tokens.js'
 import { addWaits } from './commands/waits.js'
-import { version } from './version.js'
+import { readVersion } from './version.js'
 import type { CommandContext } from './command-context.js'
 
 /** What adds commands, and which: in the order a first session needs them. */
@@ -45,7 +45,7 @@ const COMMANDS: readonly (readonly [add: (program: Command, context: CommandCont
 export function createProgram(context: CommandContext, asked?: string): Command {
   const program = new Command('ledgerman')
     .description('Change existing PostgreSQL records, and prove what was changed.')
-    .version(version, '--version', 'print the version')
+    .option('--version', 'print the version')
     .option('--json', 'print JSON, for programs')
     .option('-t, --target <name>', 'the target to work on (LEDGERMAN_TARGET; not needed where there is only one)')
     .configureOutput({
@@ -69,6 +69,10 @@ A first session on the demo observatory:
 Exit codes: 0 done · 1 failed · 2 usage · 3 not found · 4 ambiguous or wrong count · 5 changed meanwhile ·
 6 rule or constraint · 7 lock or time limit · 8 not allowed · 9 unreachable · 10 a drill that tried nothing`,
     )
+  program.on('option:version', () => {
+    context.terminal.out(`${readVersion()}\n`)
+    throw new CommanderError(0, 'commander.version', 'printed')
+  })
   const needed = COMMANDS.filter(([, names]) => names.includes(asked ?? ''))
   for (const [add] of needed.length > 0 ? needed : COMMANDS) add(program, context)
   exitByThrowing(program)

@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs'
 
 /** The version of this program, as its package says. */
-export const { version } = JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')) as {
-  version: string
+export function readVersion(): string {
+  const text = readFileSync(new URL('../package.json', import.meta.url), 'utf8')
+  return (JSON.parse(text) as { version: string }).version
 }

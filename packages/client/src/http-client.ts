@@ -92,13 +92,10 @@ export class HttpClient {
   /** @throws LedgermanProblem as the service answered it; target-unavailable where the service does not answer. */
   async send<T>(path: string, request: Request = {}): Promise<Answer<T>> {
     const timeLimitMs = request.timeLimitMs ?? this.#options.timeLimitMs ?? 60_000
-    const limit = AbortSignal.timeout(timeLimitMs)
-    const signal = request.signal ? AbortSignal.any([limit, request.signal]) : limit
-    const answer = await this.#fetch(path, request, 'application/json', signal)
-    const text = await answer.text().catch((error: unknown) => {
-      if (isGivenUp(request)) throw givenUp(error)
-      throw lostAnswer(this.#url, request, error)
-    })
+    const limit = new AbortController()
+    const timer = setTimeout(() => limit.abort(new DOMException('the answer took too long', 'TimeoutError')), timeLimitMs)
+    const signal = request.signal ? AbortSignal.any([limit.signal, request.signal]) : limit.signal
+    const { answer, text } = await this.#whole(path, request, signal).finally(() => clearTimeout(timer))
     if (!answer.ok) throw problemFrom(answer, text)
     const tag = answer.headers.get('etag')
     return {
@@ -123,6 +120,16 @@ export class HttpClient {
       return this.#inStyle(body)
     }
     throw lostAnswer(this.#url, request, undefined)
+  }
+
+  async #whole(path: string, request: Request, signal: AbortSignal): Promise<{ answer: Received; text: string }> {
+    const answer = await this.#fetch(path, request, 'application/json', signal)
+    try {
+      return { answer, text: await answer.text() }
+    } catch (error) {
+      if (isGivenUp(request)) throw givenUp(error)
+      throw lostAnswer(this.#url, request, error)
+    }
   }
 
   #inStyle<T>(body: T): T {

@@ -32,15 +32,22 @@ function linesOf(row: readonly string[]): string[][] {
   return Array.from({ length: height }, (_, line) => cells.map((cell) => cell[line] ?? ''))
 }
 
+const PLAIN = /^[\x20-\x7e]*$/
+
+/** How many columns of a terminal a text takes; most have as many as characters, and need no table of the wide ones. */
+function widthOf(text: string): number {
+  return PLAIN.test(text) ? text.length : stringWidth(text)
+}
+
 /** How wide each column has to be, in columns of a terminal. */
 function widthsOf(lines: readonly (readonly string[])[]): number[] {
   const widths: number[] = []
-  for (const cells of lines) cells.forEach((cell, at) => (widths[at] = Math.max(widths[at] ?? 1, stringWidth(cell))))
+  for (const cells of lines) cells.forEach((cell, at) => (widths[at] = Math.max(widths[at] ?? 1, widthOf(cell))))
   return widths
 }
 
 function pad(cell: string, width: number, isRight: boolean): string {
-  const blank = ' '.repeat(Math.max(0, width - stringWidth(cell)))
+  const blank = ' '.repeat(Math.max(0, width - widthOf(cell)))
   return isRight ? blank + cell : cell + blank
 }
 
