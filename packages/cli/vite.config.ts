@@ -31,7 +31,10 @@ export default defineConfig({
       generateBundle(_options, bundle) {
         for (const file of Object.values(bundle))
           if (file.type === 'chunk')
-            file.code = file.code.replace(/[^\0-\x7f]/g, (unit) => `\\u${unit.charCodeAt(0).toString(16).padStart(4, '0')}`)
+            file.code = file.code.replace(
+              /[^\0-\x7f]/g,
+              (unit) => `\\u${unit.charCodeAt(0).toString(16).padStart(4, '0')}`,
+            )
       },
     },
   ],

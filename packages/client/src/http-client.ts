@@ -93,7 +93,10 @@ export class HttpClient {
   async send<T>(path: string, request: Request = {}): Promise<Answer<T>> {
     const timeLimitMs = request.timeLimitMs ?? this.#options.timeLimitMs ?? 60_000
     const limit = new AbortController()
-    const timer = setTimeout(() => limit.abort(new DOMException('the answer took too long', 'TimeoutError')), timeLimitMs)
+    const timer = setTimeout(
+      () => limit.abort(new DOMException('the answer took too long', 'TimeoutError')),
+      timeLimitMs,
+    )
     const signal = request.signal ? AbortSignal.any([limit.signal, request.signal]) : limit.signal
     const { answer, text } = await this.#whole(path, request, signal).finally(() => clearTimeout(timer))
     if (!answer.ok) throw problemFrom(answer, text)

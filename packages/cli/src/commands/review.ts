@@ -73,7 +73,8 @@ export function addReview(program: Command, context: CommandContext): void {
       const texts = new Map(files.map(({ path, text }) => [path, text.split('\n')]))
       const textOf = (path: string) => texts.get(path) ?? []
       const left = withoutKnown(review, flags, textOf)
-      if (flags.sarif) context.terminal.out(`${JSON.stringify((await loadReview()).toSarif(left, readVersion()), null, 2)}\n`)
+      if (flags.sarif)
+        context.terminal.out(`${JSON.stringify((await loadReview()).toSarif(left, readVersion()), null, 2)}\n`)
       else context.print(command, left, () => formatReview(left, textOf))
       const least = LEVELS.indexOf(flags.level)
       if (left.findings.some(({ level, accepted }) => accepted === undefined && LEVELS.indexOf(level) >= least))

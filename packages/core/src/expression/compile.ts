@@ -1,12 +1,22 @@
 import { parseJson, suggestName } from '@ledgerman/contract'
 import type { ColumnType } from '../values/column-type.js'
-import { operatorPlace, operatorSql, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'
+import { operatorSql, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
 import { ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'
+import { eachOnce } from './each-once.js'
 import { visitExpression, type Expression } from './expression.js'
 import { expressionProblem } from './expression-problem.js'
-import { hasCommonType, isInstant, numberTypeBeside, plainType, TypeReader, type ValueType } from './value-type.js'
+import {
+  CAST_TYPES,
+  exactName,
+  hasCommonType,
+  isSpanBeside,
+  numberTypeBeside,
+  plainType,
+  TypeReader,
+  type ValueType,
+} from './value-type.js'
 
 /** A value that a name in an expression stands for: its SQL and its type. */
 export interface NamedValue {
@@ -40,24 +50,6 @@ export interface Scope {
   /** Put before what comes from a place of the expression, so that the database's errors can be traced back to it. */
   mark(at: number): string
 }
-
-/** Types that `cast` may name. */
-export const CAST_TYPES = [
-  'boolean',
-  'smallint',
-  'integer',
-  'bigint',
-  'numeric',
-  'real',
-  'text',
-  'date',
-  'time',
-  'timestamp',
-  'timestamptz',
-  'interval',
-  'uuid',
-  'jsonb',
-]
 
 /**
  * Turns an expression into SQL text: names from the scope, every literal a placeholder with a cast to its type, or to the
@@ -122,13 +114,8 @@ export function compileExpression(expression: Expression, source: string, scope:
         const side = reader.common([node.operand, node.low, node.high])
         return betweenSql(node, side)
       }
-      case 'case': {
-        const side = reader.typeOf(node) ?? wanted
-        const branches = node.branches.map(
-          ({ when, then }) => `when ${sqlOf(when, plainType('boolean'))} then ${sqlOf(then, side)}`,
-        )
-        return `(case ${branches.join(' ')}${node.otherwise ? ` else ${sqlOf(node.otherwise, side)}` : ''} end)`
-      }
+      case 'case':
+        return caseSql(node, wanted)
       case 'cast':
         if (!CAST_TYPES.includes(node.type.toLowerCase()))
           throw expressionProblem(source, node.at, `Cannot cast to ${node.type}. ${suggestName(node.type, CAST_TYPES)}`)
@@ -184,17 +171,47 @@ export function compileExpression(expression: Expression, source: string, scope:
     const [one, other] = [sqlOf(left, side), sqlOf(right, side)]
     const place = placeOf(left, right)
     if (place === null) return `(${one} is ${negated ? 'not ' : ''}distinct from ${other})`
-    const differ = `case when ${one} is null or ${other} is null then (${one} is null) <> (${other} is null) else not (${one} ${operatorSql('=', place)} ${other}) end`
+    const differ = eachOnce(
+      [one, other],
+      ([a, b]) =>
+        `case when ${a} is null or ${b} is null then (${a} is null) <> (${b} is null) else not (${a} ${operatorSql('=', place)} ${b}) end`,
+    )
     return negated ? `(not ${differ})` : `(${differ})`
   }
 
+  function caseSql(node: Extract<Expression, { kind: 'case' }>, wanted: ValueType | undefined): string {
+    const { operand, branches, otherwise } = node
+    const side = reader.typeOf(node) ?? wanted
+    const compared = operand ? reader.common([operand, ...branches.map(({ when }) => when)]) : plainType('boolean')
+    const one = operand && sqlOf(operand, compared)
+    const parts = branches.map(({ when, then }) => ({
+      place: operand && placeOf(operand, when),
+      when: sqlOf(when, compared),
+      then: sqlOf(then, side),
+    }))
+    const last = otherwise ? ` else ${sqlOf(otherwise, side)}` : ''
+    if (one === null || parts.every(({ place }) => place === null))
+      return `(case ${one === null ? '' : `${one} `}${parts.map(({ when, then }) => `when ${when} then ${then}`).join(' ')}${last} end)`
+    return eachOnce([one], ([name]) => {
+      const tests = parts.map(
+        ({ place, when, then }) => `when ${name} ${operatorSql('=', place ?? PG_CATALOG)} ${when} then ${then}`,
+      )
+      return `(case ${tests.join(' ')}${last} end)`
+    })
+  }
+
   function inSql({ operand, items, negated }: Extract<Expression, { kind: 'in' }>, side: ValueType | undefined) {
-    const [one, list] = [sqlOf(operand, side), items.map((item) => sqlOf(item, side)).join(', ')]
+    const [one, listed] = [sqlOf(operand, side), items.map((item) => sqlOf(item, side))]
     const place = items.every((item) => placeOf(operand, item) === null)
       ? null
       : placeOf(operand, items[0] as Expression)
-    if (place === null) return `(${one} ${negated ? 'not ' : ''}in (${list}))`
-    return `(${one} ${operatorSql(negated ? '<>' : '=', place)} ${negated ? 'all' : 'any'} (array[${list}]))`
+    if (place === null) return `(${one} ${negated ? 'not ' : ''}in (${listed.join(', ')}))`
+    // An array of arrays would be compared by its elements.
+    if (side?.column?.kind === 'array') {
+      const rows = listed.map((item) => `(${item})`)
+      return `(${one} ${operatorSql(negated ? '<>' : '=', place)} ${negated ? 'all' : 'any'} (values ${rows.join(', ')}))`
+    }
+    return `(${one} ${operatorSql(negated ? '<>' : '=', place)} ${negated ? 'all' : 'any'} (array[${listed.join(', ')}]))`
   }
 
   function betweenSql(node: Extract<Expression, { kind: 'between' }>, side: ValueType | undefined) {
@@ -202,7 +219,10 @@ export function compileExpression(expression: Expression, source: string, scope:
     const [one, least, most] = [sqlOf(operand, side), sqlOf(low, side), sqlOf(high, side)]
     const place = [low, high].map((end) => placeOf(operand, end)).find((each) => each !== null) ?? null
     if (place === null) return `(${one} ${negated ? 'not ' : ''}between ${least} and ${most})`
-    const inside = `${one} ${operatorSql('>=', place)} ${least} and ${one} ${operatorSql('<=', place)} ${most}`
+    const inside = eachOnce(
+      [one],
+      ([name]) => `${name} ${operatorSql('>=', place)} ${least} and ${name} ${operatorSql('<=', place)} ${most}`,
+    )
     return negated ? `(not (${inside}))` : `(${inside})`
   }
 
@@ -210,7 +230,10 @@ export function compileExpression(expression: Expression, source: string, scope:
     const place = placeOf(nodes[0] as Expression, nodes[1] as Expression)
     return place === null
       ? `nullif(${one}, ${other})`
-      : `(case when ${one} ${operatorSql('=', place)} ${other} then null else ${one} end)`
+      : eachOnce(
+          [one],
+          ([name]) => `(case when ${name} ${operatorSql('=', place)} ${other} then null else ${name} end)`,
+        )
   }
 
   /** What each side of an operator takes where it is a literal. */
@@ -233,8 +256,8 @@ export function compileExpression(expression: Expression, source: string, scope:
         return [joinedType(one, left, other), joinedType(other, right, one)]
       case '+':
       case '-':
-        if (isInstant(one) && isSpan(right)) return [one, plainType('interval')]
-        if (isInstant(other) && isSpan(left)) return [plainType('interval'), other]
+        if (isSpanBeside(operator, right, one)) return [one, plainType('interval')]
+        if (isSpanBeside(operator, left, other)) return [plainType('interval'), other]
         break
     }
     const isComparison = /^[=<>]/.test(operator)
@@ -345,27 +368,3 @@ const FUNCTION_SQL: Readonly<Record<string, string>> = {
 
 /** The operators that these words stand for. */
 const LIKE_OPERATORS: Readonly<Record<string, string>> = { like: '~~', ilike: '~~*' }
-
-/** The name of a type of which PostgreSQL has every operator itself; undefined for others, and where it is not known. */
-function exactName(type: ValueType | undefined): string | undefined {
-  if (type === undefined) return undefined
-  if (type.column) return operatorPlace(type.column) === null ? type.column.comparable : undefined
-  return EXACT_NAMES.has(type.sql) ? (LONG_NAMES[type.sql] ?? type.sql) : undefined
-}
-
-const EXACT_NAMES = new Set([
-  ...CAST_TYPES,
-  'double precision',
-  'timestamp with time zone',
-  'timestamp without time zone',
-])
-const LONG_NAMES: Readonly<Record<string, string>> = {
-  timestamptz: 'timestamp with time zone',
-  timestamp: 'timestamp without time zone',
-  time: 'time without time zone',
-}
-
-/** Whether a literal is a span of time rather than a point: it does not begin with a date or a time. */
-function isSpan(node: Expression): boolean {
-  return node.kind === 'literal' && node.of === 'text' && !/^\s*\d+[-:]\d/.test(node.text)
-}

@@ -10,7 +10,13 @@ export type Expression = { at: number } & (
   | { kind: 'in'; operand: Expression; items: Expression[]; negated: boolean }
   | { kind: 'inList'; operand: Expression; list: string; listAt: number; negated: boolean }
   | { kind: 'between'; operand: Expression; low: Expression; high: Expression; negated: boolean }
-  | { kind: 'case'; branches: { when: Expression; then: Expression }[]; otherwise: Expression | null }
+  | {
+      kind: 'case'
+      /** What each `when` is compared with; null where each is a condition. */
+      operand: Expression | null
+      branches: { when: Expression; then: Expression }[]
+      otherwise: Expression | null
+    }
   | { kind: 'cast'; operand: Expression; type: string }
   | { kind: 'call'; name: string; args: Expression[] }
   | { kind: 'linked'; of: 'exists' | 'count'; link: string; condition: Expression | null }
@@ -74,7 +80,9 @@ function partsOf(node: Expression): Expression[] {
     case 'between':
       return [node.operand, node.low, node.high]
     case 'case':
-      return [...node.branches.flatMap(({ when, then }) => [when, then]), ...(node.otherwise ? [node.otherwise] : [])]
+      return [node.operand, ...node.branches.flatMap(({ when, then }) => [when, then]), node.otherwise].filter(
+        (part) => part !== null,
+      )
     case 'call':
       return node.args
     default:

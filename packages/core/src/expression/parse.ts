@@ -189,15 +189,18 @@ export function parseExpression(source: string): Expression {
 
   function readCase(at: number): Expression {
     const branches: { when: Expression; then: Expression }[] = []
+    const operand = isWord('when') ? null : readOr()
     while (take('when')) {
       const when = readOr()
       need('then')
       branches.push({ when, then: readOr() })
     }
+    const never = operand && branches.find(({ when }) => when.kind === 'literal' && when.of === 'null')
+    if (never) throw expressionProblem(source, never.when.at, `Nothing is = null; write case when … is null then …`)
     if (branches.length === 0) throw wanted('when')
     const otherwise = take('else') ? readOr() : null
     need('end')
-    return { kind: 'case', branches, otherwise, at }
+    return { kind: 'case', operand, branches, otherwise, at }
   }
 
   function readCall({ text, at }: Token): Expression {

@@ -1,4 +1,5 @@
 import type { ColumnType } from '../values/column-type.js'
+import { operatorPlace } from '../values/operator-sql.js'
 import type { Expression } from './expression.js'
 
 /** The type of a part of an expression, as far as it is known without asking the database. */
@@ -10,6 +11,24 @@ export interface ValueType {
   /** Whether what is compared with it must not be shown either. */
   sensitive: boolean
 }
+
+/** Types that `cast` may name. */
+export const CAST_TYPES = [
+  'boolean',
+  'smallint',
+  'integer',
+  'bigint',
+  'numeric',
+  'real',
+  'text',
+  'date',
+  'time',
+  'timestamp',
+  'timestamptz',
+  'interval',
+  'uuid',
+  'jsonb',
+]
 
 export function plainType(sql: string): ValueType {
   return { sql, column: null, sensitive: false }
@@ -80,21 +99,25 @@ export class TypeReader {
         const joined = this.common([left, right])
         return joined?.column?.kind === 'array' || joined?.sql === 'jsonb' ? joined : plainType('text')
       }
-      case '-':
-        if (isInstant(this.typeOf(left)) && isInstant(this.typeOf(right))) return undefined
-        return this.common([left, right])
       case '+':
+      case '-':
+        return this.#sumType(operator, left, right)
       case '*':
       case '/':
-      case '%': {
-        const [one, other] = [this.typeOf(left), this.typeOf(right)]
-        if (isInstant(one)) return one
-        if (isInstant(other)) return other
+      case '%':
         return this.common([left, right])
-      }
       default:
         return plainType('boolean')
     }
+  }
+
+  #sumType(operator: '+' | '-', left: Expression, right: Expression): ValueType | undefined {
+    const [one, other] = [this.typeOf(left), this.typeOf(right)]
+    if (!isInstant(one) && !isInstant(other)) return this.common([left, right])
+    // A literal is a span, or what it stands beside.
+    const typeBeside = (node: Expression, type: ValueType | undefined) =>
+      isSpanBeside(operator, node, type) ? plainType('interval') : type
+    return sumType(operator, one ?? typeBeside(left, other), other ?? typeBeside(right, one))
   }
 
   #callType({ name, args }: Extract<Expression, { kind: 'call' }>): ValueType | undefined {
@@ -123,9 +146,45 @@ export function hasCommonType(name: string): boolean {
   return COMMON_TYPE_FUNCTIONS.includes(name)
 }
 
-/** Points in time, to which an interval can be added. */
-export function isInstant(type: ValueType | undefined): boolean {
-  return type !== undefined && /^(date|timestamp|timestamptz|timestamp with(out)? time zone)$/.test(type.sql)
+/** Points in time, and times of day, to which an interval can be added. */
+function isInstant(type: ValueType | undefined): boolean {
+  return momentOf(type) !== null
+}
+
+type Moment = 'date' | 'time' | 'timetz' | 'timestamp' | 'timestamptz'
+
+const MOMENTS: Readonly<Record<string, Moment>> = {
+  date: 'date',
+  time: 'time',
+  'time without time zone': 'time',
+  timetz: 'timetz',
+  'time with time zone': 'timetz',
+  timestamp: 'timestamp',
+  'timestamp without time zone': 'timestamp',
+  timestamptz: 'timestamptz',
+  'timestamp with time zone': 'timestamptz',
+}
+
+function momentOf(type: ValueType | undefined): Moment | null {
+  return MOMENTS[type?.sql ?? ''] ?? null
+}
+
+/** What adding two such, or taking one from the other, gives (PostgreSQL, "Date/Time Operators"). */
+function sumType(operator: '+' | '-', one: ValueType | undefined, other: ValueType | undefined): ValueType | undefined {
+  const [a, b] = [momentOf(one), momentOf(other)]
+  if (a !== null && b !== null) {
+    if (operator === '-') return plainType(a === 'date' && b === 'date' ? 'integer' : 'interval')
+    return plainType(a.endsWith('tz') || b.endsWith('tz') ? 'timestamptz' : 'timestamp')
+  }
+  const [moment, beside] = a === null ? [other, one] : [one, other]
+  return momentOf(moment) === 'date' && beside?.sql === 'interval' ? plainType('timestamp') : moment
+}
+
+/** Whether a literal is a span of time that is added to what stands beside it: it does not begin with a date or a time, or no time could be added. */
+export function isSpanBeside(operator: '+' | '-', node: Expression, beside: ValueType | undefined): boolean {
+  const moment = momentOf(beside)
+  if (moment === null || node.kind !== 'literal' || node.of !== 'text') return false
+  return (operator === '+' && moment !== 'date') || !/^\s*\d+[-:]\d/.test(node.text)
 }
 
 /** The type PostgreSQL gives a number that stands in a statement. */
@@ -150,4 +209,23 @@ export function numberTypeBeside(text: string, wanted: ValueType | undefined): s
     default:
       return numberType(text)
   }
+}
+
+/** The name of a type of which PostgreSQL has every operator itself; undefined for others, and where it is not known. */
+export function exactName(type: ValueType | undefined): string | undefined {
+  if (type === undefined) return undefined
+  if (type.column) return operatorPlace(type.column) === null ? type.column.comparable : undefined
+  return EXACT_NAMES.has(type.sql) ? (LONG_NAMES[type.sql] ?? type.sql) : undefined
+}
+
+const EXACT_NAMES = new Set([
+  ...CAST_TYPES,
+  'double precision',
+  'timestamp with time zone',
+  'timestamp without time zone',
+])
+const LONG_NAMES: Readonly<Record<string, string>> = {
+  timestamptz: 'timestamp with time zone',
+  timestamp: 'timestamp without time zone',
+  time: 'time without time zone',
 }

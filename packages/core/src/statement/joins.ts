@@ -11,12 +11,22 @@ export interface Place {
   sql: string
 }
 
+/** How many links to one record a statement follows at most: PostgreSQL plans a thousand for seconds. */
+const MOST_LINKS = 100
+
 /** Gives aliases that are used once in a statement. */
 export class Aliases {
   #count = 0
+  #links = 0
 
   next(): string {
     return `t${++this.#count}`
+  }
+
+  /** The alias of the record that a link leads to. @throws Astray where too many are followed */
+  nextLinked(): string {
+    if (++this.#links > MOST_LINKS) throw new Astray(`More than ${MOST_LINKS} links to one record are followed here`)
+    return this.next()
   }
 
   /** Whether anything beside the record itself is read. */
@@ -90,7 +100,7 @@ export class Joins {
   #join(path: string, from: string, link: Link): string {
     const known = this.#joined.find((each) => each.path === path)
     if (known) return known.alias
-    const alias = this.aliases.next()
+    const alias = this.aliases.nextLinked()
     const condition = linkConditionSql(link, from, alias)
     this.#joined.push({ path, alias, link, sql: `\nleft join ${link.mapping.table.sql} as ${alias} on ${condition}` })
     return alias
