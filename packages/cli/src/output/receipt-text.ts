@@ -4,6 +4,7 @@ import { countOf } from '@ledgerman/client'
 import type { StatementForm } from '../commands/statement-option.js'
 import { formatDifferences } from './differences-text.js'
 import { moreRows } from './more-rows.js'
+import { formatRoundings } from './roundings-text.js'
 import { formatDifference, formatTable, formatValue } from './table.js'
 
 /** How much of a receipt is shown. */
@@ -39,12 +40,15 @@ export function formatReceipt(receipt: Receipt, text: ReceiptText): string {
   const unsaid = (receipt.notShown ?? []).map((words) =>
     words.startsWith(NOT_PUT_BACK) ? colors.yellow(words) : `${colors.yellow('not shown')}: ${words}`,
   )
-  const rounded = (receipt.rounded ?? []).map(
-    ({ step, property, to }) => `${colors.yellow('rounded')}: ${property} of step ${step}, to what ${to} keeps`,
-  )
   const isShort = options.statement === 'short' && receipt.steps.some(({ short }) => short !== undefined)
   const form = isShort ? [colors.dim('Statements in short; --statement=whole shows all that is run.')] : []
-  return [isRun ? runHeadline(receipt) : headline(receipt), ...parts, ...rounded, ...unsaid, ...form].join('\n\n')
+  return [
+    isRun ? runHeadline(receipt) : headline(receipt),
+    ...parts,
+    ...formatRoundings(receipt.rounded),
+    ...unsaid,
+    ...form,
+  ].join('\n\n')
 }
 
 /** How a reversal begins what it says of what stays as it is. */

@@ -93,6 +93,9 @@ const hasLines = computed(() => props.job.report?.sample.some(({ line }) => line
         :entry="onlyEntry"
         class="mb-3"
       />
+      <p v-for="{ property, to } in job.report.rounded ?? []" :key="property" class="mb-3" data-test="rounded">
+        Rounded: {{ property }}, to what {{ to }} keeps.
+      </p>
       <template v-if="job.report.sample.length > 0">
         <div class="d-flex align-center mb-1">
           <h3>Not applied</h3>

@@ -4,7 +4,7 @@ import { expectation } from '../definition/transaction-definition.js'
 import { problemDocument } from '../problem/problem-schema.js'
 import { PROBLEM_CODES } from '../problem/catalogue.js'
 import { RUN_MODES } from '../receipt/receipt-kinds.js'
-import { rowReceipt, values } from '../receipt/receipt.js'
+import { roundings, rowReceipt, values } from '../receipt/receipt.js'
 import { IMAGES, JOB_KINDS, JOB_STATES, LARGEST_CHUNK, ON_MISSING } from './job-kinds.js'
 
 const images = z
@@ -77,6 +77,7 @@ const jobReport = z.strictObject({
   refused: z.int().describe('Rows that a guard, a rule or a constraint refused.'),
   sample: z.array(failedRow).describe('Rows that were not applied, at most 100.'),
   rows: z.array(rowReceipt).describe('What changed, row by row: the first 100 in key order.'),
+  rounded: roundings.optional(),
 })
 
 export const job = z

@@ -57,6 +57,12 @@ const stepReceipt = z.strictObject({
     .describe('Keys of rows that were locked by others and so left out (lockWait: skip).'),
 })
 
+export const roundings = z
+  .array(z.strictObject({ step: z.int(), property: z.string(), to: z.string().describe('The type of its column.') }))
+  .describe(
+    'Computed values that can have more decimals, digits of a second or fields of an interval than their column keeps, and were rounded.',
+  )
+
 /** The evidence a run returns. */
 export const receipt = z
   .strictObject({
@@ -101,12 +107,7 @@ export const receipt = z
       .describe(
         'What happened and cannot be shown here, and why: a value that JSON cannot carry, a book that could not be read.',
       ),
-    rounded: z
-      .array(
-        z.strictObject({ step: z.int(), property: z.string(), to: z.string().describe('The type of its column.') }),
-      )
-      .optional()
-      .describe('Computed values that can have more decimals than their column keeps, and were rounded to them.'),
+    rounded: roundings.optional(),
     definitions: z
       .record(z.string(), z.int())
       .optional()

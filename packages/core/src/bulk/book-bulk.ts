@@ -170,6 +170,7 @@ function runOf(shape: BulkShape, request: BulkRequest, header: BulkHeader, steps
     job: request.job,
     ...(chunk === null ? {} : { chunk }),
     images: shape.images,
+    ...(shape.roundings && steps.length > 0 ? { rounded: shape.roundings } : {}),
   }
 }
 

@@ -1,5 +1,6 @@
 import type { Images } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Roundings } from '../plan/roundings.js'
 import type { Joins } from '../statement/joins.js'
 import type { SlotList } from '../statement/statement.js'
 
@@ -20,6 +21,8 @@ export interface BulkShape {
   given: GivenShape | null
   /** Whether it has to be found out that the condition leaves rows out. */
   checksLeftOut: boolean
+  /** The computed values that their columns can round. */
+  roundings?: Roundings
   /** The number of its step in the entry, where it is not the first; what is added is the one behind it. */
   step?: number
 }

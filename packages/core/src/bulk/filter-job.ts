@@ -3,6 +3,7 @@ import {
   LedgermanProblem,
   type Images,
   type JobInput,
+  type JobReport,
   type Json,
   type TransactionDefinition,
 } from '@ledgerman/contract'
@@ -15,6 +16,7 @@ import type { Plan, PlannedWrite } from '../plan/plan.js'
 import { readParams } from '../plan/read-params.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { resolvePlan } from '../plan/resolve-plan.js'
+import { roundingsOf } from '../plan/roundings.js'
 import { bookNotPrepared } from '../record/change-problems.js'
 import { StepBinds } from '../run/step-binds.js'
 import { finderSql } from '../statement/build-load-step.js'
@@ -125,15 +127,24 @@ export async function runFilterJob(target: Target, job: FilterJob, request: Bulk
   return BulkSession.within(task, async (session) => {
     const before = request.mode === 'commit' ? await findBookedChunk(session.session, request, null) : undefined
     if (before)
-      return { report: before.report, entry: before.entry, evidence: { matched: before.report.matched, digest: null } }
-    return session.run(null, {
+      return {
+        report: withRoundings(before.report, task.shape),
+        entry: before.entry,
+        evidence: { matched: before.report.matched, digest: null },
+      }
+    const result = await session.run(null, {
       expect: job.input.expect ?? 'any',
       leavesFailed: false,
       range: ALL,
       count: 0,
       rehearsed: request.rehearsed,
     })
+    return { ...result, report: withRoundings(result.report, task.shape) }
   })
+}
+
+function withRoundings(report: JobReport, { roundings = [] }: BulkShape): JobReport {
+  return report.changed > 0 && roundings.length > 0 ? { ...report, rounded: roundings } : report
 }
 
 /** The condition as it may be shown and kept. */
@@ -160,6 +171,7 @@ function shapeOf({ plan, step, input }: FilterJob): BulkShape {
     condition: (joins, slots) => finderSql(mapping, shape.finder, joins, slots, surroundings),
     given: null,
     checksLeftOut: shape.checksLeftOut,
+    roundings: roundingsOf(plan, (input.params ?? {}) as Record<string, Json>),
   }
 }
 
