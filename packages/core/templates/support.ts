@@ -102,8 +102,9 @@ export class ValueInvalid extends DataError {
   constructor(
     readonly property: string,
     expected: string,
+    options?: ErrorOptions,
   ) {
-    super(`${property}: expected ${expected}.`)
+    super(`${property}: expected ${expected}.`, options)
   }
 }
 
@@ -447,6 +448,9 @@ function isStalePlan(error: unknown): boolean {
 function explained(error: unknown): unknown {
   if (!isDatabaseError(error)) return error
   const { code, message, constraint } = error
+  // What was given is checked before: this one was computed, or its column has changed since.
+  if (code.startsWith('22'))
+    return new ValueInvalid('a value', `what can be computed, and its column can hold: ${message}`, { cause: error })
   if (code.startsWith('23')) return new ConstraintBroken(message, constraint, error)
   if (code === '55P03') return new LockTimeout(`A lock was not granted in time: ${message}`, { cause: error })
   if (code === '57014') return new TimeLimit(message, { cause: error })

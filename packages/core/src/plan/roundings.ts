@@ -7,24 +7,51 @@ import { isWrite, type Plan, type PlannedWrite } from './plan.js'
 export type Roundings = NonNullable<Receipt['rounded']>
 
 /**
- * The computed values that their columns can round: what an expression gives with these parameters can have more decimals
- * than its column keeps. PostgreSQL rounds it without a word, so the receipt says so.
+ * The computed values that their columns can round: what an expression gives with these parameters can have more decimals, digits of a
+ * second or fields of an interval than its column keeps. PostgreSQL rounds it without a word, so the receipt says so.
  */
 export function roundingsOf(plan: Plan, params: Readonly<Record<string, Json>>): Roundings {
   return plan.steps.filter(isWrite).flatMap((step) =>
     step.shape.values.flatMap((value) => {
       if (!('expression' in value)) return []
       const { property } = value
-      const kept = decimalsKept(property.column.type)
-      if (kept === null) return []
+      const { type } = property.column
       const { expression } = value.expression
-      const isRounded =
-        property.column.type.kind === 'float'
-          ? !isCopied(expression)
-          : decimalsOf(expression, decimalsOfNames(plan, step, params)) > kept
-      return isRounded ? [{ step: step.no, property: property.name, to: property.column.type.sql }] : []
+      return isRounded(expression, type, plan, step, params)
+        ? [{ step: step.no, property: property.name, to: type.sql }]
+        : []
     }),
   )
+}
+
+function isRounded(
+  expression: Expression,
+  type: ColumnType,
+  plan: Plan,
+  step: PlannedWrite,
+  params: Readonly<Record<string, Json>>,
+): boolean {
+  if (type.fractionDigits !== null || type.intervalFields !== null)
+    return expression.kind === 'path' ? !holdsTimeOf(type, typeOfPath(expression, plan, step)) : !isWhole(expression)
+  const kept = decimalsKept(type)
+  if (kept === null) return false
+  if (type.kind === 'float') return !isCopied(expression)
+  return decimalsOf(expression, decimalsOfNames(plan, step, params)) > kept
+}
+
+/** Whether it gives points in time without a part of a second: a date, or what is cut off to something longer. */
+function isWhole(expression: Expression): boolean {
+  if (expression.kind === 'cast') return expression.type.toLowerCase() === 'date'
+  const unit = expression.kind === 'call' && expression.name === 'date_trunc' ? expression.args[0] : undefined
+  return unit?.kind === 'literal' && !/^m(illi|icro)s/i.test(unit.text)
+}
+
+/** Whether a column keeps every digit and field of a point or span of time that another column holds. */
+function holdsTimeOf(kept: ColumnType, given: ColumnType | undefined): boolean {
+  if (given === undefined) return false
+  if (given.kind === 'date') return true
+  const digits = ({ fractionDigits }: ColumnType) => fractionDigits ?? 6
+  return digits(given) <= digits(kept) && [null, given.intervalFields].includes(kept.intervalFields)
 }
 
 /** Of what a run can round, that which belongs to steps that changed anything. */
@@ -50,10 +77,18 @@ function decimalsOfNames(plan: Plan, step: PlannedWrite, params: Readonly<Record
       const value = params[node.name] ?? plan.params.get(node.name)?.default ?? null
       return value === null ? 0 : typeof value === 'object' ? Infinity : decimalsOfText(String(value))
     }
-    const [first = '', second] = node.names
-    const loaded = plan.steps.find(({ as }) => as === first)
-    const mapping = second === undefined ? step.mapping : loaded && 'mapping' in loaded ? loaded.mapping : undefined
-    const type = mapping?.byName.get(second ?? first)?.column.type
+    const type = typeOfPath(node, plan, step)
     return type ? (decimalsKept(type) ?? Infinity) : Infinity
   }
+}
+
+/** The type of a property of the step's record, or of a loaded one; undefined of one over a link. */
+function typeOfPath(
+  { names: [first = '', second] }: Extract<Expression, { kind: 'path' }>,
+  plan: Plan,
+  step: PlannedWrite,
+): ColumnType | undefined {
+  const loaded = plan.steps.find(({ as }) => as === first)
+  const mapping = second === undefined ? step.mapping : loaded && 'mapping' in loaded ? loaded.mapping : undefined
+  return mapping?.byName.get(second ?? first)?.column.type
 }

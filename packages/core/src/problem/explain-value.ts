@@ -20,6 +20,8 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
     )
   const counted = versionAtItsEnd(error, context)
   if (counted) return counted
+  const tooLong = computedTooLong(error, context)
+  if (tooLong) return tooLong
   const parameter = failedParameter(error)
   const slot = parameter === undefined ? undefined : slots[parameter - 1]
   const isSecret = slot ? slot.sensitive : mayHoldSecret(context)
@@ -29,6 +31,27 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
     'value-invalid',
     `${where}: ${slot ? `expected ${slot.type}; ` : ''}PostgreSQL says: ${says}.`,
     { where, mapping: mapping?.name, properties: slot ? [slot.name] : [], expected: slot?.type, sqlstate: error.code },
+    { cause: error },
+  )
+}
+
+/** A text too long for its column: given ones are checked before, so it was computed. PostgreSQL names the type, and with it the properties that it may be. */
+function computedTooLong(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem | undefined {
+  if (error.code !== '22001' || mapping === undefined) return undefined
+  const [said, length] = /\w[\w ]*\((\d+)\)/.exec(error.message) ?? []
+  const held = mapping.properties.filter(({ column }) => String(column.type.length) === length)
+  if (said === undefined || held.length === 0) return undefined
+  const names = held.map(({ name }) => name)
+  return new LedgermanProblem(
+    'value-invalid',
+    `${names.join(' or ')}: a computed text is too long. Expected at most ${length} characters; left(…, ${length}) gives its beginning.`,
+    {
+      where: names[0],
+      mapping: mapping.name,
+      properties: names,
+      expected: `at most ${length} characters`,
+      sqlstate: error.code,
+    },
     { cause: error },
   )
 }

@@ -1,6 +1,6 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { equalSql } from '../values/operator-sql.js'
-import { comparedSql, storedSql } from '../values/sql-form.js'
+import { comparedSql, computedSql, storedSql } from '../values/sql-form.js'
 import type { ColumnType } from '../values/column-type.js'
 import { freshNames } from './keyed-statement.js'
 import { sameKeySql } from './key-sql.js'
@@ -155,11 +155,9 @@ const BOOKED = 'On commit, writes the entry in the same transaction.'
 
 /** A new value without the casts that the assignment itself makes. */
 function assignedSql(sql: string, type: ColumnType | undefined): string {
-  const expression = (type && /^\((.*)\)::/s.exec(sql)?.[1]) ?? null
-  // A cast to text of limited length cuts off where an assignment refuses.
-  const isCutOff = type?.kind === 'text' && type.sql !== type.comparable
-  if (type && expression !== null && sql === `(${expression})::${type.sql}` && !isCutOff)
-    return plainBind(withoutOuterParens(expression), type.comparable)
+  const [before = '', after = ''] = type ? computedSql('\0', type).split('\0') : []
+  if (type && sql.startsWith(before) && sql.endsWith(after) && sql.length >= before.length + after.length)
+    return plainBind(withoutOuterParens(sql.slice(before.length, sql.length - after.length)), type.comparable)
   return type ? plainBind(sql, type.sql, type) : sql
 }
 

@@ -1,6 +1,6 @@
 import type { ValueType } from '../expression/value-type.js'
 import type { Property } from '../mapping/mapping.js'
-import { storedSql } from '../values/sql-form.js'
+import { computedSql, storedSql } from '../values/sql-form.js'
 import type { Finder } from './build-load-step.js'
 import { comparableImageSql } from './image-sql.js'
 import type { Joins } from './joins.js'
@@ -58,7 +58,7 @@ export function newValueSql(value: NewValue, joins: Joins | null, slots: SlotLis
     return storedSql(placeholder, type)
   }
   const wanted: ValueType = { sql: type.comparable, column: type, sensitive: property.sensitive }
-  return `(${valueSql(value.expression, joins, slots, surroundings, wanted)})::${type.sql}`
+  return computedSql(valueSql(value.expression, joins, slots, surroundings, wanted), type)
 }
 
 /** Whether the row under `t` has the values that were expected. */

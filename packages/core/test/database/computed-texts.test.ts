@@ -1,0 +1,67 @@
+import { isProblem } from '@ledgerman/contract'
+import { resolvePlan, runPlan, type Mapping } from '@ledgerman/core'
+import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+
+let own: OwnTables
+let tight: Mapping
+
+beforeAll(async () => {
+  own = await openOwnTables()
+  tight = await own.mapped(
+    'public.tight',
+    `create domain label as varchar(5);
+     create table tight (id integer primary key, word varchar(5), padded char(5), tag label, name name, letter "char", bits bit varying(4), words varchar(5)[],
+       source text, at timestamp(0), span interval year to month);
+     insert into tight (id, word, padded, tag, words, source, bits) values (1, 'abc', 'abc', 'abc', '{abc}', 'defghi', '101')`,
+  )
+})
+afterAll(() => own.close())
+
+const compute = async (computed: Record<string, string>) => {
+  const definition = { params: {}, steps: [{ change: 'tight', key: { id: '1' }, compute: computed }] }
+  const plan = await resolvePlan(own.target, definition as never, null, null, () => Promise.resolve(tight))
+  return runPlan(own.target, plan, { mode: 'rehearse', actor: 'test', params: {} })
+}
+
+describe('a computed value', () => {
+  it.each([
+    ['word', 'word || source'],
+    ['padded', 'trim(padded) || source'],
+    ['tag', 'tag || source'],
+    ['letter', 'source'],
+    [
+      'name',
+      'source || source || source || source || source || source || source || source || source || source || source',
+    ],
+    ['bits', `bits || '11'`],
+    ['words', `words || cast(source as text)`],
+  ])('that is too long for its column is refused, never cut off: %s', async (property, expression) => {
+    const refused = await compute({ [property]: expression }).catch((error: unknown) => error)
+    expect(isProblem(refused, 'value-invalid') && refused.detail).toMatch(/too long|at most/)
+  })
+
+  it('that fits is what its column holds, and differs only where the column would', async () => {
+    const { receipt } = await compute({
+      word: `word || 'de'`,
+      padded: 'trim(padded)',
+      tag: `tag || 'd'`,
+      words: `words || 'd'`,
+      letter: `'x'`,
+    })
+    expect(receipt.steps[0]?.rows[0]?.after).toEqual({ word: 'abcde', tag: 'abcd', words: ['abc', 'd'], letter: 'x' })
+    expect((await compute({ padded: `'abc'`, word: 'word' })).receipt.steps[0]).toMatchObject({
+      matched: 1,
+      changed: 0,
+    })
+  })
+
+  it('that loses digits of a second, or fields of an interval, is told', async () => {
+    const { receipt } = await compute({ at: 'now()', span: `cast('P1Y2M3D' as interval)`, word: `'a'` })
+    expect(receipt.rounded?.map(({ property, to }) => [property, to])).toEqual([
+      ['at', 'timestamp(0) without time zone'],
+      ['span', 'interval year to month'],
+    ])
+    for (const at of [`cast('2026-01-01' as date)`, `date_trunc('minute', now())`])
+      expect((await compute({ at, span: 'span' })).receipt.rounded).toBeUndefined()
+  })
+})
