@@ -72,12 +72,13 @@ export const FORM_OPTIONS = asOptions(FORMS)
 const BEGIN_LIMIT_MS = 1_500
 
 /**
- * What only some roles may say: that the server's log does not repeat the values of a row that breaks a constraint ("Failing row contains"),
- * and that it speaks the language its messages are known in.
+ * What only some roles may say, or some servers know: that the server's log does not repeat the values of a row that breaks a constraint ("Failing
+ * row contains"), that it speaks the language its messages are known in, and that it looks every second whether we are still there: what an
+ * instance that is gone had asked for would hold its locks until it is through.
  */
-const RESERVED_SETTINGS = { log_error_verbosity: 'terse', lc_messages: 'C' }
+const WANTED_SETTINGS = { log_error_verbosity: 'terse', lc_messages: 'C', client_connection_check_interval: '1000' }
 
-/** The settings of those that a pool's role may not choose. */
+/** The settings of those that a pool's role may not choose, or its server not set. */
 const denied = new WeakMap<object, Set<string>>()
 
 /** The languages in which the words are known, and those in which they were heard since: of one version, since words change. */
@@ -112,9 +113,9 @@ export async function beginSession(client: FreshClient, options: SessionOptions,
       client.processID = Number(rows[0]?.pid)
       language = rows[0]?.language ?? ''
     },
-    ...Object.entries(RESERVED_SETTINGS).map(([name, value]) => async () => {
+    ...Object.entries(WANTED_SETTINGS).map(([name, value]) => async () => {
       if (known.has(name)) return
-      const isSet = await isPermitted(() => ask(client, 'select pg_catalog.set_config($1, $2, false)', [name, value]))
+      const isSet = await isTaken(() => ask(client, 'select pg_catalog.set_config($1, $2, false)', [name, value]))
       if (!isSet) known.add(name)
     }),
   ])
@@ -141,12 +142,15 @@ async function together(client: FreshClient, works: readonly (() => Promise<unkn
   else for (const work of works) await work()
 }
 
-async function isPermitted(work: () => Promise<unknown>): Promise<boolean> {
+/** Not permitted; not known, before PostgreSQL 14; not possible on the server's system. */
+const NOT_TAKEN = ['42501', '42704', '22023']
+
+async function isTaken(work: () => Promise<unknown>): Promise<boolean> {
   try {
     await work()
     return true
   } catch (error) {
-    if (!isDatabaseError(error) || error.code !== '42501') throw error
+    if (!isDatabaseError(error) || !NOT_TAKEN.includes(error.code ?? '')) throw error
     return false
   }
 }

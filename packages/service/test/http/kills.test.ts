@@ -315,6 +315,30 @@ describe('entries and changes', () => {
   )
 })
 
+describe('a service that is killed', () => {
+  it('leaves nothing behind that goes on holding locks', async () => {
+    const holder = new pg.Client({ connectionString: cluster.adminUrl('tally') })
+    await holder.connect()
+    try {
+      await holder.query('begin; select from tally where id = 1 for update')
+      const steps = [FIRST_POT, 1].map((id) => ({
+        change: 'tally',
+        key: { id: String(id) },
+        compute: { amount: 'amount + 1' },
+      }))
+      const waiting = `select pid from pg_stat_activity where application_name like 'ledgerman%' and wait_event_type = 'Lock'`
+      void target.run({ mode: 'rehearse', steps, lockWait: '60s', timeLimit: '60s' }).catch(() => undefined)
+      while ((await sql(waiting)).length === 0) await delay(20)
+      await killService()
+      const until = Date.now() + 5_000
+      while ((await sql(waiting)).length > 0 && Date.now() < until) await delay(50)
+      expect(await sql(waiting)).toEqual([])
+    } finally {
+      await holder.end()
+    }
+  }, 60_000)
+})
+
 describe('a reversal of many rows', () => {
   it('is done once, whole, though the service, or PostgreSQL, is killed in the middle of it', async () => {
     const rows = 60_000
