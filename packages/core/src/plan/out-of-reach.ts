@@ -54,8 +54,10 @@ function whyNotFunction({ funcname = [], args = [] }: FuncCall): string | undefi
   if (names.length > 1 && names[0] === 'ledgerman') return `ledgerman.${name}() is the book's own: no step calls it`
   if (name === 'set_config') {
     const [setting, , isLocal] = args
-    const isOfTheirs = setting?.A_Const?.sval?.sval?.includes('.') === true
-    if (isOfTheirs && isLocal?.A_Const?.boolval?.boolval === true) return undefined
+    const named = setting?.A_Const?.sval?.sval ?? ''
+    // Triggers and policies go by who acts.
+    if (/^ledgerman\./i.test(named)) return `${named} is the run's own: no step sets it`
+    if (named.includes('.') && isLocal?.A_Const?.boolval?.boolval === true) return undefined
     return `set_config() is let through only for a setting of your own (a name with a point) and with true as its third argument, so that it ends with the transaction`
   }
   return OUT_OF_REACH.some((pattern) => pattern.test(name))

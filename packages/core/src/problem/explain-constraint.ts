@@ -86,7 +86,11 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
   switch (error.code) {
     case '23502': {
       const columns = error.column === undefined ? [] : [error.column]
-      return { kind: 'not-null', columns, detail: `${record}.${named(columns) || '…'} cannot be null.` }
+      return {
+        kind: 'not-null',
+        columns,
+        detail: `${mapping?.name ?? error.table ?? 'record'}.${named(columns) || '…'} cannot be null.`,
+      }
     }
     case '23505': {
       const columns = table?.uniques.find((unique) => unique.name === error.constraint)?.columns ?? keyColumns(error)

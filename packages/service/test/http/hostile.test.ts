@@ -96,6 +96,7 @@ describe('what PostgreSQL cannot hold, or does not take, is a refusal of the req
     [`select pg_advisory_lock(1)`, /pg_advisory_lock\(\)/],
     [`select set_config('app.tenant', '7', false)`, /only for a setting of your own/],
     [`select set_config('statement_timeout', '0', true)`, /only for a setting of your own/],
+    [`select set_config('Ledgerman.Actor', 'night-desk', true)`, /the run's own: no step sets it/],
   ])('%s is out of reach of a raw step', async (sql, words) => {
     expect((await steps([{ sql, changes: true }])).body).toMatchObject({
       status: 400,
