@@ -24,6 +24,13 @@ it('all that match a filter are changed by an expression: rehearsed, looked at, 
   await open('assigned').click()
   await page.locator('.v-list-item', { hasText: 'hoursLeft' }).last().click()
   await page.fill('[data-test=expression] input', 'hoursLeft - 0.5')
+  // Nothing is set twice: what one line sets, another does not offer.
+  await page.click('[data-test=add-property]')
+  await open('assigned').last().click()
+  const offered = await page.locator('.v-overlay--active .v-list-item').allInnerTexts()
+  expect([offered.includes('priority'), offered.includes('hoursLeft')]).toEqual([true, false])
+  await page.keyboard.press('Escape')
+  await page.locator('[aria-label="Leave this property"]').last().click()
   const before = await sql(
     `select count(*)::int as n, sum(hours_left)::text as hours from programme where semester = '2026B' and hours_left > 20`,
   )
@@ -39,6 +46,26 @@ it('all that match a filter are changed by an expression: rehearsed, looked at, 
   expect(
     await sql(`select count(*)::int as n, sum(hours_left)::text as hours from programme where row_version = 2`),
   ).toEqual([{ n: changed, hours: (Number(before[0]?.['hours']) - changed / 2).toFixed(2) }])
+}, 60_000)
+
+it('all that match get a list, typed an entry at a time', async () => {
+  await page.goto(
+    `${console.service.url}/t/observatory/change-all/programme?where=${encodeURIComponent("code = 'P-103'")}`,
+  )
+  for (const [select, item] of [
+    ['assigned', 'tags'],
+    ['by', 'value'],
+  ] as const) {
+    await open(select).click()
+    await page.locator('.v-overlay--active .v-list-item', { hasText: new RegExp(`^${item}$`) }).click()
+  }
+  for (const typed of ['faint', 'two words']) {
+    await page.fill('[data-test=property-tags] input:not([type=hidden])', typed)
+    await page.keyboard.press('Enter')
+  }
+  await page.click('[data-test=rehearse]')
+  await job('done', 'rehearse').waitFor()
+  expect(await open('differences').innerText()).toContain('→ ["faint","two words"]')
 }, 60_000)
 
 it('all rows of a large change are saved from its entry as a file', async () => {

@@ -64,6 +64,23 @@ function add() {
     assignments.push({ property: free.name, by: 'expression', field: { text: '', isNull: true }, expression: '' })
 }
 
+/** Properties that this one may set: none is set twice. */
+function choicesFor({ property }: Assignment): string[] {
+  const taken = assignments.map((each) => each.property).filter((each) => each !== property)
+  return properties.value.map((each) => each.name).filter((each) => !taken.includes(each))
+}
+
+/** Another property begins with nothing: a value of the one before may be none of it. */
+function choose(assignment: Assignment, property: string) {
+  Object.assign(assignment, { property, field: { text: '', isNull: true }, expression: '' })
+}
+
+/** What an expression may look like. */
+function exampleFor({ property }: Assignment): string {
+  const type = properties.value.find(({ name: each }) => each === property)?.type ?? ''
+  return /^(smallint|integer|bigint|numeric|real|double)/.test(type) ? `${property} + 1` : `coalesce(${property}, …)`
+}
+
 function infoOf({ property }: Assignment) {
   return properties.value.find(({ name: each }) => each === property)
 }
@@ -133,11 +150,12 @@ function begin(mode: RunMode) {
               <div v-for="(assignment, at) in assignments" :key="at" class="mb-3" data-test="assignment">
                 <div class="d-flex align-center ga-2 mb-2">
                   <v-select
-                    v-model="assignment.property"
-                    :items="properties.map((each) => each.name)"
+                    :model-value="assignment.property"
+                    :items="choicesFor(assignment)"
                     label="Property"
                     hide-details
                     data-test="assigned"
+                    @update:model-value="(property: string) => choose(assignment, property)"
                   />
                   <v-select
                     v-model="assignment.by"
@@ -163,7 +181,7 @@ function begin(mode: RunMode) {
                   v-model="assignment.expression"
                   class="mono"
                   :label="`New ${assignment.property}, from the row's own values`"
-                  placeholder="hoursLeft - 1"
+                  :placeholder="exampleFor(assignment)"
                   hide-details="auto"
                   data-test="expression"
                 />
@@ -196,7 +214,7 @@ function begin(mode: RunMode) {
               class="mt-2"
               data-test="every-row"
             />
-            <div class="d-flex ga-2 mt-4">
+            <div class="d-flex align-start ga-2 mt-4">
               <v-select
                 v-model="images"
                 :items="[...IMAGES]"

@@ -185,7 +185,9 @@ function begin(mode: RunMode) {
               </thead>
               <tbody>
                 <tr v-for="(row, at) in preview.rows" :key="at">
-                  <td v-for="(value, column) in row" :key="column"><ValueText :value="value" :longest="40" /></td>
+                  <td v-for="(value, column) in row" :key="column" class="text-no-wrap">
+                    <ValueText :value="value" :longest="40" />
+                  </td>
                 </tr>
               </tbody>
             </v-table>

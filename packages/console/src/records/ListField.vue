@@ -3,7 +3,15 @@ import { computed, shallowRef, watch } from 'vue'
 import { parseJson, printJson, RawJson } from '@ledgerman/contract'
 
 /** The editor of a flat array: an entry each, added with Enter. Numbers keep their digits, since they stay text here. */
-const props = defineProps<{ label: string; element: string; choices: string[] | null; text: string }>()
+const props = defineProps<{
+  label: string
+  element: string
+  choices: string[] | null
+  text: string
+  /** What stands there where there is no list. */
+  none: string | undefined
+  error: string | undefined
+}>()
 const emit = defineEmits<{ change: [text: string] }>()
 const NUMBERS = ['integer', 'float']
 
@@ -65,7 +73,9 @@ function change(given: readonly (Entry | string)[]) {
     closable-chips
     variant="outlined"
     density="compact"
-    placeholder="Type an entry and press Enter"
+    :placeholder="none === undefined ? 'Type an entry and press Enter' : `${none}: type an entry and press Enter`"
+    :persistent-placeholder="none !== undefined"
+    :error-messages="error ? [error] : []"
     hide-details="auto"
     @update:model-value="change"
   />

@@ -22,13 +22,12 @@ const emit = defineEmits<{ reset: [] }>()
 
 const label = computed(() => `${props.property.name}${props.property.sensitive ? ' (sensitive)' : ''}`)
 const isJson = computed(() => ['json', 'jsonb', 'array'].includes(props.property.kind))
-/** A flat array without nulls can be edited as a list; any other one as JSON, as one of json values, whose texts are no numbers. */
+/** A flat array without nulls, or none, can be edited as a list; any other one as JSON, as one of json values, whose texts are no numbers. */
 const isList = computed(
   () =>
     props.property.kind === 'array' &&
     !/^jsonb?$/.test(props.property.element ?? '') &&
-    !field.value.isNull &&
-    isFlat(field.value.text),
+    (field.value.isNull || isFlat(field.value.text)),
 )
 const isDay = computed(() => props.property.kind === 'date' && /^(\d{4}-\d{2}-\d{2})?$/.test(field.value.text))
 const zone = computed(() =>
@@ -117,6 +116,8 @@ function setNull() {
       :element="property.element ?? 'text'"
       :choices="property.choices"
       :text="field.text"
+      :none="field.isNull ? placeholder : undefined"
+      :error="error"
       @change="setText"
     />
     <component
