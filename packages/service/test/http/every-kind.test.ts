@@ -14,17 +14,18 @@ const JSON_BODY = { 'content-type': 'application/json' }
 
 const stored = () => service.observatory.sql('select id, kinds::text as row from kinds order by id')
 
+const mapped = (by: string) => ({
+  mapping: 'kinds',
+  table: 'public.kinds',
+  key: ['id'],
+  guard: { by },
+  properties: KINDS_PROPERTIES,
+})
+
 beforeAll(async () => {
   service = await startTestService()
   await service.observatory.sql(`${KINDS_DDL}; grant all on kinds to ledgerman_worker`)
-  const definition = {
-    mapping: 'kinds',
-    table: 'public.kinds',
-    key: ['id'],
-    guard: { by: 'rowStamp' },
-    properties: KINDS_PROPERTIES,
-  }
-  await target().publishMapping('kinds', JSON.stringify(definition))
+  await target().publishMapping('kinds', JSON.stringify(mapped('rowStamp')))
   const records = fc.sample(kindsRecord, RECORDS)
   for (const [at, record] of records.entries()) {
     const body = printJson({ id: at + 1, ...record } as never)
@@ -77,3 +78,19 @@ it('a record that is loaded and sent back whole is the same', async () => {
   }
   expect(await stored()).toEqual(before)
 })
+
+it.each(['rowStamp', 'values', 'none'])(
+  'written code does with them what the service does, with guard %s',
+  async (by) => {
+    await target().publish([{ source: JSON.stringify(mapped(by)) }])
+    for (const book of [false, true]) {
+      const { cases, passed, notTried } = await target().proveCode({ mappings: ['kinds'], book })
+      expect(cases.filter(({ same }) => !same)).toEqual([])
+      expect([passed, notTried, cases.filter(({ service: told }) => told.includes('"changed":1')).length]).toEqual([
+        true,
+        [],
+        6,
+      ])
+    }
+  },
+)

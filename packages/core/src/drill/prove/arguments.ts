@@ -9,3 +9,9 @@ export function toArgument(value: Json, type: ColumnType | null): unknown {
     return value.map((each) => toArgument(each, type.element as ColumnType | null))
   return isNumber && (type === null || typeOf(type) === 'string') ? printJson(value) : value
 }
+
+/** The same as the service takes it: in json, what JavaScript can hold, since the written code can be given nothing else. */
+export function asGiven(value: Json, type: ColumnType | null): Json {
+  if (!/^jsonb?$/.test(type?.element?.kind ?? type?.kind ?? '')) return value
+  return JSON.parse(JSON.stringify(JSON.parse(printJson(value)))) as Json
+}

@@ -27,7 +27,7 @@ import { toRowDifference, type SnapshotDifference } from '../scratch/snapshot.js
 import { volatileColumns, type Volatile } from '../volatile.js'
 import { entriesSince, entriesText, newestEntry } from './entries-written.js'
 import { whatDiffers } from './what-differs.js'
-import { toArgument } from './arguments.js'
+import { asGiven, toArgument } from './arguments.js'
 import type { CodeModule, ProofTools } from './proof-tools.js'
 
 /** How many records of each mapping are tried. */
@@ -128,15 +128,19 @@ async function runsOf(source: ScratchSource, { mappings, transactions }: NamedCo
     if (mapping.key.length === 0) continue
     const { found } = await findRecords(source.target, mapping, { limit: RECORDS + 1 }, source.findMapping)
     const [first] = found
-    const property = mapping.properties.find(({ lockedBecause, sensitive, name }) => {
+    const unique = new Set(mapping.table.uniques.flatMap(({ columns }) => columns))
+    // All that another record may have as well, so that values of every kind are written; one record after the other has them.
+    const set = mapping.properties.filter(({ key, lockedBecause, sensitive, column, name }) => {
       const values = new Set(found.map((record) => printJson(record[name])))
-      return lockedBecause === null && !sensitive && values.size > 1
+      return !key && lockedBecause === null && !sensitive && !unique.has(column.name) && values.size > 1
     })
-    if (!first || !property) continue
+    if (!first || set.length === 0) continue
     for (const [at, record] of found.slice(0, RECORDS).entries()) {
       const other = found[(at + 1) % found.length] ?? first
       const key = Object.fromEntries(mapping.key.map(({ name }) => [name, record[name]]))
-      const values = { [property.name]: other[property.name] }
+      const values = Object.fromEntries(
+        set.map(({ name, column }) => [name, asGiven((other[name] ?? null) as Json, column.type)]),
+      )
       const what = `${mapping.name} ${Object.values(key).map(String).join(',')}`
       runs.push({ run: { mapping: mapping.name, key, values }, what, names, mapping: mapping.name })
     }
@@ -147,13 +151,15 @@ async function runsOf(source: ScratchSource, { mappings, transactions }: NamedCo
 function waysOf(scratch: ScratchDatabase, each: PlannedRun, { plan, params, actor }: Drilled, code: CodeModule): Way[] {
   const call = (name: string, ...words: unknown[]) => (code[name] as (...all: unknown[]) => Promise<unknown>)(...words)
   if ('transaction' in each) {
-    const given = Object.fromEntries(
-      Object.entries(params).map(([name, value]) => [name, toArgument(value, plan.params.get(name)?.type ?? null)]),
-    )
+    const typeOf = (name: string) => plan.params.get(name)?.type ?? null
+    const mapped = (to: (value: Json, type: ReturnType<typeof typeOf>) => unknown) =>
+      Object.fromEntries(Object.entries(params).map(([name, value]) => [name, to(value, typeOf(name))]))
+    const given = mapped(toArgument)
+    const same = mapped(asGiven) as typeof params
     return [
       {
         what: each.what,
-        ours: async () => countsOf(await runPlan(scratch.target, plan, { mode: 'commit', actor, params })),
+        ours: async () => countsOf(await runPlan(scratch.target, plan, { mode: 'commit', actor, params: same })),
         theirs: (pool) => call(each.transaction.fn, pool, given).then(countsOfCode),
       },
     ]
@@ -167,7 +173,8 @@ function waysOf(scratch: ScratchDatabase, each: PlannedRun, { plan, params, acto
     call(`load${type}`, pool, key) as Promise<{ record: object; guard: string | null }>
   const request = async () => {
     const { guard } = await load()
-    return { key: keyTexts, guard: { guards: guard === null ? [] : [guard] }, mode: 'commit' as const, actor }
+    const held = guard === null ? ('any' as const) : { guards: [guard] }
+    return { key: keyTexts, guard: held, mode: 'commit' as const, actor }
   }
   return [
     {
