@@ -37,6 +37,7 @@ function giveUpOn(signal: AbortSignal | undefined, request: ClientRequest): void
   const giveUp = () => request.destroy(new Error('given up', { cause: signal?.reason }))
   if (signal?.aborted) giveUp()
   signal?.addEventListener('abort', giveUp, { once: true })
+  request.on('close', () => signal?.removeEventListener('abort', giveUp))
 }
 
 function toReceived(message: IncomingMessage): Received {

@@ -11,13 +11,15 @@ export const vuetify = createVuetify({
   theme: {
     defaultTheme: localStorage.getItem(THEME_CHOICE) ?? 'system',
     themes: {
-      // Texts that stand back, and words in orange, keep a contrast of 4.5 to 1 (WCAG 2.1, 1.4.3).
+      // Texts that stand back, and words in a color, keep a contrast of 4.5 to 1 (WCAG 2.1, 1.4.3), on a pale ground of that color too.
       light: {
         colors: {
           primary: '#1f5f5b',
           secondary: '#6b5b2e',
           background: '#f6f6f2',
           surface: '#ffffff',
+          success: '#2e6b30',
+          info: '#1b5e97',
           warning: '#8a5300',
         },
         variables: { 'medium-emphasis-opacity': 0.72 },
@@ -29,6 +31,8 @@ export const vuetify = createVuetify({
           secondary: '#d3bd7d',
           background: '#15191a',
           surface: '#1e2425',
+          success: '#81c784',
+          info: '#7ab8f0',
           error: '#f08a9c',
           warning: '#e8b04a',
         },

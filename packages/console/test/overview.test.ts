@@ -127,7 +127,7 @@ it('shows a writer the pages that the role has, and says nothing of what it may 
 }, 60_000)
 
 // Each with something that is there once the page is.
-const PAGES: readonly (readonly [path: string, shown: string])[] = [
+const PAGES: readonly (readonly [path: string, shown: string, act?: () => Promise<void>])[] = [
   ['', '[data-test=attention]'],
   ['/records/programme', '[data-test=records] tbody tr'],
   ['/records/programme/P-107', '[data-test=property-title]'],
@@ -140,18 +140,28 @@ const PAGES: readonly (readonly [path: string, shown: string])[] = [
   ['/book', 'tbody tr'],
   ['/code', '.cm-line'],
   ['/review', '.cm-content'],
+  ['/transactions/move-hours', '[data-test=editor] .cm-line', () => page.getByText('Definition').click()],
+  [`/change-all/programme?where=${encodeURIComponent("semester = '2026A'")}`, '[data-test=differences]', rehearseAll],
 ]
+
+async function rehearseAll() {
+  await page.locator('[data-test=expression] input').fill(`'Survey of the north'`)
+  await page.click('[data-test=rehearse]')
+}
+/** Those that say the most in color. */
+const DARK = ['', '/records/programme/P-107', '/code']
 
 it.each([
   ['light', PAGES.filter(([, shown]) => shown !== 'h1')],
-  ['dark', PAGES.filter((_, at) => at === 0 || at === 2)],
+  ['dark', PAGES.filter(([path, , act]) => act !== undefined || DARK.includes(path))],
 ] as const)(
   'no page has a fault that WCAG 2.1 AA knows, %s',
   async (colorScheme, pages) => {
     await page.emulateMedia({ colorScheme })
     const found: string[] = []
-    for (const [path, shown] of pages) {
+    for (const [path, shown, act] of pages) {
       await go(path)
+      await act?.()
       await page.locator(shown).first().waitFor()
       const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']
       const { violations } = await new AxeBuilder({ page }).withTags(tags).analyze()

@@ -34,6 +34,8 @@ onMounted(() => {
       ],
     }),
   })
+  // What scrolls can be reached with the keyboard.
+  view.scrollDOM.tabIndex = 0
 })
 onBeforeUnmount(() => view?.destroy())
 watch(

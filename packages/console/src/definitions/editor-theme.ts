@@ -1,7 +1,8 @@
+import { HighlightStyle, syntaxHighlighting } from '@codemirror/language'
 import { EditorView } from '@codemirror/view'
+import { tags } from '@lezer/highlight'
 
-/** The editor in the page's own colours, light and dark. */
-export const editorTheme = EditorView.theme({
+const theme = EditorView.theme({
   '&': { backgroundColor: 'rgb(var(--v-theme-surface))', color: 'rgb(var(--v-theme-on-surface))' },
   '.cm-content': { caretColor: 'rgb(var(--v-theme-on-surface))' },
   '.cm-placeholder': { color: 'rgba(var(--v-theme-on-surface), 0.72)' },
@@ -22,3 +23,15 @@ export const editorTheme = EditorView.theme({
     maxWidth: '560px',
   },
 })
+
+/** The editor's own colours of words are made for a light ground. */
+const words = HighlightStyle.define([
+  { tag: [tags.definition(tags.propertyName), tags.propertyName, tags.keyword], color: 'rgb(var(--v-theme-primary))' },
+  { tag: [tags.string, tags.special(tags.string)], color: 'rgb(var(--v-theme-secondary))' },
+  { tag: [tags.number, tags.bool, tags.null, tags.typeName], color: 'rgb(var(--v-theme-info))' },
+  { tag: tags.comment, color: 'rgba(var(--v-theme-on-surface), 0.72)', fontStyle: 'italic' },
+  { tag: tags.invalid, color: 'rgb(var(--v-theme-error))' },
+])
+
+/** The editor in the page's own colours, light and dark. */
+export const editorTheme = [theme, syntaxHighlighting(words)]

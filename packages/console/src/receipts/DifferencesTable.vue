@@ -10,6 +10,8 @@ const differences = computed(() => rowDifferences(props.rows))
 const numberColumns = computed(
   () => new Set(differences.value.columns.filter((name) => valuesOf(name).every((value) => isNumber(value)))),
 )
+/** How many rows are seen at once. */
+const IN_SIGHT = 8
 const isNumberColumn = (name: string) => numberColumns.value.has(name)
 
 function valuesOf(name: string): unknown[] {
@@ -36,7 +38,7 @@ function isNumber(value: unknown): boolean {
         <template v-else>→ <ValueText :value="each.after" :longest="40" /></template>
       </span>
     </p>
-    <div class="scroll">
+    <div class="scroll" tabindex="0" role="region" aria-label="Differences">
       <v-table density="compact" class="differences" data-test="differences">
         <thead>
           <tr>
@@ -88,6 +90,9 @@ function isNumber(value: unknown): boolean {
     </div>
     <p v-if="total > rows.length" class="small-note text-medium-emphasis mt-1">
       … and {{ countOf(total - rows.length, 'more row') }}
+    </p>
+    <p v-else-if="rows.length > IN_SIGHT" class="small-note text-medium-emphasis mt-1">
+      {{ countOf(rows.length, 'row') }}; the list scrolls
     </p>
   </div>
 </template>

@@ -259,6 +259,10 @@ export function compileExpression(expression: Expression, source: string, scope:
         if (isSpanBeside(operator, right, one)) return [one, plainType('interval')]
         if (isSpanBeside(operator, left, other)) return [plainType('interval'), other]
         break
+      case '*':
+      case '/':
+        // Money is multiplied by numbers, and by no money.
+        if ([one, other].some((side) => side?.sql === 'money')) return [plainType('numeric'), plainType('numeric')]
     }
     const isComparison = /^[=<>]/.test(operator)
     const side = reader.common([left, right]) ?? (isComparison ? undefined : wanted)

@@ -102,8 +102,10 @@ export class TypeReader {
       case '+':
       case '-':
         return this.#sumType(operator, left, right)
-      case '*':
       case '/':
+        if ([left, right].every((side) => this.typeOf(side)?.sql === 'money')) return plainType('double precision')
+        return this.common([left, right])
+      case '*':
       case '%':
         return this.common([left, right])
       default:

@@ -33,6 +33,9 @@ function isRounded(
 ): boolean {
   if (type.fractionDigits !== null || type.intervalFields !== null)
     return expression.kind === 'path' ? !holdsTimeOf(type, typeOfPath(expression, plan, step)) : !isWhole(expression)
+  // Of a list each element is rounded, and what it was made of is not looked into.
+  if (type.element && (type.element.precision ?? type.element.fractionDigits) !== null)
+    return expression.kind !== 'path' || typeOfPath(expression, plan, step)?.sql !== type.sql
   const kept = decimalsKept(type)
   if (kept === null) return false
   if (type.kind === 'float') return !isCopied(expression)
@@ -64,6 +67,7 @@ export function roundedBy(steps: readonly StepReceipt[], roundings: Roundings = 
 function decimalsKept({ kind, precision, name }: ColumnType): number | null {
   if (kind === 'integer' || kind === 'bigint') return 0
   if (kind === 'numeric') return precision?.scale ?? null
+  if (kind === 'money') return 2
   return kind === 'float' && name === 'float4' ? 0 : null
 }
 

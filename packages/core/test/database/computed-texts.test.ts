@@ -11,7 +11,7 @@ beforeAll(async () => {
     'public.tight',
     `create domain label as varchar(5);
      create table tight (id integer primary key, word varchar(5), padded char(5), tag label, name name, letter "char", bits bit varying(4), words varchar(5)[],
-       source text, at timestamp(0), span interval year to month);
+       source text, at timestamp(0), span interval year to month, price money default 1, grid numeric(4,1)[]);
      insert into tight (id, word, padded, tag, words, source, bits) values (1, 'abc', 'abc', 'abc', '{abc}', 'defghi', '101')`,
   )
 })
@@ -55,13 +55,21 @@ describe('a computed value', () => {
     })
   })
 
-  it('that loses digits of a second, or fields of an interval, is told', async () => {
-    const { receipt } = await compute({ at: 'now()', span: `cast('P1Y2M3D' as interval)`, word: `'a'` })
+  it('that loses digits, or fields of an interval, is told', async () => {
+    const { receipt } = await compute({
+      at: 'now()',
+      span: `cast('P1Y2M3D' as interval)`,
+      price: 'price * 1.005',
+      grid: `grid || '1.25'`,
+      word: `'a'`,
+    })
     expect(receipt.rounded?.map(({ property, to }) => [property, to])).toEqual([
       ['at', 'timestamp(0) without time zone'],
       ['span', 'interval year to month'],
+      ['price', 'money'],
+      ['grid', 'numeric(4,1)[]'],
     ])
     for (const at of [`cast('2026-01-01' as date)`, `date_trunc('minute', now())`])
-      expect((await compute({ at, span: 'span' })).receipt.rounded).toBeUndefined()
+      expect((await compute({ at, span: 'span', grid: 'grid', price: 'price' })).receipt.rounded).toBeUndefined()
   })
 })

@@ -20,6 +20,7 @@ const COLUMNS = {
   id: ['uid'],
   mood: ['mood'],
   list: ['tags'],
+  price: ['price'],
 } as const
 type Kind = keyof typeof COLUMNS
 const KINDS = Object.keys(COLUMNS) as Kind[]
@@ -37,6 +38,7 @@ const LITERALS: Readonly<Record<Kind, readonly string[]>> = {
   id: [`'00000000-0000-0000-0000-000000000005'`],
   mood: [`'ok'`, `'sad'`],
   list: [`'{p,q1}'`, `'{}'`],
+  price: [`'1.50'`, `'12'`],
 }
 
 /** What gives a value of a kind out of values of it and of others; `$KIND` stands for one, `@KIND` for a column. */
@@ -58,7 +60,7 @@ const FORMS: Readonly<Record<Kind, readonly string[]>> = {
     'floor($exact)',
     'cast($whole as numeric)',
   ],
-  float: ['(@float * $float)', '(@float / 2)', 'abs(@float)'],
+  float: ['(@float * $float)', '(@float / 2)', 'abs(@float)', '(price / price)'],
   text: [
     'lower($text)',
     '($text || $text)',
@@ -89,6 +91,7 @@ const FORMS: Readonly<Record<Kind, readonly string[]>> = {
   id: [],
   mood: [],
   list: ['(tags || tags)'],
+  price: ['(price * 1.005)', '(price / 3)', '($price + price)', '(2 * price)', '($price - price)'],
 }
 const COMMON = [
   'coalesce(@, $)',
@@ -140,12 +143,12 @@ beforeAll(async () => {
     `create type mood as enum ('sad', 'ok', 'happy');
      create table odd (id integer primary key, small smallint, big bigint, money2 numeric(8,2), free numeric, single real, double8 double precision,
        word text, short varchar(12), padded char(6), flag boolean, night date, hour time, seen timestamp, seenz timestamptz, took interval, uid uuid,
-       mood mood, tags text[]);
+       mood mood, tags text[], price money);
      insert into odd select n, n % 7 - 3, n * 1000000007::bigint, n * 1.37, n / 3.0, n * 0.25, n * 0.5,
        case when n % 5 > 0 then (array['abc', 'Abc', 'a%b', '', 'x_y', 'it''s'])[1 + n % 6] end, (array['abc', 'v ', ' zz'])[1 + n % 3], 'ab' || n % 2,
        case n % 3 when 0 then true when 1 then false end, date '2024-02-27' + n, time '00:00' + n * interval '97 min', timestamp '2024-02-27 10:00' + n * interval '7 h',
        timestamptz '2024-02-27 10:00Z' + n * interval '5 h', n * interval '1 day 3 h', ('00000000-0000-0000-0000-0000000000' || lpad(n::text, 2, '0'))::uuid,
-       (array['sad', 'ok', 'happy'])[1 + n % 4]::mood, case when n % 3 > 0 then array['p', 'q' || n % 4] end from generate_series(1, 24) n`,
+       (array['sad', 'ok', 'happy'])[1 + n % 4]::mood, case when n % 3 > 0 then array['p', 'q' || n % 4] end, (n * 0.75)::numeric::money from generate_series(1, 24) n`,
   )
 })
 afterAll(async () => {
