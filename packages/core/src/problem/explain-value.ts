@@ -35,12 +35,15 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
   )
 }
 
-/** A text too long for its column: given ones are checked before, so it was computed. PostgreSQL names the type, and with it the properties that it may be. */
+/**
+ * A text too long for its column: given ones are checked before, so it was computed. PostgreSQL names the type, and with it the properties that it may be;
+ * what came up inside of a function, such as a trigger's, may be about any column.
+ */
 function computedTooLong(error: DatabaseError, { mapping }: ErrorContext): LedgermanProblem | undefined {
-  if (error.code !== '22001' || mapping === undefined) return undefined
-  const [said, length] = /\w[\w ]*\((\d+)\)/.exec(error.message) ?? []
+  if (error.code !== '22001' || error.where !== undefined || mapping === undefined) return undefined
+  const length = /\((\d+)\)/.exec(error.message)?.[1]
   const held = mapping.properties.filter(({ column }) => String(column.type.length) === length)
-  if (said === undefined || held.length === 0) return undefined
+  if (length === undefined || held.length === 0) return undefined
   const names = held.map(({ name }) => name)
   return new LedgermanProblem(
     'value-invalid',

@@ -17,9 +17,9 @@ beforeAll(async () => {
 })
 afterAll(() => own.close())
 
-const compute = async (computed: Record<string, string>) => {
-  const definition = { params: {}, steps: [{ change: 'tight', key: { id: '1' }, compute: computed }] }
-  const plan = await resolvePlan(own.target, definition as never, null, null, () => Promise.resolve(tight))
+const compute = async (computed: Record<string, string>, mapping = tight) => {
+  const definition = { params: {}, steps: [{ change: mapping.name, key: { id: '1' }, compute: computed }] }
+  const plan = await resolvePlan(own.target, definition as never, null, null, () => Promise.resolve(mapping))
   return runPlan(own.target, plan, { mode: 'rehearse', actor: 'test', params: {} })
 }
 
@@ -38,6 +38,17 @@ describe('a computed value', () => {
   ])('that is too long for its column is refused, never cut off: %s', async (property, expression) => {
     const refused = await compute({ [property]: expression }).catch((error: unknown) => error)
     expect(isProblem(refused, 'value-invalid') && refused.detail).toMatch(/too long|at most/)
+  })
+
+  it('that a trigger finds too long for another table is not told as one of its own', async () => {
+    const noted = await own.mapped(
+      'public.noted',
+      `create table noted (id integer primary key, word varchar(5)); create table jotted (word varchar(5)); insert into noted values (1, 'abc');
+       create function jot() returns trigger language plpgsql as $$ begin insert into jotted values (new.word || new.word); return new; end $$;
+       create trigger jot after update on noted for each row execute function jot()`,
+    )
+    const refused = await compute({ word: `word || 'd'` }, noted).catch(String)
+    expect(refused).toMatch(/PostgreSQL says: value too long for type character varying\(5\)/)
   })
 
   it('that fits is what its column holds, and differs only where the column would', async () => {
