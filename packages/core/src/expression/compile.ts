@@ -206,6 +206,13 @@ export function compileExpression(expression: Expression, source: string, scope:
       ? null
       : placeOf(operand, items[0] as Expression)
     if (place === null) return `(${one} ${negated ? 'not ' : ''}in (${listed.join(', ')}))`
+    // In one array all would be of one type, and texts be compared as padded ones are: SQL compares with each for itself.
+    if (new Set(items.map((item) => reader.typeOf(item)?.sql ?? side?.sql)).size > 1)
+      return eachOnce([one], ([name]) => {
+        const equals = (item: Expression) => operatorSql(negated ? '<>' : '=', placeOf(operand, item))
+        const tests = items.map((item, at) => `${name} ${equals(item)} ${listed[at]}`)
+        return `(${tests.join(negated ? ' and ' : ' or ')})`
+      })
     // An array of arrays would be compared by its elements.
     if (side?.column?.kind === 'array') {
       const rows = listed.map((item) => `(${item})`)

@@ -180,6 +180,13 @@ describe('an expression', () => {
     expect(await idsOf(`tags not in ('{p,q1}', '{p,q2}') and id < 9`)).toEqual([4, 7, 8])
   })
 
+  it('compares with each of a list for itself', async () => {
+    for (const where of ['short in (padded, trim(short))', `short not in (padded, trim(short), 'x')`])
+      expect(await idsOf(where)).toEqual(
+        (await client.query<{ id: number }>(`select id from odd where ${where} order by id`)).rows.map(({ id }) => id),
+      )
+  })
+
   it('may name a value once, and compare it with several', async () => {
     expect(await idsOf(`case mood when 'ok' then 1 when 'happy' then 2 else 3 end = 2 and id < 9`)).toEqual([2, 6])
     const problem = await find('case small when null then true end').catch((error: unknown) => error)
