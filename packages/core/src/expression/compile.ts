@@ -7,16 +7,9 @@ import { valueToText } from '../values/value-text.js'
 import { eachOnce } from './each-once.js'
 import { visitExpression, type Expression } from './expression.js'
 import { expressionProblem } from './expression-problem.js'
-import {
-  CAST_TYPES,
-  exactName,
-  hasCommonType,
-  isSpanBeside,
-  numberTypeBeside,
-  plainType,
-  TypeReader,
-  type ValueType,
-} from './value-type.js'
+import { literalType, sidesOf } from './literal-types.js'
+import { placeBetween, placeOfSign } from './operator-place.js'
+import { CAST_TYPES, hasCommonType, plainType, TypeReader, type ValueType } from './value-type.js'
 
 /** A value that a name in an expression stands for: its SQL and its type. */
 export interface NamedValue {
@@ -92,7 +85,7 @@ export function compileExpression(expression: Expression, source: string, scope:
       case 'unary':
         return node.operator === 'not'
           ? `(not ${sqlOf(node.operand, plainType('boolean'))})`
-          : `(${operatorSql(node.operator, placeOf(node.operand, node.operand))} ${sqlOf(node.operand, wanted)})`
+          : `(${operatorSql(node.operator, placeOfSign(reader, node.operand, wanted))} ${sqlOf(node.operand, wanted)})`
       case 'binary':
         return binarySql(node, wanted)
       case 'is':
@@ -107,7 +100,7 @@ export function compileExpression(expression: Expression, source: string, scope:
       }
       case 'inList': {
         const side = reader.typeOf(node.operand)
-        const equals = operatorSql(node.negated ? '<>' : '=', placeOf(node.operand, node.operand))
+        const equals = operatorSql(node.negated ? '<>' : '=', placeOf(node.operand, node.operand, side))
         return `(${sqlOf(node.operand, side)} ${equals} ${node.negated ? 'all' : 'any'} (${parameterSql(node.list, node.listAt, side, true)}))`
       }
       case 'between': {
@@ -125,7 +118,7 @@ export function compileExpression(expression: Expression, source: string, scope:
         const name = node.name === 'extract' ? 'date_part' : node.name
         const side = hasCommonType(name) ? (reader.common(node.args) ?? wanted) : undefined
         const args = node.args.map((argument) => sqlOf(argument, side))
-        if (name === 'nullif') return nullifSql(node.args, args)
+        if (name === 'nullif') return nullifSql(node.args, args, side)
         return `${FUNCTION_SQL[name] ?? `pg_catalog.${name}`}(${args.join(', ')})`
       }
       case 'linked':
@@ -143,25 +136,20 @@ export function compileExpression(expression: Expression, source: string, scope:
 
   function binarySql(node: Extract<Expression, { kind: 'binary' }>, wanted: ValueType | undefined): string {
     const { operator, left, right } = node
-    const [one, other] = sidesOf(node, wanted)
-    return `(${sqlOf(left, one)} ${scope.mark(node.operatorAt)}${operatorBetween(operator, left, right)} ${sqlOf(right, other)})`
+    const [one, other] = sidesOf(reader, node, wanted)
+    return `(${sqlOf(left, one)} ${scope.mark(node.operatorAt)}${operatorBetween()} ${sqlOf(right, other)})`
+
+    /** As the types on both sides have it, wherever somebody has put others of that name. */
+    function operatorBetween(): string {
+      if (operator === 'and' || operator === 'or') return operator
+      const place = placeBetween(reader, operator, [left, right], [one, other])
+      return place === null ? operator : operatorSql(LIKE_OPERATORS[operator] ?? operator, place)
+    }
   }
 
-  /** The operator as the types on both sides have it, wherever somebody has put others of that name. */
-  function operatorBetween(operator: string, left: Expression, right: Expression): string {
-    if (operator === 'and' || operator === 'or') return operator
-    const place = placeOf(left, right)
-    return place === null ? operator : operatorSql(LIKE_OPERATORS[operator] ?? operator, place)
-  }
-
-  /** Where the operators between these two are; null where they cannot be others than PostgreSQL's own. */
-  function placeOf(one: Expression, other: Expression): OperatorPlace {
-    const common = reader.common([one, other])
-    const sides = [one, other].map((side) => (side.kind === 'literal' ? common : (reader.typeOf(side) ?? common)))
-    const own = sides.map((side) => side?.column).find((column) => column && column.operators !== PG_CATALOG)
-    if (own) return own.operators
-    const names = new Set(sides.map((side) => exactName(side)))
-    return names.size === 1 && !names.has(undefined) ? null : PG_CATALOG
+  /** Where `=` and its like are between two that take `side` where they are literals. */
+  function placeOf(one: Expression, other: Expression, side: ValueType | undefined): OperatorPlace {
+    return placeBetween(reader, '=', [one, other], [side, side])
   }
 
   function distinctSql(
@@ -169,7 +157,7 @@ export function compileExpression(expression: Expression, source: string, scope:
     side: ValueType | undefined,
   ) {
     const [one, other] = [sqlOf(left, side), sqlOf(right, side)]
-    const place = placeOf(left, right)
+    const place = placeOf(left, right, side)
     if (place === null) return `(${one} is ${negated ? 'not ' : ''}distinct from ${other})`
     const differ = eachOnce(
       [one, other],
@@ -185,7 +173,7 @@ export function compileExpression(expression: Expression, source: string, scope:
     const compared = operand ? reader.common([operand, ...branches.map(({ when }) => when)]) : plainType('boolean')
     const one = operand && sqlOf(operand, compared)
     const parts = branches.map(({ when, then }) => ({
-      place: operand && placeOf(operand, when),
+      place: operand && placeOf(operand, when, compared),
       when: sqlOf(when, compared),
       then: sqlOf(then, side),
     }))
@@ -202,14 +190,12 @@ export function compileExpression(expression: Expression, source: string, scope:
 
   function inSql({ operand, items, negated }: Extract<Expression, { kind: 'in' }>, side: ValueType | undefined) {
     const [one, listed] = [sqlOf(operand, side), items.map((item) => sqlOf(item, side))]
-    const place = items.every((item) => placeOf(operand, item) === null)
-      ? null
-      : placeOf(operand, items[0] as Expression)
+    const place = items.map((item) => placeOf(operand, item, side)).find((each) => each !== null) ?? null
     if (place === null) return `(${one} ${negated ? 'not ' : ''}in (${listed.join(', ')}))`
     // In one array all would be of one type, and texts be compared as padded ones are: SQL compares with each for itself.
     if (new Set(items.map((item) => reader.typeOf(item)?.sql ?? side?.sql)).size > 1)
       return eachOnce([one], ([name]) => {
-        const equals = (item: Expression) => operatorSql(negated ? '<>' : '=', placeOf(operand, item))
+        const equals = (item: Expression) => operatorSql(negated ? '<>' : '=', placeOf(operand, item, side))
         const tests = items.map((item, at) => `${name} ${equals(item)} ${listed[at]}`)
         return `(${tests.join(negated ? ' and ' : ' or ')})`
       })
@@ -224,7 +210,7 @@ export function compileExpression(expression: Expression, source: string, scope:
   function betweenSql(node: Extract<Expression, { kind: 'between' }>, side: ValueType | undefined) {
     const { operand, low, high, negated } = node
     const [one, least, most] = [sqlOf(operand, side), sqlOf(low, side), sqlOf(high, side)]
-    const place = [low, high].map((end) => placeOf(operand, end)).find((each) => each !== null) ?? null
+    const place = [low, high].map((end) => placeOf(operand, end, side)).find((each) => each !== null) ?? null
     if (place === null) return `(${one} ${negated ? 'not ' : ''}between ${least} and ${most})`
     const inside = eachOnce(
       [one],
@@ -233,8 +219,12 @@ export function compileExpression(expression: Expression, source: string, scope:
     return negated ? `(not (${inside}))` : `(${inside})`
   }
 
-  function nullifSql(nodes: readonly Expression[], [one = '', other = '']: readonly string[]): string {
-    const place = placeOf(nodes[0] as Expression, nodes[1] as Expression)
+  function nullifSql(
+    nodes: readonly Expression[],
+    [one = '', other = '']: readonly string[],
+    side: ValueType | undefined,
+  ): string {
+    const place = placeOf(nodes[0] as Expression, nodes[1] as Expression, side)
     return place === null
       ? `nullif(${one}, ${other})`
       : eachOnce(
@@ -243,63 +233,16 @@ export function compileExpression(expression: Expression, source: string, scope:
         )
   }
 
-  /** What each side of an operator takes where it is a literal. */
-  function sidesOf(
-    { operator, left, right }: Extract<Expression, { kind: 'binary' }>,
-    wanted: ValueType | undefined,
-  ): [ValueType | undefined, ValueType | undefined] {
-    const [one, other] = [reader.typeOf(left), reader.typeOf(right)]
-    switch (operator) {
-      case 'and':
-      case 'or':
-        return [plainType('boolean'), plainType('boolean')]
-      case 'like':
-      case 'ilike':
-        return [plainType('text'), { ...plainType('text'), sensitive: one?.sensitive ?? false }]
-      case '->':
-      case '->>':
-        return [undefined, plainType(right.kind === 'literal' && right.of === 'number' ? 'integer' : 'text')]
-      case '||':
-        return [joinedType(one, left, other), joinedType(other, right, one)]
-      case '+':
-      case '-':
-        if (isSpanBeside(operator, right, one)) return [one, plainType('interval')]
-        if (isSpanBeside(operator, left, other)) return [plainType('interval'), other]
-        break
-      case '*':
-      case '/':
-        // Money is multiplied by numbers, and by no money.
-        if ([one, other].some((side) => side?.sql === 'money')) return [plainType('numeric'), plainType('numeric')]
-    }
-    const isComparison = /^[=<>]/.test(operator)
-    const side = reader.common([left, right]) ?? (isComparison ? undefined : wanted)
-    return [side, side]
-  }
-
-  /** Beside a list a literal is a list where it is written as one, and one of its elements otherwise. */
-  function joinedType(
-    own: ValueType | undefined,
-    node: Expression,
-    beside: ValueType | undefined,
-  ): ValueType | undefined {
-    if (own) return own
-    if (beside?.column?.kind !== 'array') return beside?.sql === 'jsonb' ? beside : plainType('text')
-    const isList = node.kind === 'literal' && /^\s*[[{]/.test(node.text)
-    return isList ? beside : plainType(beside.sql.replace(/\[\]$/, ''))
-  }
-
   function literalSql(node: Extract<Expression, { kind: 'literal' }>, wanted: ValueType | undefined): string {
     const sensitive = wanted?.sensitive ?? false
     switch (node.of) {
       case 'null':
         return bound({ of: 'literal', at: node.at, text: null, type: wanted?.sql ?? 'text', sensitive })
-      case 'boolean': {
-        const type = wanted?.sql === 'jsonb' ? 'jsonb' : 'boolean'
-        return bound({ of: 'literal', at: node.at, text: node.text, type, sensitive })
-      }
+      case 'boolean':
+        return bound({ of: 'literal', at: node.at, text: node.text, type: literalType(node, wanted).sql, sensitive })
       case 'number': {
-        const type = numberTypeBeside(node.text, wanted)
-        const as = type === 'money' ? (wanted?.column ?? null) : null
+        const { sql: type, column } = literalType(node, wanted)
+        const as = type === 'money' ? column : null
         return bound({ of: 'literal', at: node.at, text: node.text, type, sensitive }, as)
       }
       case 'text': {

@@ -92,7 +92,7 @@ export function parseExpression(source: string): Expression {
     const operatorAt = peek().at
     const operator = COMPARISONS.find((sign) => take(sign))
     if (!operator) return left
-    const right = readMembership()
+    const right = isWord('not') ? readNot() : readMembership()
     const other = COMPARISONS.find((sign) => peek().text === sign && peek().kind === 'sign')
     if (other) throw expressionProblem(source, peek().at, 'Comparisons cannot be chained; join them with and')
     if ([left, right].some((side) => side.kind === 'literal' && side.of === 'null')) {

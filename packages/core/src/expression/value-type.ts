@@ -1,5 +1,4 @@
 import type { ColumnType } from '../values/column-type.js'
-import { operatorPlace } from '../values/operator-sql.js'
 import type { Expression } from './expression.js'
 
 /** The type of a part of an expression, as far as it is known without asking the database. */
@@ -167,7 +166,8 @@ const MOMENTS: Readonly<Record<string, Moment>> = {
   'timestamp with time zone': 'timestamptz',
 }
 
-function momentOf(type: ValueType | undefined): Moment | null {
+/** Which point in time, or time of day, a type is; null for others. */
+export function momentOf(type: ValueType | undefined): Moment | null {
   return MOMENTS[type?.sql ?? ''] ?? null
 }
 
@@ -211,23 +211,4 @@ export function numberTypeBeside(text: string, wanted: ValueType | undefined): s
     default:
       return numberType(text)
   }
-}
-
-/** The name of a type of which PostgreSQL has every operator itself; undefined for others, and where it is not known. */
-export function exactName(type: ValueType | undefined): string | undefined {
-  if (type === undefined) return undefined
-  if (type.column) return operatorPlace(type.column) === null ? type.column.comparable : undefined
-  return EXACT_NAMES.has(type.sql) ? (LONG_NAMES[type.sql] ?? type.sql) : undefined
-}
-
-const EXACT_NAMES = new Set([
-  ...CAST_TYPES,
-  'double precision',
-  'timestamp with time zone',
-  'timestamp without time zone',
-])
-const LONG_NAMES: Readonly<Record<string, string>> = {
-  timestamptz: 'timestamp with time zone',
-  timestamp: 'timestamp without time zone',
-  time: 'time without time zone',
 }
