@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto'
 import { readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import pg from 'pg'
+import { TRAPS_SQL } from './traps.js'
 
 // The server that bin/test started, as superuser.
 const ADMIN_URL = process.env['LEDGERMAN_TEST_PG'] ?? ''
@@ -32,26 +33,43 @@ export function canSpeak(locale: string): Promise<boolean> {
   )
 }
 
-/** An empty database. @param encoding where other than the server's own */
-export function makeDatabase(encoding?: string): Promise<TestDatabase> {
-  return make(encoding === undefined ? 'template1' : `template0 encoding '${encoding}' locale 'C'`)
+/** What an empty database is to be other than usual. */
+export interface DatabaseNature {
+  /** Where other than the server's own. */
+  encoding?: string
+  /** Whether the role that Ledgerman works with finds operators of others in its search path, each of which raises an error. */
+  isTrapped?: boolean
+}
+
+/** An empty database. */
+export async function makeDatabase({ encoding, isTrapped = false }: DatabaseNature = {}): Promise<TestDatabase> {
+  if (!isTrapped) return make(encoding === undefined ? 'template1' : `template0 encoding '${encoding}' locale 'C'`)
+  await ensureTemplate('traps', (client) => client.query(TRAPS_SQL))
+  const database = await make('traps_template')
+  await database.sql(`alter role ledgerman_worker in database ${database.name} set search_path = public, traps`)
+  return database
 }
 
 /** A database with the observatory: copied from one that is loaded once a run. */
 export async function makeObservatory(): Promise<TestDatabase> {
-  await withClient(urlOf('postgres'), async (client) => {
-    await client.query('select pg_advisory_lock(4680)')
-    const { rowCount } = await client.query(`select 1 from pg_database where datname = 'observatory_template'`)
-    if (rowCount === 1) return
-    await ensureWorker(client)
-    await client.query('create database observatory_loading')
-    await withClient(urlOf('observatory_loading'), async (loading) => {
-      for (const file of ['schema.sql', 'data.sql']) await loading.query(readFileSync(join(DEMO, file), 'utf8'))
-      await loading.query('grant select, insert, update, delete on all tables in schema public to ledgerman_worker')
-    })
-    await client.query('alter database observatory_loading rename to observatory_template')
+  await ensureTemplate('observatory', async (loading) => {
+    for (const file of ['schema.sql', 'data.sql']) await loading.query(readFileSync(join(DEMO, file), 'utf8'))
+    await loading.query('grant select, insert, update, delete on all tables in schema public to ledgerman_worker')
   })
   return make('observatory_template')
+}
+
+/** Makes the database `NAME_template`, unless somebody has. */
+function ensureTemplate(name: string, fill: (client: pg.Client) => Promise<unknown>): Promise<void> {
+  return withClient(urlOf('postgres'), async (client) => {
+    await client.query('select pg_advisory_lock(4680)')
+    const { rowCount } = await client.query('select 1 from pg_database where datname = $1', [`${name}_template`])
+    if (rowCount === 1) return
+    await ensureWorker(client)
+    await client.query(`create database ${name}_loading`)
+    await withClient(urlOf(`${name}_loading`), fill)
+    await client.query(`alter database ${name}_loading rename to ${name}_template`)
+  })
 }
 
 async function make(template: string): Promise<TestDatabase> {

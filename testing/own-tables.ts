@@ -1,6 +1,6 @@
 import { isProblem, mappingDefinition, type MappingDefinition } from '@ledgerman/contract'
 import { deriveMapping, prepareBook, resolveMapping, Target, type Mapping, type TargetOptions } from '@ledgerman/core'
-import { makeDatabase, type TestDatabase } from './databases.js'
+import { makeDatabase, type DatabaseNature, type TestDatabase } from './databases.js'
 
 /** By its id: the view as a whole reads the whole book. */
 const LAST_ENTRY = `select * from ledgerman.history where id = (select id from ledgerman.entry order by id desc limit 1)`
@@ -19,9 +19,9 @@ export interface OwnTables {
 export async function openOwnTables(
   settings: Readonly<Record<string, string>> = {},
   options: Partial<TargetOptions> = {},
-  encoding?: string,
+  nature: DatabaseNature = {},
 ): Promise<OwnTables> {
-  const database = await makeDatabase(encoding)
+  const database = await makeDatabase(nature)
   for (const [name, value] of Object.entries(settings))
     await database.sql(`alter database ${database.name} set ${name} = '${value}'`)
   const common = { name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') }

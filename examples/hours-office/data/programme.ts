@@ -87,7 +87,7 @@ function loadedFrom(row: s.Row): s.Loaded<Programme> {
 }
 
 const LOAD = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not pg_catalog.isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then pg_catalog.replace(pg_catalog.replace(pg_catalog.to_json(t.updated_at at time zone 'UTC') operator(pg_catalog.#>>) '{}', 'T', ' '), ' BC', '+00 BC') else (pg_catalog.to_json(t.updated_at at time zone 'UTC') operator(pg_catalog.#>>) '{}') || 'Z' end
 from public.programme as t
 where t.code = $1::text`
 
@@ -136,7 +136,7 @@ export async function findProgramme(
     return value === null ? `${column} is null` : condition(`$${values.push(value)}`)
   })
   const text = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not pg_catalog.isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then pg_catalog.replace(pg_catalog.replace(pg_catalog.to_json(t.updated_at at time zone 'UTC') operator(pg_catalog.#>>) '{}', 'T', ' '), ' BC', '+00 BC') else (pg_catalog.to_json(t.updated_at at time zone 'UTC') operator(pg_catalog.#>>) '{}') || 'Z' end
 from public.programme as t
 where ${conditions.join(' and ') || 'true'}
 order by t.code
@@ -146,7 +146,7 @@ limit $1::integer`
 }
 
 const FIND_1 = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then replace(replace(to_json(t.updated_at at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(t.updated_at at time zone 'UTC') #>> '{}') || 'Z' end
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, case when not pg_catalog.isfinite(t.updated_at) then t.updated_at::text when t.updated_at < '0001-01-01 00:00:00Z' then pg_catalog.replace(pg_catalog.replace(pg_catalog.to_json(t.updated_at at time zone 'UTC') operator(pg_catalog.#>>) '{}', 'T', ' '), ' BC', '+00 BC') else (pg_catalog.to_json(t.updated_at at time zone 'UTC') operator(pg_catalog.#>>) '{}') || 'Z' end
 from public.programme as t
 where (((t.hours_left < $1::numeric) and (($2::text is null) or (t.semester = $2::text))) and exists (select 1 from public.block as t1 where t1.programme_id = t.id and (t1.state operator(pg_catalog.=) $3::public.block_state)))
 order by t.hours_left, t.code

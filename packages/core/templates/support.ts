@@ -320,7 +320,11 @@ const begun = new WeakMap<Pool, WeakMap<Limits, boolean>>()
 async function beginsWith(pool: Pool, limits: Limits): Promise<boolean> {
   const known = begun.get(pool)?.get(limits)
   if (known !== undefined) return known
-  const rows = await ask(pool, `select lower(name), reset_val from pg_catalog.pg_settings where context = 'user'`, [])
+  const rows = await ask(
+    pool,
+    `select pg_catalog.lower(name::text), reset_val from pg_catalog.pg_settings where context = 'user'`,
+    [],
+  )
   const begins = areAs(limits, new Map(rows.map(([name, value]) => [name, value])))
   const ofPool = begun.get(pool) ?? new WeakMap<Limits, boolean>()
   begun.set(pool, ofPool.set(limits, begins))
@@ -413,13 +417,13 @@ async function insideOf<T>(client: ClientBase, limits: Limits, work: (client: Cl
   const forms = formsOf(limits)
   if (forms.length === 0) return work(client)
   const names = forms.map(([name]) => name)
-  const kept = names.map((name) => `current_setting('${name}')`)
-  const set = forms.map(([name, value]) => `set_config('${name}', '${value}', true)`)
+  const kept = names.map((name) => `pg_catalog.current_setting('${name}')`)
+  const set = forms.map(([name, value]) => `pg_catalog.set_config('${name}', '${value}', true)`)
   const [before = []] = await ask(client, `select ${[...kept, ...set].join(', ')}`, [])
   const result = await work(client)
   await ask(
     client,
-    `select ${names.map((name, at) => `set_config('${name}', $${at + 1}, true)`).join(', ')}`,
+    `select ${names.map((name, at) => `pg_catalog.set_config('${name}', $${at + 1}, true)`).join(', ')}`,
     before.slice(0, names.length),
   )
   return result

@@ -1,3 +1,4 @@
+import { OWN_NAMES } from '../sessions/session-settings.js'
 import type { BookSizes } from '@ledgerman/contract'
 import type { Target } from '../target/target.js'
 
@@ -9,7 +10,10 @@ const STATEMENT_LIMIT_MS = 10 * 60_000
  * @throws LedgermanProblem book-not-prepared, cancelled, target-unavailable
  */
 export async function bookSizes(target: Target, signal: AbortSignal): Promise<BookSizes> {
-  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'sizes', { default_transaction_read_only: 'on' })
+  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'sizes', {
+    ...OWN_NAMES,
+    default_transaction_read_only: 'on',
+  })
   const onAbort = () => void target.giveUp(session)
   signal.addEventListener('abort', onAbort, { once: true })
   try {

@@ -31,7 +31,7 @@ export async function entryRows(
   const steps = await stepsOf(target, id, findMapping)
   const from = after === undefined ? 0 : placeOf(after)
   try {
-    const { rows } = await target.read(PAGE_SQL, [id, String(from), String(limit + 1)])
+    const { rows } = await target.readBook(PAGE_SQL, [id, String(from), String(limit + 1)])
     const shown = rows.slice(0, limit).map(([json]) => toRow(json, steps))
     return { rows: shown, next: rows.length > limit ? String(from + limit) : null }
   } catch (error) {
@@ -55,6 +55,7 @@ export async function exportEntryRows(
     text: `declare found no scroll cursor for ${ALL_SQL}`,
     values: [id],
     atATime: ROWS_AT_A_TIME,
+    isOfBook: true,
     signal,
     explain: (error: unknown) => target.explain(error),
   }
@@ -82,7 +83,7 @@ where e.id = $1 order by s.no`
 async function stepsOf(target: Target, id: string, findMapping: FindMapping): Promise<Map<number, BookedStep>> {
   await assertBookPrepared(target)
   if (!isEntryId(id)) throw noSuchEntry(target, id)
-  const { rows } = await target.read(STEPS_SQL, [id]).catch((error: unknown) => {
+  const { rows } = await target.readBook(STEPS_SQL, [id]).catch((error: unknown) => {
     throw target.explain(error)
   })
   if (rows.length === 0) throw noSuchEntry(target, id)

@@ -37,7 +37,14 @@ export async function exportEntries(
   await assertBookPrepared(target)
   const { conditions, values } = entryConditions(filter)
   const text = `declare found no scroll cursor for ${LINES_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id`
-  const read = { text, values, atATime: LINES_AT_A_TIME, signal, explain: (error: unknown) => target.explain(error) }
+  const read = {
+    text,
+    values,
+    atATime: LINES_AT_A_TIME,
+    isOfBook: true,
+    signal,
+    explain: (error: unknown) => target.explain(error),
+  }
   return readThroughCursor(target, read, (row) => JSON.parse(row[0] ?? '') as RecordValues)
 }
 

@@ -15,7 +15,7 @@ type BookOverview = Pick<Overview, 'hours' | 'refusals' | 'busiest' | 'looked'>
 export async function bookOverview(target: Target, now: number, signal?: AbortSignal): Promise<BookOverview> {
   const since = now - HOURS * 3_600_000
   const { rows } = await target
-    .readOnly(OVERVIEW_SQL, [firstIdOf(since), String(MOST_ENTRIES)], signal)
+    .readBook(OVERVIEW_SQL, [firstIdOf(since), String(MOST_ENTRIES)], signal)
     .catch((error: unknown) => {
       throw target.explain(error)
     })

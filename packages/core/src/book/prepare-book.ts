@@ -3,6 +3,7 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import { isDatabaseError } from '../sessions/database-error.js'
 import { inTransaction } from '../target/in-transaction.js'
 import type { Target } from '../target/target.js'
+import { OWN_NAMES_SQL } from '../sessions/session-settings.js'
 import type { Queryable } from '../sessions/queryable.js'
 import { BOOK_DDL, BOOK_UPGRADES, BOOK_VERSION } from './book-schema.js'
 
@@ -22,6 +23,8 @@ export async function prepareBook(target: Target): Promise<BookPrepared> {
   try {
     return await inTransaction(target, async (session) => {
       await session.query('select pg_catalog.pg_advisory_xact_lock($1::bigint)', [String(PREPARE_LOCK)])
+      // A view keeps the operators that were found when it was made: they have to be PostgreSQL's own.
+      await session.query(OWN_NAMES_SQL)
       const { rows } = await session.query(HAS_BOOK_TABLE_SQL)
       if (rows[0]?.[0] === 't') return { target: target.name, prepared: 'already', created: await upgrade(session) }
       for (const { sql } of BOOK_DDL) await session.query(sql)

@@ -43,7 +43,7 @@ export async function getEntry(target: Target, id: string, findMapping: FindMapp
 
 /** The entries that put this one back, the newest first. */
 async function reversedBy(target: Target, id: string): Promise<string[]> {
-  const { rows } = await target.read(
+  const { rows } = await target.readBook(
     `select id from ledgerman.entry where run ? 'reverses' and run->'reverses' ? $1 and outcome = 'committed' order by id desc`,
     [id.toLowerCase()],
   )
@@ -76,7 +76,7 @@ from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`
 async function readBook(target: Target, text: string, values: string[]): Promise<EntryRow[]> {
   await assertBookPrepared(target)
   try {
-    const { rows } = await target.read(text, values)
+    const { rows } = await target.readBook(text, values)
     return rows.map(([json]) => JSON.parse(json ?? '') as EntryRow)
   } catch (error) {
     throw target.explain(error)

@@ -57,7 +57,7 @@ export async function readRunReceipt(
   row: { id: string; at: string; actor: string; outcome: 'committed' | 'refused'; note: string | null; run: RunRow },
   findMapping: FindMapping,
 ): Promise<Receipt> {
-  const { rows } = await target.read(STEPS_SQL, [row.id])
+  const { rows } = await target.readBook(STEPS_SQL, [row.id])
   const { run } = row
   const steps: StepReceipt[] = []
   for (const [json] of rows) {

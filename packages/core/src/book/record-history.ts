@@ -32,7 +32,7 @@ export async function recordEvents(
   if (mapping.key.length === 0 || mapping.key.some((property) => property.sensitive)) return []
   if (!(await target.isBookPrepared())) return []
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
-  const { rows } = await target.read(historySql(mapping), [JSON.stringify(parts), mapping.table.path, String(most)])
+  const { rows } = await target.readBook(historySql(mapping), [JSON.stringify(parts), mapping.table.path, String(most)])
   return rows.map(([json]) => JSON.parse(json ?? '') as RecordEvent)
 }
 

@@ -30,7 +30,7 @@ from begun cross join pruned`
  */
 export async function unknownSince(target: Target, { table }: Mapping, at: string): Promise<string[]> {
   try {
-    const { rows } = await target.read(UNKNOWN_SQL, [table.path, at])
+    const { rows } = await target.readBook(UNKNOWN_SQL, [table.path, at])
     const [begun, pruned, unseen] = rows[0] ?? []
     return [
       ...(begun ? [`the book begins at ${begun}; what was done before is not known`] : []),

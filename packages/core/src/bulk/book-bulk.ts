@@ -193,7 +193,7 @@ export async function findBookedChunk(
   chunk: number | null,
 ): Promise<{ entry: string; report: JobReport } | undefined> {
   const { rows } = await session.query(
-    `select id, (run->'report')::text from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
+    `select id, (run->'report'::text)::text from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
     [request.actor, chunkKey(request.job, chunk)],
   )
   const [id, report] = rows[0] ?? []

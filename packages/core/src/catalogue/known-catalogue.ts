@@ -90,7 +90,7 @@ export class KnownCatalogue {
   async type(name: string): Promise<ColumnType | undefined> {
     const known = this.#types.get(name)
     if (known) return known
-    const type = await readType({ query: this.queryAsRole }, name).catch((error: unknown) => {
+    const type = await readType(this, this.queryAsRole, name).catch((error: unknown) => {
       // What is no type name at all is none that is known.
       if (isDatabaseError(error) && error.code.startsWith('42')) return undefined
       throw this.explain(error)

@@ -9,6 +9,8 @@ import type { Queryable, Rows } from '../sessions/queryable.js'
  * Reads all tables, partitioned tables, views and foreign tables from the live catalogue. System schemas, partitions' own entries and
  * the book are left out. Names are quoted by the server itself, since its own list of key words is the one that counts.
  *
+ * @param session with an empty search path, here and below: the statements name PostgreSQL's functions without their schema, and types are
+ *   told with theirs.
  * @returns in order of schema and name
  */
 export async function readCatalogue(session: Queryable): Promise<Table[]> {
@@ -29,9 +31,18 @@ function tablesFrom({ rows }: Rows): Table[] {
   return rows.map(([text]) => tableFromRow(JSON.parse(text ?? '') as TableRow))
 }
 
-/** Reads a type by the name a person gives it, such as `numeric` or `text[]`; undefined where there is none. */
-export async function readType(session: Queryable, name: string): Promise<ColumnType | undefined> {
-  const { rows } = await session.query(TYPE_SQL, [name])
+/**
+ * Reads a type by the name a person gives it, such as `numeric` or `text[]`; undefined where there is none.
+ *
+ * @param asRole asks with the search path that whoever wrote the name means.
+ */
+export async function readType(
+  session: Pick<Queryable, 'query'>,
+  asRole: Queryable['query'],
+  name: string,
+): Promise<ColumnType | undefined> {
+  const found = await asRole('select pg_catalog.to_regtype($1)::oid', [name])
+  const { rows } = await session.query(TYPE_SQL, [found.rows[0]?.[0] ?? null])
   const [row] = rows
   return row && toColumnType(JSON.parse(row[0] ?? '') as TypeRow)
 }
@@ -111,9 +122,6 @@ with recursive layer as (
   select oid, base, typmod from layer where typtype <> 'd'
 )`
 
-/** Empties the search path: after `from` was read, where that says so. */
-const quietSql = (from = '') => `quiet as materialized (select set_config('search_path', 'pg_catalog', true)${from})`
-
 /** The types that `a.atttypid` is made of: `bt` below its domains, and where that is an array the element `el`, `eb` below its domains. */
 const TYPE_JOINS = `
     join pg_type ty on ty.oid = a.atttypid
@@ -125,13 +133,12 @@ const TYPE_JOINS = `
     left join pg_type eb on eb.oid = coalesce(er.base, el.oid)
     left join pg_namespace ebn on ebn.oid = eb.typnamespace`
 
-// The name is resolved before the search path is emptied, as whoever wrote it meant it: whichever of the two is read first.
 const TYPE_SQL = `
 ${DOMAINS_SQL}, a as materialized (
-  select to_regtype($1)::oid as atttypid, -1 as atttypmod
-), ${quietSql(' from a')}
+  select $1::oid as atttypid, -1 as atttypmod
+)
 select ${TYPE_JSON}::text
-from a cross join quiet${TYPE_JOINS}`
+from a${TYPE_JOINS}`
 
 const IS_LISTED = `c.relkind in ('r', 'p', 'v', 'm', 'f')
   and n.nspname not in ('pg_catalog', 'information_schema', 'ledgerman') and n.nspname not like 'pg\\_toast%' and n.nspname not like 'pg\\_temp%'`
@@ -151,7 +158,7 @@ const WRITES_INSTEAD_SQL = `(exists (select from pg_trigger g where g.tgrelid = 
 // What a table has many of and no index leads to, or what needs many joins, is read for all tables at once: looked up table by table it
 // takes as long as the square of their number.
 const catalogueSql = (wanted: string) => `
-${DOMAINS_SQL}, ${quietSql()}, wanted as materialized (
+${DOMAINS_SQL}, wanted as materialized (
   select c.oid from pg_class c join pg_namespace n on n.oid = c.relnamespace
   where ${IS_LISTED} and ${wanted}
 ), columns_of as materialized (
@@ -162,7 +169,7 @@ ${DOMAINS_SQL}, ${quietSql()}, wanted as materialized (
     'generated', a.attgenerated <> '',
     'updatable', case when c.relkind in ('v', 'f') then pg_column_is_updatable(c.oid, a.attnum, true) or ${WRITES_INSTEAD_SQL} else c.relkind in ('r', 'p') end,
     'type', ${TYPE_JSON}) order by a.attnum) as list
-  from quiet cross join wanted w join pg_class c on c.oid = w.oid join pg_attribute a on a.attrelid = c.oid${TYPE_JOINS}
+  from wanted w join pg_class c on c.oid = w.oid join pg_attribute a on a.attrelid = c.oid${TYPE_JOINS}
     left join pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
   where a.attnum > 0 and not a.attisdropped group by c.oid
 ), referring as materialized (
@@ -222,7 +229,7 @@ select json_build_object(
   'afterTriggers', coalesce((select json_agg(g.tgname order by g.tgname) from pg_trigger g
     where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'),
   'sideWriters', coalesce(side_writers.list, '[]'), 'refusals', coalesce(refusing.list, '[]'))::text
-from quiet cross join wanted w join pg_class c on c.oid = w.oid join pg_namespace n on n.oid = c.relnamespace
+from wanted w join pg_class c on c.oid = w.oid join pg_namespace n on n.oid = c.relnamespace
   left join columns_of on columns_of.rel = c.oid left join referring on referring.rel = c.oid left join side_writers on side_writers.rel = c.oid
   left join refusing on refusing.rel = c.oid
 order by n.nspname, c.relname`

@@ -103,12 +103,12 @@ function scalarWriter(type: ColumnType | ElementType): string {
 export function plainReadSql(sql: string, type: ColumnType): string | undefined {
   switch (type.kind) {
     case 'timestamptz':
-      return `case when not isfinite(${sql}) then ${sql}::text when ${sql} < '0001-01-01 00:00:00Z' then replace(replace(to_json(${sql} at time zone 'UTC') #>> '{}', 'T', ' '), ' BC', '+00 BC') else (to_json(${sql} at time zone 'UTC') #>> '{}') || 'Z' end`
+      return `case when not pg_catalog.isfinite(${sql}) then ${sql}::text when ${sql} < '0001-01-01 00:00:00Z' then pg_catalog.replace(pg_catalog.replace(pg_catalog.to_json(${sql} at time zone 'UTC') operator(pg_catalog.#>>) '{}', 'T', ' '), ' BC', '+00 BC') else (pg_catalog.to_json(${sql} at time zone 'UTC') operator(pg_catalog.#>>) '{}') || 'Z' end`
     case 'timestamp':
     case 'date':
-      return `to_json(${sql}) #>> '{}'`
+      return `pg_catalog.to_json(${sql}) operator(pg_catalog.#>>) '{}'`
     case 'bytea':
-      return `'\\x' || encode(${sql}, 'hex')`
+      return `'\\x' || pg_catalog.encode(${sql}, 'hex')`
     default:
       return isAlwaysSame(type) ? readSql(sql, type) : undefined
   }

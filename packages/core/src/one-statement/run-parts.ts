@@ -89,7 +89,7 @@ export abstract class RunParts {
     const lateBinds =
       late.length === 0
         ? ''
-        : ` || array[${late.map((text) => `coalesce(pg_catalog.to_json(${text})::text, 'null')`).join(', ')}]`
+        : ` operator(pg_catalog.||) array[${late.map((text) => `coalesce(pg_catalog.to_json(${text})::text, 'null')`).join(', ')}]`
     const values = [
       `${this.entrySlot('id')}::uuid`,
       NOW_SQL,

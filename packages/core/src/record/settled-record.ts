@@ -25,7 +25,7 @@ export async function settledRecord(
   id: string,
 ): Promise<SettledRecord> {
   const entry = await target
-    .read(
+    .readBook(
       'select kind, matched, changed, to_json(e.key) from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement where e.id = $1',
       [id],
     )

@@ -33,7 +33,7 @@ export async function entriesSince(target: Target, filter: SinceFilter): Promise
       },
     )
   const { rows } = await target
-    .read(ENTRIES_SQL, [
+    .readBook(ENTRIES_SQL, [
       isEntry ? since : null,
       isEntry ? null : since,
       until ?? null,
@@ -64,7 +64,7 @@ export async function rowsOfEntries(
   entries: readonly string[],
 ): Promise<{ rows: number; mapping: string }> {
   const { rows } = await target
-    .read(
+    .readBook(
       `select coalesce(sum(e.changed), 0), max(coalesce(s.mapping, e.run->'writes'->0->>'mapping', (select max(t.mapping) from ledgerman.step p join ledgerman.statement t on t.id = p.statement where p.entry = e.id)))
 from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement where e.id = any($1::uuid[]) and e.outcome = 'committed'`,
       [`{${entries.join(',')}}`],
@@ -81,7 +81,7 @@ export async function findReversalOfJob(
   target: Target,
   { job, actor }: { job: string; actor: string },
 ): Promise<{ entry: string; matched: number; changed: number } | undefined> {
-  const { rows } = await target.read(
+  const { rows } = await target.readBook(
     `select id, matched, changed from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
     [actor, chunkKey(job, null)],
   )

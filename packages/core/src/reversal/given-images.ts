@@ -113,7 +113,7 @@ export async function changedRows(target: Target, session: OwnSession, shape: Bu
   })
   const keys = mapping.key.map((property) => `g.${givenColumn(given as GivenShape, property)}`)
   const [first] = mapping.key
-  const array = (texts: readonly string[]) => `to_json(array[${texts.join(', ')}]::text[])::text`
+  const array = (texts: readonly string[]) => `pg_catalog.to_json(array[${texts.join(', ')}]::text[])::text`
   const { rows } = await session.query(
     `select ${array(left.map(({ text }) => `g.${text}`))}, case when t.${first?.column.sql} is not null then ${array(now)} end, ${keys.join(', ')}
 from ${GIVEN} as g left join ${mapping.table.sql} as t on ${mapping.key.map((property) => sameGivenSql(property, given)).join(' and ')}

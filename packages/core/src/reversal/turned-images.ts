@@ -140,7 +140,7 @@ class Turning {
     return toStatement(
       `select s.rows, exists (select 1 from ledgerman.image m where m.entry = ${entry}::uuid and m.step = ${step}::integer),
   s.rows * ${ROWS_A_LOOK_UP} > (
-    select pg_catalog.sum(case when c.reltuples >= 0 then c.reltuples else pg_catalog.pg_relation_size(c.oid) / ${BYTES_A_ROW} end)
+    select pg_catalog.sum(case when c.reltuples >= 0::real then c.reltuples::bigint else pg_catalog.pg_relation_size(c.oid) / ${BYTES_A_ROW} end)::bigint
     from pg_catalog.pg_class c
     where c.relkind = 'r' and c.oid in (select ${table}::pg_catalog.regclass union select p.relid from pg_catalog.pg_partition_tree(${table}) as p)
   )
@@ -199,7 +199,7 @@ limit ${SHOWN_ROWS}`,
     const side = (of: 'before' | 'after') =>
       keptProperties(this.shape)
         .map((property) => line(of, property))
-        .join(' || ')
+        .join(' operator(pg_catalog.||) ')
     return toStatement(
       `with turned as (
   insert into ledgerman.image_block (entry, step, bits, prefix, rows, key, before, after)

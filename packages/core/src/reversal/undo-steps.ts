@@ -41,7 +41,7 @@ export async function readUndoSteps(
   entries: readonly string[],
   findMapping: FindMapping,
 ): Promise<{ steps: UndoStep[]; gaps: Gap[] }> {
-  const { rows } = await target.read(STEPS_SQL, [`{${entries.join(',')}}`])
+  const { rows } = await target.readBook(STEPS_SQL, [`{${entries.join(',')}}`])
   const read = rows.map(([json]) => JSON.parse(json ?? '') as StepRow)
   const steps: UndoStep[] = []
   const gaps = new Set<string>()

@@ -1,3 +1,4 @@
+import { OWN_NAMES } from '../sessions/session-settings.js'
 import { LedgermanProblem, type EntryProof, type Seal } from '@ledgerman/contract'
 import { leafHash, PathGatherer, rootOfPath } from '@ledgerman/seal'
 import { noSuchEntry } from '../book/entry-id.js'
@@ -15,6 +16,7 @@ const PLACES_AT_A_TIME = 20_000
  */
 export async function proveEntry(target: Target, id: string, seal: Seal): Promise<EntryProof> {
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'proof', {
+    ...OWN_NAMES,
     default_transaction_read_only: 'on',
   })
   try {

@@ -1,3 +1,4 @@
+import { OWN_NAMES } from '../sessions/session-settings.js'
 import { LedgermanProblem, type Pruning, type RunMode } from '@ledgerman/contract'
 import type { SealSigner } from '@ledgerman/seal'
 import { newEntryId } from '../book/entry-id.js'
@@ -30,7 +31,7 @@ export async function pruneBook(
   if (Date.parse(before) > Date.now())
     throw new LedgermanProblem('request-invalid', `before: ${before} is yet to come.`, { where: 'before' })
   await sealBook(target, signer)
-  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'pruning')
+  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'pruning', OWN_NAMES)
   const onAbort = () => void target.giveUp(session)
   signal.addEventListener('abort', onAbort, { once: true })
   const startedAt = new Date().toISOString()

@@ -1,3 +1,4 @@
+import { OWN_NAMES } from '../sessions/session-settings.js'
 import { LedgermanProblem, type Seal } from '@ledgerman/contract'
 import { GrowingTree, leafHash, whyNotSigned, type SealSigner } from '@ledgerman/seal'
 import { bookNotPrepared } from '../record/change-problems.js'
@@ -34,7 +35,7 @@ export async function sealBook(
   { thorough = true }: { thorough?: boolean } = {},
 ): Promise<{ seal: Seal; added: number }> {
   if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
-  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'seal')
+  const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'seal', OWN_NAMES)
   try {
     return await sealIn(session, target, signer, thorough)
   } catch (error) {
@@ -47,7 +48,7 @@ export async function sealBook(
 /** The last seal of a target's book; undefined where there is none. @throws LedgermanProblem book-not-prepared */
 export async function lastSeal(target: Target): Promise<Seal | undefined> {
   if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
-  const { rows } = await target.read(LAST_SEAL_SQL).catch((error: unknown) => {
+  const { rows } = await target.readBook(LAST_SEAL_SQL).catch((error: unknown) => {
     throw target.explain(error)
   })
   return rows[0] && toKeptSeal(rows[0]).seal

@@ -1,3 +1,4 @@
+import { OWN_NAMES } from '../sessions/session-settings.js'
 import { setImmediate as yieldToOthers } from 'node:timers/promises'
 import type { Seal, SealFinding, Verification } from '@ledgerman/contract'
 import { GrowingTree, leafHash } from '@ledgerman/seal'
@@ -34,6 +35,7 @@ export async function verifyBook(
 ): Promise<Verification> {
   if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'verification', {
+    ...OWN_NAMES,
     default_transaction_read_only: 'on',
   })
   const onAbort = () => void target.giveUp(session)

@@ -43,6 +43,12 @@ const FORMS: Readonly<Record<string, string>> = {
   jit: 'off',
 }
 
+/** A session with these knows PostgreSQL's own names only, whatever somebody has put into the schemas of the role's search path. */
+export const OWN_NAMES: Readonly<Record<string, string>> = { search_path: 'pg_catalog' }
+
+/** The same, for the rest of the transaction in any other session. */
+export const OWN_NAMES_SQL = `select pg_catalog.set_config('search_path', 'pg_catalog', true)`
+
 /** What every session of a target begins with. */
 function sessionSettings(limits: SessionLimits, others: Record<string, string>): Record<string, string> {
   return {

@@ -103,7 +103,7 @@ export function verdictOrRaiseSql(isBooked: boolean, notWritten: string, brokenR
   const rule =
     brokenRule === NO_RULE
       ? ''
-      : ` when ${brokenRule} is not null then ledgerman.refuse('rule-broken ' || ${brokenRule})`
+      : ` when ${brokenRule} is not null then ledgerman.refuse('rule-broken ' || (${brokenRule})::text)`
   return `case when ${notWritten} then ledgerman.refuse('row-not-written')${rule} end`
 }
 

@@ -84,13 +84,13 @@ function plainText({ kind, name, domain, operators }: ColumnType, sql: string): 
       return `${sql}::text`
     case 'float':
       // Digits are written out as far as JSON's own printers do (ECMA-262, Number::toString).
-      return `case when pg_catalog.strpos(${sql}::text, 'e') = 0 then ${sql}::text when pg_catalog.abs(${sql}) >= 1e-6 and pg_catalog.abs(${sql}) < 1e21 then ${sql}::text::numeric::text else pg_catalog.replace(${sql}::text, 'e-0', 'e-') end`
+      return `case when pg_catalog.strpos(${sql}::text, 'e') = 0 then ${sql}::text when pg_catalog.abs(${sql}) >= 1e-6::double precision and pg_catalog.abs(${sql}) < 1e21::double precision then ${sql}::text::numeric::text else pg_catalog.replace(${sql}::text, 'e-0', 'e-') end`
     case 'text':
       return PRINTED_AS_TEXT.has(name) && operators === 'pg_catalog' && domain === null ? `${sql}::text` : null
     case 'timestamp':
-      return `case when ${sql} < '0001-01-01' then ${sql}::text else pg_catalog.replace(${sql}::text, ' ', 'T') end`
+      return `case when ${sql} operator(pg_catalog.<) '0001-01-01' then ${sql}::text else pg_catalog.replace(${sql}::text, ' ', 'T') end`
     case 'timestamptz':
-      return `case when ${sql} < '0001-01-01' then ${sql}::text else pg_catalog.replace(pg_catalog.replace(${sql}::text, ' ', 'T'), '+00', 'Z') end`
+      return `case when ${sql} operator(pg_catalog.<) '0001-01-01' then ${sql}::text else pg_catalog.replace(pg_catalog.replace(${sql}::text, ' ', 'T'), '+00', 'Z') end`
     case 'jsonb':
       // A JSON null differs from no value, and what looks like the envelope from one.
       return `case when ${sql}::text = 'null' or ${sql}::text like '{"ledgerman:json":%' then '{"ledgerman:json":' || ${sql}::text || '}' else ${sql}::text end`

@@ -1,3 +1,4 @@
+import { OWN_NAMES_SQL } from '../sessions/session-settings.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { Target } from './target.js'
 
@@ -7,6 +8,8 @@ interface CursorRead {
   values: readonly (string | null)[]
   /** Rows fetched at a time: enough to make a round trip worth it, few enough to hold. */
   atATime: number
+  /** Of the book: no name means anything but PostgreSQL's own then. */
+  isOfBook?: boolean
   signal: AbortSignal | undefined
   /** What to throw for an error. */
   explain: (error: unknown) => unknown
@@ -28,7 +31,7 @@ export function readThroughCursor<T>(
 
 async function* fetchBatches<T>(
   target: Target,
-  { text, values, atATime, signal, explain }: CursorRead,
+  { text, values, atATime, isOfBook, signal, explain }: CursorRead,
   toItem: (row: Rows['rows'][number]) => T,
   leave: () => void,
 ): AsyncGenerator<T[], void, undefined> {
@@ -38,6 +41,7 @@ async function* fetchBatches<T>(
     let ahead: Promise<Rows> | undefined
     try {
       await reader.session.query('begin')
+      if (isOfBook) await reader.session.query(OWN_NAMES_SQL)
       await reader.session.query(text, values)
       ahead = fetch()
       while (ahead) {

@@ -1,5 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import type { Lookout } from '../sessions/queryable.js'
+import type { Lookout, Queryable } from '../sessions/queryable.js'
 import { isUnusable, type Session } from '../sessions/session-pool.js'
 
 /**
@@ -32,6 +32,18 @@ export class Reader {
     this.signal?.removeEventListener('abort', this.#cancel)
     await this.#cancelling
     this.session.release(this.#isBroken || this.#cancelling !== undefined)
+  }
+}
+
+/** Runs `work` in the session that is lent, and hands it back. */
+export async function within<T>(lent: Promise<Reader>, work: (session: Queryable) => Promise<T>): Promise<T> {
+  const reader = await lent
+  try {
+    return await work(reader.session)
+  } catch (error) {
+    throw reader.failed(error)
+  } finally {
+    await reader.close()
   }
 }
 

@@ -17,9 +17,10 @@ import type { Queryable, Rows } from '../sessions/queryable.js'
 import { SharedStatement, type SharedStatementOptions } from '../sharing/shared-statement.js'
 import { StatementsInTurn } from '../sharing/statements-in-turn.js'
 import { isMissingBook, KnownBook } from './known-book.js'
-import { callerGone, Reader } from './reader.js'
+import { callerGone, Reader, within } from './reader.js'
 import { openOwnSession, type OwnSession } from '../sessions/own-session.js'
-import { isUnusable, makeRoom, SessionPool, type PoolOptions, type Session } from '../sessions/session-pool.js'
+import { isUnusable, type PoolOptions, type Session, type SessionPool } from '../sessions/session-pool.js'
+import { SessionPools } from './session-pools.js'
 import { TurnQueue } from '../sharing/turn-queue.js'
 import { DEFAULT_LIMITS, type SessionLimits } from '../sessions/session-settings.js'
 
@@ -38,11 +39,6 @@ export interface TargetOptions {
   onSessionError?: (error: Error) => void
   activity?: TargetActivity
 }
-
-/** Sessions for looking who waits and for cancelling: they are there when all others wait. */
-const CONTROL_SESSIONS = 2
-const CONTROL_LIMIT_MS = 2_000
-const CATALOGUE_SESSIONS = 2
 
 /** For how long `close` waits for sessions that are on loan, in milliseconds. */
 const CLOSE_LIMIT_MS = 5_000
@@ -63,20 +59,15 @@ export class Target implements Queryable {
   readonly digestKey: Buffer
   readonly limits: SessionLimits
   readonly activity: TargetActivity
-  readonly #writers: SessionPool
-  /** Sessions that can only read, so that a find needs no BEGIN of its own to be sure of that. */
-  readonly #readers: SessionPool
-  readonly #control: SessionPool
+  readonly #pools: SessionPools
   readonly #sessionOptions: Omit<PoolOptions, 'most'>
-  /** Sessions that read the catalogue: in them no name can mean anything but PostgreSQL's own. */
-  readonly #catalogueReaders: SessionPool
   #exports = 0
   /** Callers who change one and the same record, each by itself. */
   readonly recordTurns = new TurnQueue(AT_ONE_RECORD)
   /** Runs of one and the same transaction, each by itself: at most half of the sessions. */
   readonly runTurns: TurnQueue
   readonly #catalogue: KnownCatalogue
-  readonly #book = new KnownBook((text) => this.read(text))
+  readonly #book = new KnownBook((text) => this.readBook(text))
   readonly #shared = new WeakMap<Statement, SharedStatement>()
   readonly #inTurn = new WeakMap<Statement, StatementsInTurn>()
 
@@ -100,27 +91,10 @@ export class Target implements Queryable {
       limits: this.limits,
       prepareStatements: options.prepareStatements ?? true,
       onSessionError: options.onSessionError,
-      onNoneLeft: () => makeRoom([this.#writers, this.#readers, this.#catalogueReaders, this.#control]),
     }
-    this.#sessionOptions = pool
-    this.#writers = new SessionPool(pool)
-    this.#readers = new SessionPool({ ...pool, settings: { default_transaction_read_only: 'on' } })
-    this.#catalogueReaders = new SessionPool({
-      ...pool,
-      most: CATALOGUE_SESSIONS,
-      settings: {
-        default_transaction_read_only: 'on',
-        search_path: 'pg_catalog',
-        // A table is read again and again, the same way whichever it is.
-        plan_cache_mode: 'force_generic_plan',
-      },
-    })
-    this.#control = new SessionPool({
-      ...pool,
-      most: CONTROL_SESSIONS,
-      limits: { ...this.limits, timeLimitMs: CONTROL_LIMIT_MS },
-      settings: { search_path: 'pg_catalog' },
-    })
+    const pools = new SessionPools(pool)
+    this.#pools = pools
+    this.#sessionOptions = { ...pool, onNoneLeft: () => pools.makeRoom() }
   }
 
   query(
@@ -129,22 +103,22 @@ export class Target implements Queryable {
     name?: string,
     onStart?: (pid: number) => void,
   ): Promise<Rows> {
-    return this.#writers.query(text, values, name, { onStart })
+    return this.#pools.write.query(text, values, name, { onStart })
   }
 
   /** Runs one statement that is given up when its answer takes longer, in milliseconds. */
   queryWithin({ limitMs }: { limitMs: number }, text: string, values: readonly (string | null)[] = []): Promise<Rows> {
-    return this.#writers.query(text, values, undefined, { limitMs })
+    return this.#pools.write.query(text, values, undefined, { limitMs })
   }
 
   /** Looks who waits for whom, or cancels: in a session that is there when all others wait. */
   control(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
-    return this.#control.query(text, values, name)
+    return this.#pools.control.query(text, values, name)
   }
 
   /** How many sessions there are, on loan, and waited for, by what they are for. */
   get sessionCounts() {
-    return { write: this.#writers.counts, read: this.#readers.counts, control: this.#control.counts }
+    return this.#pools.counts
   }
 
   /**
@@ -222,22 +196,28 @@ export class Target implements Queryable {
     }
   }
 
+  /** Reads the book so, in a session in which no name means anything but PostgreSQL's own. */
+  async readBook(text: string, values: readonly (string | null)[] = [], signal?: AbortSignal): Promise<Rows> {
+    const once = () => within(this.#lendReader(this.#pools.book, signal), (session) => session.query(text, values))
+    return once().catch((error: unknown) => {
+      if (!isUnusable(error) || signal?.aborted) throw error
+      return once()
+    })
+  }
+
   /** Runs `work` in a session that can only read. @throws LedgermanProblem cancelled, and what `work` throws */
-  async inReader<T>(signal: AbortSignal | undefined, work: (session: Queryable) => Promise<T>): Promise<T> {
-    const reader = await this.openReader(signal)
-    try {
-      return await work(reader.session)
-    } catch (error) {
-      throw reader.failed(error)
-    } finally {
-      await reader.close()
-    }
+  inReader<T>(signal: AbortSignal | undefined, work: (session: Queryable) => Promise<T>): Promise<T> {
+    return within(this.openReader(signal), work)
   }
 
   /** Lends a session that can only read; `close` has to follow. @throws LedgermanProblem cancelled where `signal` has fired */
-  async openReader(signal: AbortSignal | undefined): Promise<Reader> {
+  openReader(signal: AbortSignal | undefined): Promise<Reader> {
+    return this.#lendReader(this.#pools.read, signal)
+  }
+
+  async #lendReader(pool: SessionPool, signal: AbortSignal | undefined): Promise<Reader> {
     if (signal?.aborted) throw callerGone(signal.reason)
-    const session = await this.#readers.lend()
+    const session = await pool.lend()
     // It may have fired while a session was waited for.
     if (!signal?.aborted) return new Reader(session, this, signal)
     session.release()
@@ -255,7 +235,7 @@ export class Target implements Queryable {
     const limits = { ...this.limits, timeLimitMs }
     return openOwnSession(
       { ...options, application: `${options.application} ${what}`, limits, settings },
-      this.#writers,
+      this.#pools.write,
     )
   }
 
@@ -266,7 +246,7 @@ export class Target implements Queryable {
    * @throws LedgermanProblem too-many-requests
    */
   beginExport(): () => void {
-    const most = Math.max(1, Math.floor(this.#readers.counts.most / 2))
+    const most = Math.max(1, Math.floor(this.#pools.read.counts.most / 2))
     if (this.#exports >= most)
       throw new LedgermanProblem(
         'too-many-requests',
@@ -296,7 +276,7 @@ export class Target implements Queryable {
 
   /** @throws LedgermanProblem target-unavailable or target-denied where no session can be had. */
   session(): Promise<Session> {
-    return this.#writers.lend()
+    return this.#pools.write.lend()
   }
 
   /**
@@ -336,9 +316,8 @@ export class Target implements Queryable {
     return rows.map(([schema, name]) => toTablePath(schema ?? '', name ?? ''))
   }
 
-  /** Asks the catalogue; a session that turns out to be of no more use is replaced once. */
   async #readCatalogue(text: string, values: readonly (string | null)[] = [], name?: string): Promise<Rows> {
-    const once = () => this.#catalogueReaders.query(text, values, name)
+    const once = () => this.#pools.catalogue.query(text, values, name)
     return once().catch((error: unknown) => {
       if (!isUnusable(error)) throw error
       return once()
@@ -389,8 +368,6 @@ export class Target implements Queryable {
 
   /** Ends every session: those on loan when they come back, or when the time is over, in milliseconds. */
   async close(limitMs = CLOSE_LIMIT_MS): Promise<void> {
-    await Promise.all(
-      [this.#writers, this.#readers, this.#catalogueReaders, this.#control].map((pool) => pool.close(limitMs)),
-    )
+    await this.#pools.close(limitMs)
   }
 }

@@ -16,7 +16,7 @@ const mappings = new Map<string, Mapping>()
 const isFinite = (record: RecordValues) => !printJson(record).includes('12345678901234567890')
 
 beforeAll(async () => {
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
   await own.database.sql(ODD_TYPES)
   for (const { path, ddl } of RELATIONS) {
     const isView = path === 'public.bright'

@@ -73,6 +73,7 @@ const FORMS: Readonly<Record<Kind, readonly string[]>> = {
     '($truth and $truth)',
     '($truth or $truth)',
     '(not $truth)',
+    '(@truth = not $truth)',
     '($truth is not true)',
     `($text like 'a%')`,
     '(@list is null)',
@@ -135,8 +136,8 @@ const find = (where: string) => findRecords(own.target, odd, { where, limit: 100
 const idsOf = async (where: string) => (await find(where)).found.map(({ id }) => id)
 
 beforeAll(async () => {
-  own = await openOwnTables()
-  client = new pg.Client({ connectionString: own.database.url, options: '-c timezone=UTC' })
+  own = await openOwnTables({}, {}, { isTrapped: true })
+  client = new pg.Client({ connectionString: own.database.url, options: '-c timezone=UTC -c search_path=public' })
   await client.connect()
   odd = await own.mapped(
     'public.odd',

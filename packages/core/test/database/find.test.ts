@@ -27,7 +27,7 @@ const problemOf = async (work: Promise<unknown>) => {
 
 beforeAll(async () => {
   await loadModule()
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
   site = await own.mapped(
     'public.site',
     `create table site (id integer primary key, name text not null, above integer references site (id));

@@ -52,7 +52,7 @@ async function run(mapping: Mapping, steps: StepDefinition[]) {
 }
 
 beforeAll(async () => {
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
   await own.database.sql(ODD_TYPES)
   for (const { path, ddl } of RELATIONS) {
     const isView = path === 'public.bright'

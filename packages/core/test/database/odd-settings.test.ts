@@ -61,7 +61,7 @@ it('keeps every value as it is', async () => {
 })
 
 it('keeps texts of another encoding, and books what cannot be stored in it', async () => {
-  const latin = await openOwnTables({}, {}, 'LATIN1')
+  const latin = await openOwnTables({}, {}, { encoding: 'LATIN1' })
   try {
     const tag = await latin.mapped(
       'public.tag',
@@ -190,7 +190,7 @@ it('says why runs were refused, and what came of them before, though they hold a
 })
 
 it('warns of what cannot be relied on', async () => {
-  const bare = await openOwnTables({ synchronous_commit: 'off' }, {}, 'SQL_ASCII')
+  const bare = await openOwnTables({ synchronous_commit: 'off' }, {}, { encoding: 'SQL_ASCII' })
   try {
     const { warnings } = await readTargetState(bare.target)
     expect(warnings).toEqual([

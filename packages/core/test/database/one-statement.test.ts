@@ -16,7 +16,7 @@ const FILL = `delete from move; delete from account; delete from tariff; delete 
   insert into tariff values ('low', 1), ('high', 2)`
 
 beforeAll(async () => {
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
   watcher = await own.database.session()
   const account = {
     guard: { by: 'version', property: 'v' },

@@ -54,7 +54,7 @@ const take = (code: string, amount: number): StepDefinition => ({
 })
 
 beforeAll(async () => {
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
   mappings.set(
     'account',
     await own.mapped('public.account', ACCOUNT, { guard: { by: 'version', property: 'v' } as never }),

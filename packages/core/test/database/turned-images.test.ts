@@ -21,7 +21,7 @@ const options = {
 }
 
 beforeAll(async () => {
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
 })
 afterAll(() => own.close())
 

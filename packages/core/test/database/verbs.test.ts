@@ -20,7 +20,7 @@ const commit = { mode: 'commit', actor: 'night-desk' } as const
 const mapped: OwnTables['mapped'] = (...words) => own.mapped(...words)
 
 beforeAll(async () => {
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
   ;({ database, target } = own)
 })
 afterAll(() => own.close())

@@ -106,8 +106,8 @@ export class Metrics {
       ['target', 'for'],
       (gauge) => {
         gauge.set({ target: '', for: 'home session' }, home.counts.waiting)
-        forEach(({ name, sessionCounts: { write, read }, recordTurns, runTurns }) => {
-          gauge.set({ target: name, for: 'session' }, write.waiting + read.waiting)
+        forEach(({ name, sessionCounts: { write, read, book }, recordTurns, runTurns }) => {
+          gauge.set({ target: name, for: 'session' }, write.waiting + read.waiting + book.waiting)
           gauge.set({ target: name, for: 'record' }, recordTurns.waiting)
           gauge.set({ target: name, for: 'transaction' }, runTurns.waiting)
         })

@@ -1,5 +1,4 @@
 import { LedgermanProblem, printJson, type RecordValues, type ScratchInfo } from '@ledgerman/contract'
-import { readCatalogue } from '../../catalogue/read-catalogue.js'
 import type { Table } from '../../catalogue/table.js'
 import { prepareBook } from '../../book/prepare-book.js'
 import type { FindMappingByName } from '../../mapping/links.js'
@@ -102,9 +101,7 @@ export class ScratchDatabase {
       const notRestored = await restoreIn(scratch, dump.sql, await searchPathOf(target))
       keeper = await scratch.session()
       await asReplica(keeper)
-      const tables = (await readCatalogue(keeper)).filter(
-        ({ kind }) => kind === 'table' || kind === 'partitioned table',
-      )
+      const tables = (await scratch.tables()).filter(({ kind }) => kind === 'table' || kind === 'partitioned table')
       await fill(keeper, reached.copied, source.sensitive)
       for (const { sql, rowSecurity } of tables) if (rowSecurity) await secure(keeper, sql, name)
       await keeper.query(`select pg_catalog.set_config('ledgerman.keeper', $1, false)`, [name])
@@ -242,7 +239,7 @@ export class ScratchDatabase {
   /** Asks as nobody who takes part: which sessions of these wait for a lock. */
   async blocked(pids: readonly number[]): Promise<Set<number>> {
     const { rows } = await this.#keeper.query(
-      'select pid from unnest($1::integer[]) as pid where cardinality(pg_blocking_pids(pid)) > 0',
+      'select pid from pg_catalog.unnest($1::integer[]) as pid where pg_catalog.cardinality(pg_catalog.pg_blocking_pids(pid)) > 0',
       [`{${pids.join(',')}}`],
       'drill_blocked',
     )
