@@ -20,6 +20,7 @@ const HAS_BOOK_TABLE_SQL = `select exists (select from pg_catalog.pg_class c joi
  * @throws LedgermanProblem target-denied where the role may not create a schema, with the grant that is missing.
  */
 export async function prepareBook(target: Target): Promise<BookPrepared> {
+  let isNew = false
   try {
     return await inTransaction(target, async (session) => {
       await session.query('select pg_catalog.pg_advisory_xact_lock($1::bigint)', [String(PREPARE_LOCK)])
@@ -27,12 +28,13 @@ export async function prepareBook(target: Target): Promise<BookPrepared> {
       await session.query(OWN_NAMES_SQL)
       const { rows } = await session.query(HAS_BOOK_TABLE_SQL)
       if (rows[0]?.[0] === 't') return { target: target.name, prepared: 'already', created: await upgrade(session) }
+      isNew = true
       for (const { sql } of BOOK_DDL) await session.query(sql)
       await session.query('insert into ledgerman.book (version) values ($1)', [String(BOOK_VERSION)])
       return { target: target.name, prepared: 'now', created: BOOK_DDL.map(({ name }) => name) }
     })
   } catch (error) {
-    if (isDatabaseError(error) && error.code === '42501') {
+    if (isNew && isDatabaseError(error) && error.code === '42501') {
       throw new LedgermanProblem(
         'target-denied',
         `The role of ${target.name} may not create the book: ${error.message}. Let the database's owner run: grant create on database … to that role.`,

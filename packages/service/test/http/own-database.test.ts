@@ -121,6 +121,10 @@ describe('a database of one’s own', () => {
       code: 'target-denied',
       message: expect.stringMatching(/permission denied for table sealed/) as unknown,
     })
+    await target.prepareBook()
+    await survey.sql(`revoke select on ledgerman.book from survey_${survey.name}`)
+    const denied = await target.prepareBook().catch((error: unknown) => (error as Error).message)
+    expect(denied).toMatch(/permission denied for table book\. Grant it/)
   })
 })
 
