@@ -4,6 +4,7 @@ import { newEntryId } from '../book/entry-id.js'
 import { settle } from '../book/settle.js'
 import { keyOfFailingRow } from '../problem/failing-row.js'
 import { inRecord } from '../record/change-problems.js'
+import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isCancelled, isDatabaseError, isSerializationFailure } from '../sessions/database-error.js'
 import { isTimeLimit } from '../sessions/database-words.js'
@@ -186,6 +187,8 @@ export class BulkSession {
     const { target, shape, request } = this.task
     if (error instanceof BulkRefused || isProblem(error)) return error
     if (request.signal.aborted && (isCancelled(error) || isConnectionError(error))) return jobCancelled(error)
+    // Where it broke at COMMIT, the book was asked.
+    if (isConnectionError(error)) return connectionBroke(target.name, error, NOT_COMMITTED)
     const statement = statementOfError(error)
     const problem = target.explain(error, {
       mapping: shape.mapping,

@@ -1,7 +1,7 @@
 import { isProblem, LedgermanProblem, type ProblemFacts } from '@ledgerman/contract'
 import { explainConstraint } from './explain-constraint.js'
 import { isConnectionError } from '../sessions/connection-error.js'
-import { translateConnectionError } from '../sessions/connection-problem.js'
+import { connectionBroke } from '../sessions/connection-problem.js'
 import type { ErrorContext } from './error-context.js'
 import { isDatabaseError, type DatabaseError } from '../sessions/database-error.js'
 import { isTimeLimit } from '../sessions/database-words.js'
@@ -16,7 +16,7 @@ import { withoutSaid } from './said-by-function.js'
  */
 export function translateError(error: unknown, context: ErrorContext): unknown {
   if (isProblem(error)) return error
-  if (isConnectionError(error)) return translateConnectionError(context.target, error)
+  if (isConnectionError(error)) return connectionBroke(context.target, error)
   if (!isDatabaseError(error)) return error
   return explain(withoutSaid(error, context), context)
 }

@@ -14,6 +14,7 @@ import { settle } from '../book/settle.js'
 import { withoutValues } from '../problem/safe-message.js'
 import { bookNotPrepared } from '../record/change-problems.js'
 import { entryAddress, roundMs, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
+import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isSerializationFailure } from '../sessions/database-error.js'
 import type { OwnSession } from '../sessions/own-session.js'
@@ -277,7 +278,12 @@ class Reversal {
 
   /** What to throw for an error: told in the words of a reversal, and kept in the book where it was to be committed. */
   async refuse(error: unknown): Promise<unknown> {
-    const problem = error instanceof BulkRefused ? error.problem : this.target.explain(error, {})
+    const problem =
+      error instanceof BulkRefused
+        ? error.problem
+        : isConnectionError(error)
+          ? connectionBroke(this.target.name, error, NOT_COMMITTED)
+          : this.target.explain(error, {})
     if (!isProblem(problem) || this.request.mode !== 'commit' || NOT_BOOKED.has(problem.code)) return problem
     const isSensitive = this.steps.some(({ mapping }) => mapping.properties.some(({ sensitive }) => sensitive))
     await recordRefusal(this.target, {

@@ -1,7 +1,7 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import { hasNoSessionLeft, isDatabaseError } from './database-error.js'
 
-/** The problem for a session that cannot be had, or broke. */
+/** The problem for a session that cannot be had. */
 export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
   if (error instanceof LedgermanProblem) return error
   const code = isDatabaseError(error) ? error.code : undefined
@@ -34,6 +34,19 @@ export function translateConnectionError(target: string, error: unknown): Ledger
     { cause: error },
   )
 }
+
+/** The problem for a session that broke while it was in use. @param known what is known of what was under way in it */
+export function connectionBroke(target: string, error: unknown, known = ''): LedgermanProblem {
+  return new LedgermanProblem(
+    'target-unavailable',
+    `The connection to ${target} broke: ${connectionReason(error)}.${known} Try again when the database is back.`,
+    { target },
+    { cause: error },
+  )
+}
+
+/** What holds of all that is sent in a transaction whose COMMIT was not. */
+export const NOT_COMMITTED = ' What was under way was not committed.'
 
 /** Why a database cannot be reached, in the words of who says so: of each of its addresses, where it has several. */
 export function connectionReason(error: unknown): string {

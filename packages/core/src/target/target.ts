@@ -7,7 +7,7 @@ import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isDatabaseError, isStalePlan } from '../sessions/database-error.js'
 import { translateError } from '../problem/translate-error.js'
-import { translateConnectionError } from '../sessions/connection-problem.js'
+import { connectionBroke } from '../sessions/connection-problem.js'
 import { findTableHolders } from '../waits/find-holders.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { TABLE_PATHS_SQL } from '../catalogue/read-catalogue.js'
@@ -175,7 +175,7 @@ export class Target implements Queryable {
     } catch (error) {
       if (!isUnusable(error)) throw error
       return this.query(text, values, isStalePlan(error) ? undefined : name).catch((again: unknown) => {
-        throw isConnectionError(again) ? translateConnectionError(this.name, again) : again
+        throw isConnectionError(again) ? connectionBroke(this.name, again) : again
       })
     }
   }

@@ -1,6 +1,17 @@
+import { randomUUID } from 'node:crypto'
 import { setTimeout as delay } from 'node:timers/promises'
-import { isProblem, type LedgermanProblem } from '@ledgerman/contract'
-import { changeRecord, parseKeyParts, resolvePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
+import { isProblem, type JobInput, type LedgermanProblem } from '@ledgerman/contract'
+import {
+  changeRecord,
+  findRecords,
+  parseKeyParts,
+  resolveFilterJob,
+  resolvePlan,
+  runFilterJob,
+  runPlan,
+  Target,
+  type Mapping,
+} from '@ledgerman/core'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 import { openProxy, type Proxy } from '../../../../testing/proxy.js'
 
@@ -162,4 +173,21 @@ it('gives nobody a session that is still in a transaction', async () => {
   await session.query('select 1/0').catch(() => undefined)
   session.release()
   await expect(target.query('select 1')).resolves.toMatchObject({ rows: [['1']] })
+})
+
+it('says of a job and of a reading that broke off what is known of them, and no more', async () => {
+  const request = {
+    ...{ job: randomUUID(), mode: 'commit' as const, actor: 'ada', note: null, timeLimitMs: 5_000 },
+    ...{ signal: new AbortController().signal, onProgress: () => undefined },
+  }
+  const input = { mode: 'commit', mapping: 'account', where: `code = 'A2'`, expect: 'any', compute: { amount: '99' } }
+  const job = await resolveFilterJob(target, input as unknown as JobInput, () => Promise.resolve(plain))
+  const before = await amountOf('A2')
+  proxy.rules = { onRequest: (text) => (isChange(text) ? 'cut' : 'pass') }
+  const broken = await problemOf(runFilterJob(target, job, request))
+  expect(broken.detail).toMatch(/^The connection to cut broke: .* was not committed\. Try again/)
+  expect(await amountOf('A2')).toBe(before)
+  proxy.rules = { onRequest: (text) => (/from public\.account/.test(text) ? 'cut' : 'pass') }
+  const find = findRecords(target, account, { limit: 1 }, () => Promise.resolve(account))
+  expect((await problemOf(find)).detail).toMatch(/^The connection to cut broke: (?!.*(?:sent|committed))/)
 })
