@@ -75,6 +75,8 @@ describe('a seal', () => {
     expect(whyNotSigned({ ...made, key: sealSigner(other.privateKey).key }, other.publicKey)).toBe(
       'its signature does not fit what it says',
     )
+    for (const signature of [`${made.signature}x`, ` ${made.signature}`, made.signature.replace('==', '')])
+      expect(whyNotSigned({ ...made, signature }, publicKey)).toBe('its signature does not fit what it says')
     expect(() => sealSigner(generateKeyPairSync('ec', { namedCurve: 'P-256' }).privateKey)).toThrow(/Ed25519/)
   })
 })
