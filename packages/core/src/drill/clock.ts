@@ -20,7 +20,7 @@ export class DrillClock {
   }
 
   static async begin(ask: (text: string) => Promise<Rows>): Promise<DrillClock> {
-    const { rows } = await ask('select extract(epoch from pg_catalog.clock_timestamp()) * 1000')
+    const { rows } = await ask(`select pg_catalog.date_part('epoch', pg_catalog.clock_timestamp()) * 1000::float8`)
     return new DrillClock(Number(rows[0]?.[0]) - Date.now())
   }
 

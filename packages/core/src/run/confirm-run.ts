@@ -27,14 +27,14 @@ export async function confirmRun(
       touched.every((property) => !property.sensitive) && mapping.key.every((property) => !property.sensitive)
     const isThere = `t.${mapping.key[0]?.column.sql} is not null`
     const same =
-      step.kind === 'remove' ? `not (${isThere})` : `${isThere} and array[${current}] is not distinct from i.after`
+      step.kind === 'remove' ? `not (${isThere})` : `${isThere} and array[${current}] operator(pg_catalog.=) i.after`
     const { rows } = await target.readOnly(
       `select count(*), count(*) filter (where ${open ? same : isThere}), count(*) filter (where exists (
-         select 1 from ledgerman.image later where later.record = i.record and later.key = i.key and later.entry > i.entry
-         union all select 1 from ledgerman.entry later where later.record = i.record and later.key = i.key and later.id > i.entry))
+         select 1 from ledgerman.image later where later.record = i.record and later.key operator(pg_catalog.=) i.key and later.entry > i.entry
+         union all select 1 from ledgerman.entry later where later.record = i.record and later.key operator(pg_catalog.=) i.key and later.id > i.entry))
        from ledgerman.image i left join ${mapping.table.sql} as t on ${isOpenKey ? join : 'false'}
        where i.entry = $1 and i.step = $2
-         and not exists (select 1 from ledgerman.image again where again.entry = i.entry and again.record = i.record and again.key = i.key and again.step > i.step)`,
+         and not exists (select 1 from ledgerman.image again where again.entry = i.entry and again.record = i.record and again.key operator(pg_catalog.=) i.key and again.step > i.step)`,
       [id, String(step.no)],
     )
     const [all = '0', asWritten = '0', again = '0'] = rows[0] ?? []

@@ -101,7 +101,7 @@ export function blocksOfRecordSql(key: string, columns: string): string {
   join lateral (
     select u.at::integer from pg_catalog.unnest(b.key) with ordinality as u(value, at)
     where u.at <= b.rows and u.value = (${key})[1]
-  ) as i(at) on array(select b.key[k][i.at] from pg_catalog.generate_subscripts(b.key, 1) k order by k) = ${key}`
+  ) as i(at) on array(select b.key[k][i.at] from pg_catalog.generate_subscripts(b.key, 1) k order by k) operator(pg_catalog.=) ${key}`
 }
 
 /** One row's side of a block, at the place that `blocksOfRecordSql` found; null where the block has no such side. */

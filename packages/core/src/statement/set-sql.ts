@@ -1,4 +1,5 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { operatorPlace, operatorSql } from '../values/operator-sql.js'
 import { asComparable } from './image-sql.js'
 import { freshNames } from './keyed-statement.js'
 
@@ -31,6 +32,6 @@ export function setSql(mapping: Mapping, properties: readonly Property[]): SetSq
 /** The assignment that counts a version on, where Ledgerman does that; none elsewhere. `alias` is where the version of before is. */
 export function versionBumpSql({ guard }: Pick<Mapping, 'guard'>, alias: string): string[] {
   if (guard.by !== 'version' || guard.bumpedBy === 'database') return []
-  const { sql } = guard.property.column
-  return [`${sql} = ${alias}.${sql} + 1`]
+  const { sql, type } = guard.property.column
+  return [`${sql} = ${alias}.${sql} ${operatorSql('+', operatorPlace(type))} 1`]
 }

@@ -43,7 +43,7 @@ const leftDatabases = async () => {
 }
 
 beforeAll(async () => {
-  own = await openOwnTables()
+  own = await openOwnTables({}, {}, { isTrapped: true })
   const map = async (path: string, ddl: string, difference: object = { guard: { by: 'none' } }) => {
     const mapping = await own.mapped(path, ddl, difference)
     mappings.set(mapping.name, mapping)
@@ -89,7 +89,7 @@ it('copies rows of any type, whatever their columns are called, and sequences th
   const run = steps(
     { change: 'plate', key: { id: `'P-1'` }, compute: { t: `t || '!'` } },
     { add: 'plate', compute: { t: `'new'` } },
-    { sql: `insert into plate (id, t) values ('L-' || nextval('loose_no'), 'raw')`, changes: true },
+    { sql: `insert into plate (id, t) values ('L-' || nextval('loose_no')::text, 'raw')`, changes: true },
   )
   const drill = await drillFaults(source(), { kind: 'fault', run, faults: ['error'] }, definitions)
   expect(drill).toMatchObject({ passed: true, notRun: null, undisturbed: { outcome: 'committed' } })

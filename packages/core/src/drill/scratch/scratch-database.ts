@@ -15,17 +15,9 @@ import { dropDatabase, makeDatabase, urlOf } from './home-server.js'
 import { maskedValue } from './mask-value.js'
 import { observeRun, type Drilled } from './observe-run.js'
 import { restoreSchema } from './restore-schema.js'
-import { insertRowsSql, rowAlias } from './row-text.js'
+import { insertRowsSql, rowAlias, sameRowSql } from './row-text.js'
 import { readSequences, startSequences, type SequenceStart } from './sequences.js'
-import {
-  columnSql,
-  differences,
-  keyColumns,
-  readRow,
-  SnapshotReader,
-  type Snapshot,
-  type SnapshotDifference,
-} from './snapshot.js'
+import { differences, keyColumns, readRow, SnapshotReader, type Snapshot, type SnapshotDifference } from './snapshot.js'
 
 const SESSIONS = 110
 /** How long sessions may take to come back before they are broken off, in milliseconds. */
@@ -217,12 +209,7 @@ export class ScratchDatabase {
         if (isKeyed) {
           const gone = own.flatMap(({ afterText }) => afterText ?? [])
           const alias = rowAlias(table)
-          const same = keyColumns(table)
-            .map(
-              (column) =>
-                `${alias}.${columnSql(table, column)} is not distinct from (given.whole::${table.sql}).${columnSql(table, column)}`,
-            )
-            .join(' and ')
+          const same = sameRowSql(table, alias, keyColumns(table))
           const from = table.hasChildren ? `only ${table.sql}` : table.sql
           await this.#keeper.query(
             `delete from ${from} as ${alias} using pg_catalog.unnest($1::text[]) as given(whole) where ${same}`,
