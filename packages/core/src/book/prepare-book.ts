@@ -10,6 +10,8 @@ import { BOOK_DDL, BOOK_UPGRADES, BOOK_VERSION } from './book-schema.js'
 // Two callers preparing at once take turns: the number only has to be the same for both.
 const PREPARE_LOCK = 4_680_100
 
+const LOCK_WAIT_SQL = `select pg_catalog.set_config('lock_timeout', $1, true)`
+
 // Read from the catalogue's tables: what a session has cached of them may be older than the lock that it waited for.
 const HAS_BOOK_TABLE_SQL = `select exists (select from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
   where n.nspname = 'ledgerman' and c.relname = 'book')`
@@ -23,7 +25,10 @@ export async function prepareBook(target: Target): Promise<BookPrepared> {
   let isNew = false
   try {
     return await inTransaction(target, async (session) => {
+      // Whoever comes second waits for as long as it takes the first, and a statement may; tables are waited for as ever.
+      await session.query(LOCK_WAIT_SQL, ['0'])
       await session.query('select pg_catalog.pg_advisory_xact_lock($1::bigint)', [String(PREPARE_LOCK)])
+      await session.query(LOCK_WAIT_SQL, [String(target.limits.lockWaitMs)])
       // A view keeps the operators that were found when it was made: they have to be PostgreSQL's own.
       await session.query(OWN_NAMES_SQL)
       const { rows } = await session.query(HAS_BOOK_TABLE_SQL)
