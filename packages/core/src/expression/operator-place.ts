@@ -40,13 +40,8 @@ function sureType(reader: TypeReader, node: Expression, wanted: ValueType | unde
       return reader.typeOf(node) ?? wanted
     case 'unary':
       return node.operator === 'not' ? plainType('boolean') : sureType(reader, node.operand, wanted)
-    case 'binary': {
-      if (!/^[-+*/%]$/.test(node.operator)) return reader.typeOf(node)
-      const [one, other] = sidesOf(reader, node, undefined)
-      const [left, right] = [sureType(reader, node.left, one), sureType(reader, node.right, other)]
-      const name = exactName(left)
-      return name !== undefined && name === exactName(right) && NUMBERS.has(name) ? plainType(name) : undefined
-    }
+    case 'binary':
+      return /^[-+*/%]$/.test(node.operator) ? resultType(reader, node) : reader.typeOf(node)
     case 'case':
       return undefined
     case 'call':
@@ -54,6 +49,18 @@ function sureType(reader: TypeReader, node: Expression, wanted: ValueType | unde
     default:
       return reader.typeOf(node)
   }
+}
+
+/** Of two numbers of one type a number of that type; undefined for anything else. */
+function resultType(reader: TypeReader, node: Extract<Expression, { kind: 'binary' }>): ValueType | undefined {
+  const before = reader.sure.get(node)
+  if (before) return before.type
+  const [one, other] = sidesOf(reader, node, undefined)
+  const [left, right] = [sureType(reader, node.left, one), sureType(reader, node.right, other)]
+  const name = exactName(left)
+  const type = name !== undefined && name === exactName(right) && NUMBERS.has(name) ? plainType(name) : undefined
+  reader.sure.set(node, { type })
+  return type
 }
 
 /** Functions whose result is of the type that their arguments come to. */

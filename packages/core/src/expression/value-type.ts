@@ -40,6 +40,8 @@ const SAME_TYPE_FUNCTIONS = [...COMMON_TYPE_FUNCTIONS, 'round', 'floor', 'ceil',
 /** Infers types by PostgreSQL's own rules, as far as a literal's type depends on it; undefined where it does not. */
 export class TypeReader {
   readonly #known = new WeakMap<Expression, { type: ValueType | undefined }>()
+  /** What the parts of a sum really are, each worked out once: a long one would be gone through again for each of its terms otherwise. */
+  readonly sure = new WeakMap<Expression, { type: ValueType | undefined }>()
 
   /** @param named the type of a property, loaded value or declared parameter. */
   constructor(readonly named: (node: Extract<Expression, { kind: 'path' | 'parameter' }>) => ValueType | undefined) {}
