@@ -24,6 +24,13 @@ export interface Asking {
 /** How many groups are on their way at once: the next callers gather behind them. */
 const MOST_ON_THE_WAY = 2
 
+/**
+ * A second group goes beside the first where so many wait, or where one has waited so long, in milliseconds: a small one
+ * costs this process as much as it saves, a slow one may be waiting for the disk.
+ */
+const ENOUGH_TO_GO_BESIDE = 6
+const LONG_ENOUGH_MS = 5
+
 /** How many callers ask alone after a group was refused: so many at first, twice as many each time, so many at most. */
 const FIRST_PAUSE = 8
 const LONGEST_PAUSE = 1_024
@@ -83,20 +90,29 @@ export abstract class Gathering {
   }
 
   #flush(): void {
-    while (this.#onTheWay < MOST_ON_THE_WAY) {
-      // Each of the groups that may go gets its part, so that the server and this process both have something to do.
-      const part = Math.ceil(this.#waiting.length / (MOST_ON_THE_WAY - this.#onTheWay))
+    while (this.#mayGo()) {
+      // Where they are enough for two groups, the server and this process both have something to do.
+      const isHalved = this.#onTheWay === 0 && this.#waiting.length >= 2 * ENOUGH_TO_GO_BESIDE
+      const part = Math.ceil(this.#waiting.length / (isHalved ? MOST_ON_THE_WAY : 1))
       if (!this.#send(this.#takeSome(part))) break
     }
-    while (this.#patienceLeftMs() <= 0 && this.#send(this.#takeSome(this.mostCallers)));
+    while (this.#leftMs(this.patienceMs) <= 0 && this.#send(this.#takeSome(this.mostCallers)));
     clearTimeout(this.#timer)
-    this.#timer = this.#waiting.length > 0 ? setTimeout(() => this.#flush(), this.#patienceLeftMs()) : undefined
+    if (this.#waiting.length === 0) return
+    const untilMs = this.#onTheWay < MOST_ON_THE_WAY ? this.#leftMs(LONG_ENOUGH_MS) : 0
+    this.#timer = setTimeout(() => this.#flush(), untilMs > 0 ? untilMs : this.#leftMs(this.patienceMs))
   }
 
-  /** For how long the first who waits goes on waiting for others. */
-  #patienceLeftMs(): number {
+  #mayGo(): boolean {
+    if (this.#onTheWay === 0) return true
+    if (this.#onTheWay >= MOST_ON_THE_WAY) return false
+    return this.#waiting.length >= ENOUGH_TO_GO_BESIDE || this.#leftMs(LONG_ENOUGH_MS) <= 0
+  }
+
+  /** For how long the first who waits goes on waiting, who waits for so long at most, in milliseconds. */
+  #leftMs(longestMs: number): number {
     const [first] = this.#waiting
-    return first ? first.since + this.patienceMs - performance.now() : Infinity
+    return first ? first.since + longestMs - performance.now() : Infinity
   }
 
   /** Sends for these callers, and whatever waits behind them afterwards; false where there are none. */

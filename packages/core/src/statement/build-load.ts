@@ -25,8 +25,14 @@ export function buildSharedLoad(mapping: Mapping, by: readonly Property[]): Stat
   if (!isUnique(mapping, by)) return undefined
   const slots = new AskedSlots()
   const condition = keyConditionSql(by, 't', slots)
+  // In a join the whole of a table of a few thousand rows would be read: that is what the planner takes for cheaper.
   return toStatement(
-    `select asked.place, ${loadedSql(mapping)}\nfrom ${askedSql(slots)} join ${mapping.table.sql} as t on ${condition}`,
+    `select hit.* from ${askedSql(slots)} cross join lateral (
+  select asked.place, ${loadedSql(mapping)}
+  from ${mapping.table.sql} as t
+  where ${condition}
+  offset 0
+) as hit`,
     slots,
   )
 }

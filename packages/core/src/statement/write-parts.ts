@@ -15,6 +15,8 @@ export interface WriteSql extends FoundSql {
   /** Conditions; `true` where nothing is to be held. */
   guardHolds: string
   asExpected: string
+  /** The rows that are asked with, as an item of `from`, where it looks once for each of them. */
+  forEach?: string
 }
 
 /** What the key as it was is called in the rows that were written: it may be set. */
@@ -39,7 +41,7 @@ export class WriteParts {
   /** The rows, found and judged. New values stand there once: what is computed from them, and compared with them, is computed once. */
   found(): string {
     const { shape, names } = this
-    const { news, guardHolds, asExpected, beside = [] } = shape
+    const { news, guardHolds, asExpected, beside = [], forEach } = shape
     const rows = foundSql({
       ...shape,
       beside: [
@@ -50,7 +52,8 @@ export class WriteParts {
       ],
     })
     if (shape.isRemove) return indented(rows, 2)
-    return `select hit.*, ${this.#set.differs} as ${names.differs} from (\n    ${indented(rows, 4)}\n  ) as hit`
+    const from = forEach === undefined ? '' : `${forEach} cross join lateral `
+    return `select hit.*, ${this.#set.differs} as ${names.differs} from ${from}(\n    ${indented(rows, 4)}\n  ) as hit`
   }
 
   /**
