@@ -1,7 +1,12 @@
+import { randomUUID } from 'node:crypto'
 import fc from 'fast-check'
 import { isProblem, type LockHolder } from '@ledgerman/contract'
 import { changeRecord, loadRecord, parseKeyParts, type Mapping } from '@ledgerman/core'
 import { codeOf, openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+import type { Property } from '../../src/mapping/mapping.js'
+import { buildKeyedWrite } from '../../src/statement/build-keyed-write.js'
+import { buildSharedLoad } from '../../src/statement/build-load.js'
+import type { Slot } from '../../src/statement/statement.js'
 
 let own: OwnTables
 let account: Mapping
@@ -176,5 +181,42 @@ describe('callers who ask at the same time', () => {
     await other.end()
     await Promise.all(all)
     expect(ended.at(-1)).toBe(3)
+  })
+
+  it('find a few records by their index, under one plan for groups of any size, where the planner would read all of a small table', async () => {
+    const lens = await own.mapped(
+      'public.lens',
+      `create table lens (id integer primary key, note text); insert into lens select n, 'lens number ' || n from generate_series(1, 2000) n; analyze lens`,
+      { guard: { by: 'none' } },
+    )
+    const note = lens.properties.find(({ name }) => name === 'note') as Property
+    const shape = { set: [note], merges: new Map(), expected: [], guarded: false }
+    const statements = [
+      buildSharedLoad(lens, lens.key),
+      buildKeyedWrite(lens, { kind: 'change', ...shape }, true).shared,
+    ]
+    const entry = (name: string) => ({ ':id': randomUUID(), ':statement': '1', ':binds': '{}' })[name]
+    for (const statement of statements) {
+      const session = await own.database.session()
+      // What the entry says fits its slots; nothing is written, as the value is the same.
+      const value = ({ name, source }: Slot, no: number) =>
+        source.from === 'key' ? `${no}` : (entry(name) ?? `lens number ${no}`)
+      const execute = (most: number) => {
+        const numbers = Array.from({ length: most }, (_, at) => at + 1)
+        const arrays = statement?.slots.map((slot) => `array['${numbers.map((no) => value(slot, no)).join(`', '`)}']`)
+        return `execute shared(${arrays?.join(', ')})`
+      }
+      await session.query(`prepare shared as ${statement?.text}`)
+      for (let times = 0; times < 12; times++) await session.query(`begin; ${execute(1 + (times % 3))}; rollback`)
+      const { rows: plan } = await session.query<{ 'QUERY PLAN': string }>(`explain ${execute(2)}`)
+      const { rows: kept } = await session.query(
+        `select custom_plans::int from pg_prepared_statements where name = 'shared'`,
+      )
+      await session.end()
+      const text = plan.map((line) => line['QUERY PLAN']).join('\n')
+      expect(text).toMatch(/Index Scan using lens_pkey on lens/)
+      expect(text).not.toMatch(/Seq Scan on lens/)
+      expect(kept).toEqual([{ custom_plans: 5 }])
+    }
   })
 })
