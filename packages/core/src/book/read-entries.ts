@@ -1,7 +1,7 @@
 import { type EntryInfo, type EntryList, type EntrySummary, type ProblemCode } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toShownStatement, toStepReceipt } from '../receipt/receipt.js'
-import { reversibilityOf } from '../receipt/reversibility.js'
+import { reversibilityOf } from '../mapping/reversibility.js'
 import { bookedKey, bookedRow, type BookedImage, type BookedStatement } from './booked-row.js'
 import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
 import { isEntryId, noSuchEntry } from './entry-id.js'

@@ -1,9 +1,8 @@
 import { setTimeout as delay } from 'node:timers/promises'
-import { LedgermanProblem } from '@ledgerman/contract'
+import { entryAddress, LedgermanProblem } from '@ledgerman/contract'
 import { isCancelled, isDatabaseError, isLockTimeout } from '../sessions/database-error.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import type { Target } from '../target/target.js'
-import { entryAddress } from '../receipt/receipt.js'
 
 /** For how long a lost target is asked again before the outcome is called unknown, in milliseconds. */
 const SETTLE_LIMIT_MS = 1_500

@@ -1,7 +1,6 @@
 import { fileInvalid, LedgermanProblem, type FailedRow, type Images } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { Links } from '../mapping/links.js'
-import { bookNotPrepared } from '../record/change-problems.js'
 import { shownRecord } from '../receipt/record-row.js'
 import { showable } from '../receipt/receipt.js'
 import { isDatabaseError } from '../sessions/database-error.js'
@@ -55,7 +54,7 @@ export async function assertFileJob(
   job: Pick<FileJob, 'mapping' | 'given'>,
   isCommit: boolean,
 ): Promise<void> {
-  if (isCommit && !(await target.isBookPrepared())) throw bookNotPrepared(target)
+  if (isCommit) await target.assertBook()
   const { mapping, given } = job
   if (!given.addsMissing) return
   const lost = mapping.properties.filter(

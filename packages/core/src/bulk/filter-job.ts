@@ -17,7 +17,6 @@ import { readParams } from '../plan/read-params.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { resolvePlan } from '../plan/resolve-plan.js'
 import { roundingsOf } from '../plan/roundings.js'
-import { bookNotPrepared } from '../record/change-problems.js'
 import { StepBinds } from '../run/step-binds.js'
 import { finderSql } from '../statement/build-load-step.js'
 import { newValueSql, type WriteShape } from '../statement/step-shape.js'
@@ -73,7 +72,7 @@ export async function resolveFilterJob(
   const plan = await resolvePlan(target, definition, null, null, findMapping).catch((error: unknown) => {
     throw asOfRequest(error)
   })
-  if (input.mode === 'commit' && !(await target.isBookPrepared())) throw bookNotPrepared(target)
+  if (input.mode === 'commit') await target.assertBook()
   return {
     plan,
     step: plan.steps[0] as PlannedWrite,

@@ -104,17 +104,6 @@ export function findColumn(table: Table, name: string): Column | undefined {
   return table.columns.find((column) => column.name === name)
 }
 
-/** The unique index that sees to it that no two rows of a table have the same values of these columns, if one does; it may be checked late. */
-export function uniqueOver({ uniques }: Table, columns: readonly string[]): TableKey | undefined {
-  const wanted = new Set(columns)
-  return uniques.find(
-    (unique) =>
-      unique.partialOver === null &&
-      unique.columns.length === wanted.size &&
-      unique.columns.every((column) => wanted.has(column)),
-  )
-}
-
 /** Why records of a table cannot be changed one by one; null where they can. */
 export function whyUnchangeable({ kind, keys, columns, hasRules, deferrableKeys }: Table): string | null {
   if (kind === 'materialized view') return 'a materialized view is only refreshed'

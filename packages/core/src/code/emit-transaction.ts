@@ -1,5 +1,5 @@
+import { plainType } from '../values/value-type.js'
 import { LedgermanProblem, printJson, type Json, type RecordValues } from '@ledgerman/contract'
-import { plainType } from '../expression/value-type.js'
 import { guardPrefix } from '../mapping/guard-value.js'
 import type { Mapping } from '../mapping/mapping.js'
 import {
@@ -13,7 +13,7 @@ import {
 } from '../plan/plan.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { valueSql } from '../statement/record-scope.js'
-import { reversibilityOf } from '../receipt/reversibility.js'
+import { reversibilityOf } from '../mapping/reversibility.js'
 import { SlotList, toStatement, type Statement } from '../statement/statement.js'
 import { BindCode } from './bind-code.js'
 import { judgedHere } from './judged-here.js'

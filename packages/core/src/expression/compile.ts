@@ -1,3 +1,5 @@
+import type { ValueType } from '../values/value-type.js'
+import { plainType } from '../values/value-type.js'
 import { parseJson, suggestName } from '@ledgerman/contract'
 import type { ColumnType } from '../values/column-type.js'
 import { operatorSql, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'
@@ -9,7 +11,7 @@ import { visitExpression, type Expression } from './expression.js'
 import { expressionProblem } from './expression-problem.js'
 import { literalType, sidesOf } from './literal-types.js'
 import { placeBetween, placeOfSign } from './operator-place.js'
-import { CAST_TYPES, hasCommonType, plainType, TypeReader, type ValueType } from './value-type.js'
+import { CAST_TYPES, hasCommonType, TypeReader } from './value-type.js'
 
 /** A value that a name in an expression stands for: its SQL and its type. */
 export interface NamedValue {

@@ -1,5 +1,7 @@
+import type { ValueType } from '../values/value-type.js'
+import { plainType } from '../values/value-type.js'
 import type { Expression } from './expression.js'
-import { isSpanBeside, numberTypeBeside, plainType, type TypeReader, type ValueType } from './value-type.js'
+import { isSpanBeside, numberTypeBeside, type TypeReader } from './value-type.js'
 
 type Binary = Extract<Expression, { kind: 'binary' }>
 

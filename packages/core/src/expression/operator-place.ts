@@ -1,7 +1,9 @@
+import type { ValueType } from '../values/value-type.js'
+import { plainType } from '../values/value-type.js'
 import { operatorPlace, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'
 import type { Expression } from './expression.js'
 import { literalType, sidesOf } from './literal-types.js'
-import { CAST_TYPES, momentOf, plainType, type TypeReader, type ValueType } from './value-type.js'
+import { CAST_TYPES, momentOf, type TypeReader } from './value-type.js'
 
 /**
  * Where the operator between two values is: null where PostgreSQL has one for just their two types, which is then taken whatever

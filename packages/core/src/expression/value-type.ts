@@ -1,15 +1,5 @@
-import type { ColumnType } from '../values/column-type.js'
+import { plainType, type ValueType } from '../values/value-type.js'
 import type { Expression } from './expression.js'
-
-/** The type of a part of an expression, as far as it is known without asking the database. */
-export interface ValueType {
-  /** As a cast names it. */
-  sql: string
-  /** The column it comes from, where it is a property: its JSON form applies to what is compared with it. */
-  column: ColumnType | null
-  /** Whether what is compared with it must not be shown either. */
-  sensitive: boolean
-}
 
 /** Types that `cast` may name. */
 export const CAST_TYPES = [
@@ -28,10 +18,6 @@ export const CAST_TYPES = [
   'uuid',
   'jsonb',
 ]
-
-export function plainType(sql: string): ValueType {
-  return { sql, column: null, sensitive: false }
-}
 
 const TEXT_FUNCTIONS = ['lower', 'upper', 'trim', 'substring', 'replace', 'left', 'right']
 const COMMON_TYPE_FUNCTIONS = ['coalesce', 'nullif', 'least', 'greatest']

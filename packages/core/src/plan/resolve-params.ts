@@ -1,5 +1,5 @@
+import type { ValueType } from '../values/value-type.js'
 import { findNearestName, suggestName, type Json, type TransactionDefinition } from '@ledgerman/contract'
-import type { ValueType } from '../expression/value-type.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { ColumnType } from '../values/column-type.js'
 import { ValueError } from '../values/value-error.js'

@@ -1,5 +1,5 @@
+import { plainType } from '../values/value-type.js'
 import type { TransactionDefinition } from '@ledgerman/contract'
-import { plainType } from '../expression/value-type.js'
 import { valueSql } from '../statement/record-scope.js'
 import { SlotList, toStatement, type SlotSource } from '../statement/statement.js'
 import type { DefinitionScope } from './definition-scope.js'

@@ -1,6 +1,6 @@
 import type { Receipt, StepReceipt } from '@ledgerman/contract'
 import { isWrite, type Plan } from './plan.js'
-import { reversibilityOf } from '../receipt/reversibility.js'
+import { reversibilityOf } from '../mapping/reversibility.js'
 
 /** Whether all that a run wrote can be put back: raw statements and tables without a key leave gaps. */
 export function runReversibility({ steps }: Plan, receipts: readonly StepReceipt[]): Receipt['reversible'] {

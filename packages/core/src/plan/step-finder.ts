@@ -1,5 +1,5 @@
 import { suggestName, type ChangeStep, type LoadStep, type RemoveStep, type StepDefinition } from '@ledgerman/contract'
-import { uniqueOver } from '../catalogue/table.js'
+import { uniqueOver } from '../mapping/unique-over.js'
 import { parseExpression } from '../expression/parse.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Finder } from '../statement/build-load-step.js'
@@ -39,8 +39,8 @@ export function finderOf(
     })
   if (unknown.length > 0) return undefined
   const isKey = mapping.key.length === keys.length && mapping.key.every((property) => keys.includes(property.name))
-  const columns = keys.map((each) => mapping.byName.get(each)?.column.name ?? '')
-  const isUnique = uniqueOver(mapping.table, columns) !== undefined
+  const properties = keys.flatMap((each) => mapping.byName.get(each) ?? [])
+  const isUnique = uniqueOver(mapping, properties) !== undefined
   if (!isKey && !isUnique)
     scope.findings.push({
       where: `${where}.key`,

@@ -1,8 +1,9 @@
+import { withoutValues } from '../sessions/database-words.js'
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { DatabaseError } from '../sessions/database-error.js'
 import { failedParameter, isOverflow } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
-import { mayHoldSecret, withoutValues } from './safe-message.js'
+import { mayHoldSecret } from './safe-message.js'
 
 /**
  * Explains a value that PostgreSQL could not read or hold (SQLSTATE class 22). Which bind it was stands in the error's

@@ -1,3 +1,4 @@
+import { withoutValues } from '../sessions/database-words.js'
 import type { DatabaseError } from '../sessions/database-error.js'
 import type { ErrorContext } from './error-context.js'
 
@@ -17,17 +18,4 @@ export function mayHoldSecret({ slots = [], statement, mapping }: ErrorContext):
     (statement?.slots.some(({ sensitive }) => sensitive) ?? false) ||
     (mapping?.properties.some(({ sensitive }) => sensitive) ?? false)
   )
-}
-
-/** Quotation marks of the languages that PostgreSQL speaks: `lc_messages` is the database's, and no session may choose it. */
-const QUOTED = [/".*"/gs, /(?<![\p{L}\p{N}])'.*'/gsu, /[«»].*[«»]/gs, /[„“”].*[“”]/gs, /‹.*›/gs, /「.*」/gs, /『.*』/gs]
-
-/**
- * A message with an ellipsis for whatever stands between the first and the last mark of a kind, since a value may hold marks of its
- * own, for all that follows a colon, and for what stands in parentheses behind an equals sign.
- */
-export function withoutValues(message: string): string {
-  return QUOTED.reduce((words, kind) => words.replace(kind, '"…"'), message)
-    .replace(/=\s*\(.*\)/gs, '=(…)')
-    .replace(/[:：]\s*(?!….*$)[^"]*$/s, ': …')
 }

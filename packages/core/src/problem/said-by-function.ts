@@ -1,11 +1,7 @@
-import type { DatabaseError } from '../sessions/database-error.js'
+import { isSaidByFunction, type DatabaseError } from '../sessions/database-error.js'
+import { STAGED } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
 import { mayHoldSecret } from './safe-message.js'
-
-/** Whether the words are those of somebody's function: in them a value stands anywhere, in any form. */
-export function isSaidByFunction({ routine = '' }: DatabaseError): boolean {
-  return routine === 'exec_stmt_raise' || /^(?:PLy_|plperl|pltcl|plv8)/.test(routine)
-}
 
 /**
  * The same error, where a function said it and a sensitive value may stand in its words: with an ellipsis for each value, where the triggers
@@ -18,9 +14,6 @@ export function withoutSaid(error: DatabaseError, context: ErrorContext): Databa
   const message = said === undefined ? LEFT_OUT : partsOf(said).join('…')
   return Object.create(error, { message: { value: message, enumerable: true } }) as DatabaseError
 }
-
-/** What an error says that a drill raises: words of our own, in which no value can stand. */
-export const STAGED = 'staged by the drill'
 
 const LEFT_OUT = 'what it says is left out, since a sensitive value may stand in it'
 

@@ -1,4 +1,13 @@
-import type { BindReceipt, Outcome, Receipt, RowReceipt, RunMode, StepKind, StepReceipt } from '@ledgerman/contract'
+import {
+  entryAddress,
+  type BindReceipt,
+  type Outcome,
+  type Receipt,
+  type RowReceipt,
+  type RunMode,
+  type StepKind,
+  type StepReceipt,
+} from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import type { ShortForm } from '../statement/statement.js'
 import type { Slot } from '../statement/statement.js'
@@ -13,11 +22,6 @@ export interface RunHeader {
   actor: string
   note: string | null
   startedAt: string
-}
-
-/** Where an entry stands in the interface. */
-export function entryAddress(target: string, id: string): string {
-  return `/v1/targets/${encodeURIComponent(target)}/entries/${id}`
 }
 
 export function toReceipt(

@@ -1,6 +1,5 @@
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import type { Target } from '../target/target.js'
 import { toGuard } from '../mapping/guard-value.js'
 import { brokenValues } from './broken-values.js'
 import { describeKey } from './record-key.js'
@@ -14,14 +13,6 @@ export function guardRequired(mapping: Mapping): LedgermanProblem {
     'guard-required',
     `A record of ${mapping.name} is changed with the guard it was loaded with, so that nobody's change is overwritten unseen. Load it, and send its ETag as If-Match.`,
     { mapping: mapping.name },
-  )
-}
-
-export function bookNotPrepared(target: Target): LedgermanProblem {
-  return new LedgermanProblem(
-    'book-not-prepared',
-    `The target ${target.name} has no book yet, or one of an earlier version, so nothing can be committed to it. Have it prepared: ledgerman book prepare, or POST /v1/targets/${target.name}/book.`,
-    { target: target.name },
   )
 }
 

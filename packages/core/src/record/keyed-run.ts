@@ -15,7 +15,7 @@ import {
   type RunHeader,
   type StepOutcome,
 } from '../receipt/receipt.js'
-import { reversibilityOf } from '../receipt/reversibility.js'
+import { reversibilityOf } from '../mapping/reversibility.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'

@@ -11,7 +11,6 @@ import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { showable } from '../receipt/receipt.js'
 import { jsonOfText, recordFromTexts } from '../receipt/record-row.js'
 import type { Target } from '../target/target.js'
-import { bookNotPrepared } from './change-problems.js'
 import { loadTexts } from './load-record.js'
 import { assertKeyed } from './record-key.js'
 import { differences, timelineOf, type KnownColumns, type TimelineEvent } from './timeline.js'
@@ -134,7 +133,7 @@ async function lookBack(
   isCut: boolean
 }> {
   assertKeyed(mapping)
-  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  await target.assertBook()
   const [events, row] = await Promise.all([
     recordEvents(target, mapping, key, MOST_EVENTS).catch((error: unknown) => {
       throw target.explain(error)

@@ -1,5 +1,5 @@
 import { LedgermanProblem, parseJson, RawJson, suggestName, type Json, type RecordValues } from '@ledgerman/contract'
-import { uniqueOver } from '../catalogue/table.js'
+import { uniqueOver } from '../mapping/unique-over.js'
 import type { ValueKind } from '../values/column-type.js'
 import { findPropertyOfColumn, type KeyTexts, type Mapping, type Property } from '../mapping/mapping.js'
 import { valueToText } from '../values/value-text.js'
@@ -43,8 +43,7 @@ export function parseUniqueKey(mapping: Mapping, by: string): Property[] {
       { where: 'by', mapping: mapping.name },
     )
   })
-  const columns = chosen.map(({ column }) => column.name)
-  const isUnique = uniqueOver(table, columns) !== undefined
+  const isUnique = uniqueOver(mapping, chosen) !== undefined
   // A view has no constraints of its own; there the number of rows found decides.
   if (isUnique || table.kind === 'view') return chosen
   const known = table.uniques.flatMap((unique) => {

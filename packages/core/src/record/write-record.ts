@@ -6,7 +6,7 @@ import { buildKeyedWrite, type KeyedShape } from '../statement/build-keyed-write
 import type { KeyedStatement } from '../statement/keyed-statement.js'
 import type { Target } from '../target/target.js'
 import { parseAddSet, parseChangeSet, parseExpected, parseReplacement, type WriteSet } from './change-input.js'
-import { bookNotPrepared, guardRequired, keyMismatch } from './change-problems.js'
+import { guardRequired, keyMismatch } from './change-problems.js'
 import type { GuardCondition } from '../mapping/guard-value.js'
 import { assertKeyed } from './record-key.js'
 import type { KeyTexts } from '../mapping/mapping.js'
@@ -164,7 +164,7 @@ async function assertReady(target: Target, mapping: Mapping, request: RecordCond
 }
 
 async function assertBook(target: Target, { mode }: RunOptions): Promise<void> {
-  if (mode === 'commit' && !(await target.isBookPrepared())) throw bookNotPrepared(target)
+  if (mode === 'commit') await target.assertBook()
 }
 
 function isGuarded({ guard }: RecordCondition): boolean {

@@ -1,4 +1,12 @@
-import { isProblem, LedgermanProblem, type Receipt, type RunMode, type StepReceipt } from '@ledgerman/contract'
+import { withoutValues } from '../sessions/database-words.js'
+import {
+  entryAddress,
+  isProblem,
+  LedgermanProblem,
+  type Receipt,
+  type RunMode,
+  type StepReceipt,
+} from '@ledgerman/contract'
 import { bookSteps, bulkReversibility, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
 import { BulkRefused, nothingGiven, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
 import type { BulkShape } from '../bulk/bulk-shape.js'
@@ -11,9 +19,7 @@ import { newEntryId } from '../book/entry-id.js'
 import type { FindMapping } from '../book/find-mapping.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { settle } from '../book/settle.js'
-import { withoutValues } from '../problem/safe-message.js'
-import { bookNotPrepared } from '../record/change-problems.js'
-import { entryAddress, roundMs, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
+import { roundMs, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
 import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isSerializationFailure } from '../sessions/database-error.js'
@@ -61,7 +67,7 @@ export async function reverseEntries(
   findMapping: FindMapping,
   request: ReversalRequest,
 ): Promise<ReversalResult> {
-  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  await target.assertBook()
   const { steps, gaps } = await readUndoSteps(target, entries, findMapping).catch((error: unknown) => {
     throw target.explain(error)
   })

@@ -1,7 +1,7 @@
 import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
 import type { FindMapping } from '../book/find-mapping.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { sideWrites } from '../receipt/side-writes.js'
+import { sideWrites } from '../mapping/side-writes.js'
 import type { Target } from '../target/target.js'
 
 /** One step of an entry that is to be put back. */

@@ -3,7 +3,6 @@ import { introducePlan } from '../book/book-run.js'
 import { carryOut } from '../lanes/carry-out.js'
 import type { Plan } from '../plan/plan.js'
 import { readParams } from '../plan/read-params.js'
-import { bookNotPrepared } from '../record/change-problems.js'
 import { tellEnd } from '../sessions/activity.js'
 import type { Target } from '../target/target.js'
 import type { Found } from './found.js'
@@ -38,7 +37,7 @@ async function runToItsEnd(target: Target, plan: Plan, request: RunRequest): Pro
 }
 
 async function assertReady(target: Target, plan: Plan, { rehearsed }: RunRequest): Promise<void> {
-  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  await target.assertBook()
   const uncounted = plan.steps.find((step) => step.expect === null)
   if (uncounted && !rehearsed)
     throw new LedgermanProblem(

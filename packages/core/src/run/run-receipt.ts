@@ -1,10 +1,10 @@
-import type { Receipt } from '@ledgerman/contract'
+import { entryAddress, type Receipt } from '@ledgerman/contract'
 import type { BookedRun } from '../book/book-run.js'
 import { getEntry } from '../book/read-entries.js'
 import { isWrite, type Plan } from '../plan/plan.js'
 import { roundedBy, roundingsOf } from '../plan/roundings.js'
 import { runReversibility } from '../plan/run-reversibility.js'
-import { entryAddress, roundMs } from '../receipt/receipt.js'
+import { roundMs } from '../receipt/receipt.js'
 import type { Attempt } from './attempt.js'
 import type { PlanRun } from './plan-run.js'
 

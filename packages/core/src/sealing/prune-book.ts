@@ -1,8 +1,7 @@
 import { OWN_NAMES } from '../sessions/session-settings.js'
-import { LedgermanProblem, type Pruning, type RunMode } from '@ledgerman/contract'
+import { entryAddress, LedgermanProblem, type Pruning, type RunMode } from '@ledgerman/contract'
 import type { SealSigner } from '@ledgerman/seal'
 import { newEntryId } from '../book/entry-id.js'
-import { entryAddress } from '../receipt/receipt.js'
 import type { Target } from '../target/target.js'
 import { sealBook } from './seal-book.js'
 

@@ -1,7 +1,6 @@
 import { OWN_NAMES } from '../sessions/session-settings.js'
 import { LedgermanProblem, type Seal } from '@ledgerman/contract'
 import { GrowingTree, leafHash, whyNotSigned, type SealSigner } from '@ledgerman/seal'
-import { bookNotPrepared } from '../record/change-problems.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
@@ -34,7 +33,7 @@ export async function sealBook(
   signer: SealSigner,
   { thorough = true }: { thorough?: boolean } = {},
 ): Promise<{ seal: Seal; added: number }> {
-  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  await target.assertBook()
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'seal', OWN_NAMES)
   try {
     return await sealIn(session, target, signer, thorough)
@@ -47,7 +46,7 @@ export async function sealBook(
 
 /** The last seal of a target's book; undefined where there is none. @throws LedgermanProblem book-not-prepared */
 export async function lastSeal(target: Target): Promise<Seal | undefined> {
-  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  await target.assertBook()
   const { rows } = await target.readBook(LAST_SEAL_SQL).catch((error: unknown) => {
     throw target.explain(error)
   })

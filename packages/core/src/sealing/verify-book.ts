@@ -3,7 +3,6 @@ import { setImmediate as yieldToOthers } from 'node:timers/promises'
 import type { Seal, SealFinding, Verification } from '@ledgerman/contract'
 import { GrowingTree, leafHash } from '@ledgerman/seal'
 import type { KeyObject } from 'node:crypto'
-import { bookNotPrepared } from '../record/change-problems.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
@@ -33,7 +32,7 @@ export async function verifyBook(
   outside: Seal | undefined,
   signal: AbortSignal,
 ): Promise<Verification> {
-  if (!(await target.isBookPrepared())) throw bookNotPrepared(target)
+  await target.assertBook()
   const session = await target.openOwnSession(STATEMENT_LIMIT_MS, 'verification', {
     ...OWN_NAMES,
     default_transaction_read_only: 'on',

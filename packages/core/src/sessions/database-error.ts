@@ -46,3 +46,8 @@ export function isCancelled(error: unknown): boolean {
 export function isSerializationFailure(error: unknown): boolean {
   return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
 }
+
+/** Whether the words are those of somebody's function: in them a value stands anywhere, in any form. */
+export function isSaidByFunction({ routine = '' }: DatabaseError): boolean {
+  return routine === 'exec_stmt_raise' || /^(?:PLy_|plperl|pltcl|plv8)/.test(routine)
+}

@@ -64,3 +64,19 @@ export function waitsInDeadlock(detail: string): { pid: number; lock: string; bl
     return [{ pid: Number(pid), lock: /\w+Lock\b.*$/.exec(words)?.[0].trim() ?? words.trim(), blockedBy: Number(by) }]
   })
 }
+
+/** What an error says that a drill raises: words of our own, in which no value can stand. */
+export const STAGED = 'staged by the drill'
+
+/** Quotation marks of the languages that PostgreSQL speaks: `lc_messages` is the database's, and no session may choose it. */
+const QUOTED = [/".*"/gs, /(?<![\p{L}\p{N}])'.*'/gsu, /[«»].*[«»]/gs, /[„“”].*[“”]/gs, /‹.*›/gs, /「.*」/gs, /『.*』/gs]
+
+/**
+ * A message with an ellipsis for whatever stands between the first and the last mark of a kind, since a value may hold marks of its
+ * own, for all that follows a colon, and for what stands in parentheses behind an equals sign.
+ */
+export function withoutValues(message: string): string {
+  return QUOTED.reduce((words, kind) => words.replace(kind, '"…"'), message)
+    .replace(/=\s*\(.*\)/gs, '=(…)')
+    .replace(/[:：]\s*(?!….*$)[^"]*$/s, ': …')
+}

@@ -1,4 +1,4 @@
-import type { ValueType } from '../expression/value-type.js'
+import type { ValueType } from '../values/value-type.js'
 import type { OrderTerm } from './order.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'

@@ -1,4 +1,4 @@
-import { uniqueOver } from '../catalogue/table.js'
+import { uniqueOver } from '../mapping/unique-over.js'
 import { equalSql } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
@@ -33,11 +33,9 @@ export function sameKeySql(
 }
 
 /** Whether the database sees to it, at any moment, that no two rows have the same values of these: not in a view, nor across tables that inherit. */
-export function isUnique({ table }: Mapping, by: readonly Property[]): boolean {
+export function isUnique(mapping: Mapping, by: readonly Property[]): boolean {
+  const { table } = mapping
   if ((table.kind !== 'table' && table.kind !== 'partitioned table') || table.hasChildren) return false
-  const unique = uniqueOver(
-    table,
-    by.map(({ column }) => column.name),
-  )
+  const unique = uniqueOver(mapping, by)
   return unique !== undefined && !table.deferrableKeys.includes(unique.name)
 }

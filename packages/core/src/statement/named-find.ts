@@ -1,5 +1,5 @@
+import type { ValueType } from '../values/value-type.js'
 import { LedgermanProblem, suggestName, type FindDefinition, type Json } from '@ledgerman/contract'
-import type { ValueType } from '../expression/value-type.js'
 import type { Links } from '../mapping/links.js'
 import type { OrderTerm } from './order.js'
 import type { NamedExpression } from './record-scope.js'

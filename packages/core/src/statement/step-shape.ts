@@ -1,4 +1,4 @@
-import type { ValueType } from '../expression/value-type.js'
+import type { ValueType } from '../values/value-type.js'
 import type { Property } from '../mapping/mapping.js'
 import { computedSql, storedSql } from '../values/sql-form.js'
 import type { Finder } from './build-load-step.js'

@@ -356,6 +356,16 @@ export class Target implements Queryable {
     return this.#book.isPrepared()
   }
 
+  /** @throws LedgermanProblem book-not-prepared: nothing can be committed without one */
+  async assertBook(): Promise<void> {
+    if (await this.isBookPrepared()) return
+    throw new LedgermanProblem(
+      'book-not-prepared',
+      `The target ${this.name} has no book yet, or one of an earlier version, so nothing can be committed to it. Have it prepared: ledgerman book prepare, or POST /v1/targets/${this.name}/book.`,
+      { target: this.name },
+    )
+  }
+
   /** For when a statement shows that the book is gone. */
   forgetBook(): void {
     this.#book.forget()

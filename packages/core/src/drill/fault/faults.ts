@@ -1,6 +1,6 @@
+import { STAGED } from '../../sessions/database-words.js'
 import { FAULT_KINDS, type FaultKind } from '@ledgerman/contract'
 import { isWrite, type PlannedStep } from '../../plan/plan.js'
-import { STAGED } from '../../problem/said-by-function.js'
 import type { RunHooks } from '../../run/run-request.js'
 import type { Drilled, ObservedRow } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'

@@ -1,5 +1,5 @@
 import type { Receipt, StepKind } from '@ledgerman/contract'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Mapping, Property } from './mapping.js'
 import { sideWrites } from './side-writes.js'
 
 /**

@@ -1,6 +1,6 @@
 import type { StepKind } from '@ledgerman/contract'
 import type { SideWriter } from '../catalogue/table.js'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Mapping, Property } from './mapping.js'
 
 const EVENTS: Partial<Record<StepKind, SideWriter['on'][number]>> = {
   add: 'insert',
