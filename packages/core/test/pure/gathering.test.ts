@@ -25,6 +25,10 @@ afterEach(() => {
   jest.useRealTimers()
 })
 
+/** So many that they go in two halves, of six each. */
+const CROWD = [...'abcdefghijkl']
+const HALVES = [CROWD.slice(0, 6), CROWD.slice(6)]
+
 /** What a caller got: their own answer, alone or together with others, or an error. */
 type Got = string
 
@@ -83,23 +87,41 @@ describe('callers of a shared statement', () => {
   })
 
   it('go in two halves, those who come later behind them, and each gets their own', async () => {
-    const asked = ['a', 'b', 'c', 'd', 'e'].map((each) => ask(each))
+    const asked = CROWD.map((each) => ask(each))
     await turn()
-    expect(sent.map(({ callers }) => callers)).toEqual([
-      ['a', 'b', 'c'],
-      ['d', 'e'],
-    ])
-    const late = ['f', 'g', 'h'].map((each) => ask(each))
+    expect(sent.map(({ callers }) => callers)).toEqual(HALVES)
+    const late = ['m', 'n', 'o'].map((each) => ask(each))
     await turn()
-    expect(sent).toHaveLength(2)
     sent[1]?.answer()
     await turn()
-    expect(sent[2]?.callers).toEqual(['f', 'g', 'h'])
+    // One is on the way, and three are too few to go beside it, unless it takes long.
+    expect(sent).toHaveLength(2)
+    jest.advanceTimersByTime(6)
+    await turn()
+    expect(sent[2]?.callers).toEqual(['m', 'n', 'o'])
     sent[0]?.answer(['b'])
     sent[2]?.answer()
     expect(await Promise.all([...asked, ...late])).toEqual(
-      ['a', 'b', 'c', 'd', 'e', 'f', 'g', 'h'].map((each) => (each === 'b' ? 'of b alone' : `of ${each}`)),
+      [...CROWD, 'm', 'n', 'o'].map((each) => (each === 'b' ? 'of b alone' : `of ${each}`)),
     )
+  })
+
+  it('go beside others as soon as they are enough, and behind them all at once', async () => {
+    const asked = ['a', 'b'].map((each) => ask(each))
+    await turn()
+    asked.push(...CROWD.slice(2, 7).map((each) => ask(each)))
+    await turn()
+    expect(sent).toHaveLength(1)
+    asked.push(ask('h'))
+    await turn()
+    asked.push(ask('i'), ask('j'))
+    await turn()
+    expect(sent.map(({ callers }) => callers)).toEqual([['a', 'b'], CROWD.slice(2, 8)])
+    sent.forEach(({ answer }) => answer())
+    await turn()
+    expect(sent[2]?.callers).toEqual(['i', 'j'])
+    sent[2]?.answer()
+    expect(await Promise.all(asked)).toEqual(CROWD.slice(0, 10).map((each) => `of ${each}`))
   })
 
   it('never go together with one of the same subject, and none is lost for it', async () => {
@@ -126,20 +148,20 @@ describe('callers of a shared statement', () => {
   })
 
   it('ask alone where it is refused, and so do the next eight', async () => {
-    const asked = ['a', 'b', 'c', 'd'].map((each) => ask(each))
+    const asked = CROWD.map((each) => ask(each))
     await turn()
     sent[0]?.fail(databaseError('23505'))
     sent[1]?.answer()
-    expect(await Promise.all(asked)).toEqual(['of a alone', 'of b alone', 'of c', 'of d'])
+    expect(await Promise.all(asked)).toEqual(CROWD.map((each, at) => (at < 6 ? `of ${each} alone` : `of ${each}`)))
     const next = Array.from({ length: 8 }, (_, at) => ask(`n${at}`))
     expect(shared.isPaused).toBe(false)
     await Promise.all(next)
-    expect(alone).toHaveLength(10)
+    expect(alone).toHaveLength(14)
     const again = ['x', 'y', 'z'].map((each) => ask(each))
     await turn()
-    expect(sent.slice(2).flatMap(({ callers }) => callers)).toEqual(['x', 'y'])
-    sent.slice(2).forEach(({ answer }) => answer())
-    expect(await Promise.all(again)).toEqual(['of x', 'of y', 'of z alone'])
+    expect(sent[2]?.callers).toEqual(['x', 'y', 'z'])
+    sent[2]?.answer()
+    expect(await Promise.all(again)).toEqual(['of x', 'of y', 'of z'])
   })
 
   it.each([
@@ -154,12 +176,12 @@ describe('callers of a shared statement', () => {
   })
 
   it('wait twenty milliseconds for others at most', async () => {
-    const first = ['a', 'b', 'c', 'd'].map((each) => ask(each))
+    const first = CROWD.map((each) => ask(each))
     await turn()
-    const late = ['e', 'f'].map((each) => ask(each))
+    const late = ['y', 'z'].map((each) => ask(each))
     jest.advanceTimersByTime(25)
     await turn()
-    expect(sent[2]?.callers).toEqual(['e', 'f'])
+    expect(sent[2]?.callers).toEqual(['y', 'z'])
     sent.forEach(({ answer }) => answer())
     await Promise.all([...first, ...late])
   })
@@ -220,7 +242,7 @@ describe('callers who take turns', () => {
   }
 
   it('are sent one after the other between BEGIN and COMMIT, and answered once that is done', async () => {
-    const asked = ['a', 'b', 'c'].map((each) => ask(each))
+    const asked = CROWD.map((each) => ask(each))
     await turn()
     expect(opened).toBe(1)
     expect(queries.map(({ text }) => text)).toEqual([
@@ -229,29 +251,29 @@ describe('callers who take turns', () => {
       ),
     ])
     await answerFirst()
-    expect(queries.map(({ text }) => text)).toEqual(['a', 'b', 'commit', expect.stringMatching(/^begin/)])
-    queries.splice(0, 2).forEach(({ answer }) => answer())
+    expect(queries.map(({ text }) => text)).toEqual([...(HALVES[0] ?? []), 'commit', expect.stringMatching(/^begin/)])
+    queries.splice(0, 6).forEach(({ answer }) => answer())
     expect(await settled(asked)).toEqual([])
     answerAll()
     await turn()
     answerAll()
-    expect(await Promise.all(asked)).toEqual(['of a', 'of b', 'of c'])
+    expect(await Promise.all(asked)).toEqual(CROWD.map((each) => `of ${each}`))
     await turn()
     expect(released).toEqual([false])
   })
 
   it('each go alone where one of them is refused, and others do for a while', async () => {
-    const asked = ['a', 'b', 'c', 'd'].map((each) => ask(each))
+    const asked = CROWD.map((each) => ask(each))
     await turn()
     await answerFirst()
-    const [first, second, commit] = queries.splice(0, 3)
+    const [first, ...others] = queries.splice(0, 7)
     first?.answer()
-    second?.fail(databaseError('P0001'))
-    commit?.answer('ROLLBACK')
+    others.slice(0, 5).forEach(({ fail }) => fail(databaseError('P0001')))
+    others[5]?.answer('ROLLBACK')
     answerAll()
     await turn()
     answerAll()
-    expect(await Promise.all(asked)).toEqual(['of a alone', 'of b alone', 'of c', 'of d'])
+    expect(await Promise.all(asked)).toEqual(CROWD.map((each, at) => (at < 6 ? `of ${each} alone` : `of ${each}`)))
     await turn()
     expect(released).toEqual([false])
   })
@@ -276,7 +298,7 @@ describe('callers who take turns', () => {
     openFails = true
     expect(await Promise.all(['a', 'b'].map((each) => ask(each)))).toEqual(['of a alone', 'of b alone'])
     openFails = false
-    for (let paused = 0; paused < 16; paused++) await ask('x')
+    for (let paused = 0; paused < 8; paused++) await ask('x')
     const asked = [ask('c')]
     await turn()
     await answerFirst()
