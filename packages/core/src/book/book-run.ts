@@ -1,4 +1,4 @@
-import { isSaidByFunction } from '../sessions/database-error.js'
+import { isDatabaseError, isSaidByFunction } from '../sessions/database-error.js'
 import { withoutValues } from '../sessions/database-words.js'
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
 import { withoutLiterals } from '../expression/without-literals.js'
@@ -7,7 +7,6 @@ import type { BookedWrite } from './read-run-receipt.js'
 import { introduceStatements, statementId, type KeptStatement } from './introduce-statement.js'
 import { NOW_SQL } from '../statement/book-sql.js'
 import { recordRefusal } from './record-refusal.js'
-import { isDatabaseError } from '../sessions/database-error.js'
 import type { Session } from '../sessions/session-pool.js'
 import type { Target } from '../target/target.js'
 

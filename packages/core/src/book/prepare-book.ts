@@ -1,5 +1,4 @@
-import type { BookPrepared } from '@ledgerman/contract'
-import { LedgermanProblem } from '@ledgerman/contract'
+import { type BookPrepared, LedgermanProblem } from '@ledgerman/contract'
 import { isDatabaseError } from '../sessions/database-error.js'
 import { inTransaction } from '../target/in-transaction.js'
 import type { Target } from '../target/target.js'

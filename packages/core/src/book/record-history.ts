@@ -1,9 +1,8 @@
 import { recordHashSql } from '../statement/book-sql.js'
 import { blocksOfRecordSql, placeOfBlockSql } from '../statement/image-block-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
-import type { Mapping } from '../mapping/mapping.js'
+import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
-import type { KeyTexts } from '../mapping/mapping.js'
 
 /** What one entry did to a record: columns before and after by name, in text form; null where there was none. */
 export interface RecordEvent {

@@ -1,5 +1,4 @@
-import type { FailedRow, JobReport, LedgermanProblem, RunMode } from '@ledgerman/contract'
-import type { LockHolder } from '@ledgerman/contract'
+import type { FailedRow, JobReport, LedgermanProblem, LockHolder, RunMode } from '@ledgerman/contract'
 import type { SlotSource, Slot } from '../statement/statement.js'
 
 /** What a change of many rows is asked with, beside its shape. */

@@ -3,8 +3,7 @@ import { changesKey, outputSql } from '../statement/keyed-statement.js'
 import { SlotList, toStatement, type Statement } from '../statement/statement.js'
 import { GIVEN, givenColumn, HIT } from './bulk-shape.js'
 
-import type { FoundRows } from './found-rows.js'
-import { orderSql } from './found-rows.js'
+import { type FoundRows, orderSql } from './found-rows.js'
 
 /** How many rows are shown of a change of many. */
 export const SHOWN_ROWS = 100

@@ -11,8 +11,7 @@ import { storedSql } from '../values/sql-form.js'
 import { GIVEN, givenColumn, HIT } from './bulk-shape.js'
 
 import { fillHitSql, SHOWN_ROWS } from './find-statements.js'
-import type { FoundRows } from './found-rows.js'
-import { orderSql } from './found-rows.js'
+import { type FoundRows, orderSql } from './found-rows.js'
 
 /** The images of the rows that will be written, where what they will be is known before; gives how many those are. */
 export function images(rows: FoundRows): Statement {

@@ -18,12 +18,11 @@ import { SlotList, toStatement, type Statement } from '../statement/statement.js
 import { BindCode } from './bind-code.js'
 import { judgedHere } from './judged-here.js'
 import { lockedBefore } from './locked-before.js'
-import { unmarked } from './mapping-code.js'
+import { supported, unmarked } from './mapping-code.js'
 import type { TransactionNames } from './names.js'
 import { formsMember } from './text-forms.js'
 import { paramMember, paramValue } from './param-code.js'
 import { inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
-import { supported } from './mapping-code.js'
 import { readerOf } from './value-code.js'
 
 const DEFAULTS = { lockWaitMs: 2_000, timeLimitMs: 10_000 }

@@ -1,5 +1,4 @@
-import type { ValueType } from '../values/value-type.js'
-import { plainType } from '../values/value-type.js'
+import { plainType, type ValueType } from '../values/value-type.js'
 import { parseJson, suggestName } from '@ledgerman/contract'
 import type { ColumnType } from '../values/column-type.js'
 import { operatorSql, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'

@@ -1,5 +1,4 @@
-import type { ValueType } from '../values/value-type.js'
-import { plainType } from '../values/value-type.js'
+import { plainType, type ValueType } from '../values/value-type.js'
 import type { Expression } from './expression.js'
 import { isSpanBeside, numberTypeBeside, type TypeReader } from './value-type.js'
 

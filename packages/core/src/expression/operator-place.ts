@@ -1,5 +1,4 @@
-import type { ValueType } from '../values/value-type.js'
-import { plainType } from '../values/value-type.js'
+import { plainType, type ValueType } from '../values/value-type.js'
 import { operatorPlace, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'
 import type { Expression } from './expression.js'
 import { literalType, sidesOf } from './literal-types.js'

@@ -1,5 +1,10 @@
-import type { FoundRecords, LoadedRecord, RecordValues } from '@ledgerman/contract'
-import { LedgermanProblem, printJson } from '@ledgerman/contract'
+import {
+  type FoundRecords,
+  LedgermanProblem,
+  type LoadedRecord,
+  printJson,
+  type RecordValues,
+} from '@ledgerman/contract'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { buildCount, buildFind, type FindStatement, type PagePlace } from '../statement/build-find.js'

@@ -1,5 +1,4 @@
-import type { ValueType } from '../values/value-type.js'
-import { plainType } from '../values/value-type.js'
+import { plainType, type ValueType } from '../values/value-type.js'
 import { isProblem, suggestName, type TransactionDefinition } from '@ledgerman/contract'
 import { parametersOf, type Expression } from '../expression/expression.js'
 import { parseExpression } from '../expression/parse.js'

@@ -1,7 +1,6 @@
-import { withoutValues } from '../sessions/database-words.js'
+import { failedParameter, isOverflow, withoutValues } from '../sessions/database-words.js'
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { DatabaseError } from '../sessions/database-error.js'
-import { failedParameter, isOverflow } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
 import { mayHoldSecret } from './safe-message.js'
 

@@ -9,8 +9,7 @@ import {
   type StepReceipt,
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import type { ShortForm } from '../statement/statement.js'
-import type { Slot } from '../statement/statement.js'
+import type { ShortForm, Slot } from '../statement/statement.js'
 import { digestText } from '../values/digest.js'
 import { shownRecord } from './record-row.js'
 

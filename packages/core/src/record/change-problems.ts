@@ -1,9 +1,8 @@
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { toGuard } from '../mapping/guard-value.js'
 import { brokenValues } from './broken-values.js'
 import { describeKey } from './record-key.js'
-import type { KeyTexts } from '../mapping/mapping.js'
 import { shownRecord } from '../receipt/record-row.js'
 
 // What can go wrong with a change before PostgreSQL itself refuses it, in the mapping's words.

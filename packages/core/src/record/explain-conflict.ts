@@ -1,8 +1,7 @@
 import { entryAddress, LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
 import { recordEvents, type RecordEvent } from '../book/record-history.js'
-import type { Mapping } from '../mapping/mapping.js'
+import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
-import type { KeyTexts } from '../mapping/mapping.js'
 import { recordFromTexts } from '../receipt/record-row.js'
 import { isSameJson } from '../values/same-json.js'
 

@@ -1,12 +1,11 @@
 import { LedgermanProblem, type Explained, type LoadedRecord } from '@ledgerman/contract'
 import { explainStatement } from '../target/explain-statement.js'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { buildLoad, buildSharedLoad } from '../statement/build-load.js'
 import { bindValues, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { describeKey } from './record-key.js'
-import type { KeyTexts } from '../mapping/mapping.js'
 import { recordFromTexts } from '../receipt/record-row.js'
 import { toGuard } from '../mapping/guard-value.js'
 

@@ -1,4 +1,4 @@
-import type { Mapping } from '../mapping/mapping.js'
+import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import { buildLoad } from '../statement/build-load.js'
 import { FLAGS, VERDICTS, type KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues } from '../statement/statement.js'
@@ -6,7 +6,6 @@ import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { toTextArray } from '../values/text-array.js'
 import { showable } from '../receipt/receipt.js'
-import type { KeyTexts } from '../mapping/mapping.js'
 
 /** Whether triggers that fire after a row was written may write it again: what the statement returned is not all then. */
 export function mayBeWrittenAgain({ table, key }: Mapping): boolean {

@@ -1,6 +1,6 @@
 import { LRUCache } from 'lru-cache'
 import type { RecordValues } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
+import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import { buildAdd } from '../statement/build-add.js'
 import { buildKeyedWrite, type KeyedShape } from '../statement/build-keyed-write.js'
 import type { KeyedStatement } from '../statement/keyed-statement.js'
@@ -9,7 +9,6 @@ import { parseAddSet, parseChangeSet, parseExpected, parseReplacement, type Writ
 import { guardRequired, keyMismatch } from './change-problems.js'
 import type { GuardCondition } from '../mapping/guard-value.js'
 import { assertKeyed } from './record-key.js'
-import type { KeyTexts } from '../mapping/mapping.js'
 import { runKeyedStep } from './run-keyed-step.js'
 import type { KeyedResult, RunOptions } from './keyed-step.js'
 

@@ -51,6 +51,8 @@ describe('one small request', () => {
   it.each([
     ['a list of 4,900 literals', find(`priority in (${list})`), 200],
     ['a chain of 4,900 additions', find(`${'1+'.repeat(4_900)}1 > 0`), 400],
+    ['a sum of 1,000 properties', find(`${'id + '.repeat(999)}id > 0`), 200],
+    ['a sum of numbers of several types', find(`${'hoursLeft + 1.5 * id - 2 + '.repeat(300)}id > 0`), 200],
     ['many conditions', find(Array.from({ length: 700 }, () => 'id > 0').join(' and ')), 200],
     ['a merge patch of 4,000 members', patch({ settings: members }, 'merge-patch+json'), 200],
     ['a merge patch into many objects', patch({ settings: inside }, 'merge-patch+json'), 200],

@@ -1,5 +1,4 @@
-import type { ValueType } from '../../values/value-type.js'
-import { plainType } from '../../values/value-type.js'
+import { plainType, type ValueType } from '../../values/value-type.js'
 import { LedgermanProblem, suggestName } from '@ledgerman/contract'
 import type { Expression } from '../../expression/expression.js'
 import { expressionProblem } from '../../expression/expression-problem.js'

@@ -1,6 +1,5 @@
 import { isJudgedHere } from '../../code/judged-here.js'
-import type { Plan, PlannedStep } from '../../plan/plan.js'
-import { isRowRead, isWrite } from '../../plan/plan.js'
+import { isRowRead, isWrite, type Plan, type PlannedStep } from '../../plan/plan.js'
 import type { HookedSession, RunHooks } from '../../run/run-request.js'
 import type { Statement } from '../../statement/statement.js'
 import type { Rows } from '../../sessions/queryable.js'
