@@ -330,10 +330,17 @@ describe.each([
       expect(await codeOf(run([take('A6', 1)], { request: { key: 'k1', digest: 'other' } }))).toBe(
         'idempotency-key-reused',
       )
-      const slow: StepDefinition[] = [{ sql: 'select pg_sleep(0.3)' }]
-      const running = run(slow, { request: { key: 'k2', digest: 'd' } })
-      await new Promise((resolve) => setTimeout(resolve, 100))
-      expect(await codeOf(run(slow, { request: { key: 'k2', digest: 'd' } }))).toBe('idempotency-key-in-use')
+      // However busy the machine is, the first still runs: it waits for this session.
+      const other = await own.database.session()
+      await other.query(`begin; select * from account where code = 'A6' for update`)
+      const second = { request: { key: 'k2', digest: 'd' }, limits: { lockWait: '10s' } }
+      let isWaiting = () => {}
+      const waiting = new Promise<void>((resolve) => (isWaiting = resolve))
+      const running = run([take('A6', 1)], { ...second, onWait: () => isWaiting() })
+      await waiting
+      expect(await codeOf(run([take('A6', 1)], second))).toBe('idempotency-key-in-use')
+      await other.query('rollback')
+      await other.end()
       await running
       expect(await codeOf(run([take('A99', 1)], { request: { key: 'k3', digest: 'd' } }))).toBe('no-such-record')
       expect(await codeOf(run([take('A6', 1)], { request: { key: 'k3', digest: 'd' } }))).toBe('done')
