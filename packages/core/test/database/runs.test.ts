@@ -74,6 +74,19 @@ describe.each([
     )
   })
 
+  let release = () => Promise.resolve()
+  /** Another session's transaction, open until it is released. */
+  const hold = async (statement: string) => {
+    const other = await own.database.session()
+    await other.query('begin')
+    await other.query(statement)
+    release = async () => {
+      release = () => Promise.resolve()
+      await other.query('rollback').then(() => other.end())
+    }
+  }
+  afterEach(() => release())
+
   describe('a run', () => {
     it('commits all its steps with their images, and rehearses without keeping anything', async () => {
       const before = await everything()
@@ -206,18 +219,6 @@ describe.each([
   })
 
   describe('waiting', () => {
-    let release: () => Promise<void> = () => Promise.resolve()
-    const hold = async (statement: string) => {
-      const other = await own.database.session()
-      await other.query('begin')
-      await other.query(statement)
-      release = () => other.query('rollback').then(() => other.end())
-    }
-    afterEach(async () => {
-      await release()
-      release = () => Promise.resolve()
-    })
-
     it.each([
       ['a row', `select * from account where code = 'A5' for update`],
       ['the table', 'lock table account in exclusive mode'],
@@ -247,15 +248,13 @@ describe.each([
 
     it('is not for a run that is refused already, though its next statement waits', async () => {
       const before = await everything()
-      const other = await own.database.session()
-      await other.query(`begin; update account set note = 'held' where code = 'A2'`)
+      await hold(`update account set note = 'held' where code = 'A2'`)
       const problem = await problemOf(
         run([take('A1', 1), { require: '1 = 2', otherwise: 'No.' }, take('A2', 1)], { limits: { lockWait: '5s' } }),
       )
       expect(problem).toMatchObject({ code: 'rule-broken', detail: 'No.' })
       expect((problem.facts['receipt'] as Receipt).durationMs).toBeLessThan(2_500)
-      await other.query('rollback')
-      await other.end()
+      await release()
       expect(await everything()).toEqual(before)
       expect((await run([take('A1', 1), take('A1', -1)])).receipt.outcome).toBe('committed')
     })
@@ -327,20 +326,15 @@ describe.each([
         steps: [{ changed: 1, rows: first.receipt.steps[0]?.rows.map(({ guard: _, ...row }) => row) }],
       })
       expect(await everything()).toEqual(before)
-      expect(await codeOf(run([take('A6', 1)], { request: { key: 'k1', digest: 'other' } }))).toBe(
-        'idempotency-key-reused',
-      )
-      // However busy the machine is, the first still runs: it waits for this session.
-      const other = await own.database.session()
-      await other.query(`begin; select * from account where code = 'A6' for update`)
+      const reused = { request: { key: 'k1', digest: 'other' } }
+      expect(await codeOf(run([take('A6', 1)], reused))).toBe('idempotency-key-reused')
+      // However busy the machine is, the first still runs: it waits for what is held.
+      await hold(`select * from account where code = 'A6' for update`)
       const second = { request: { key: 'k2', digest: 'd' }, limits: { lockWait: '10s' } }
-      let isWaiting = () => {}
-      const waiting = new Promise<void>((resolve) => (isWaiting = resolve))
-      const running = run([take('A6', 1)], { ...second, onWait: () => isWaiting() })
-      await waiting
+      let running: Promise<unknown> = Promise.resolve()
+      await new Promise<void>((resolve) => (running = run([take('A6', 1)], { ...second, onWait: () => resolve() })))
       expect(await codeOf(run([take('A6', 1)], second))).toBe('idempotency-key-in-use')
-      await other.query('rollback')
-      await other.end()
+      await release()
       await running
       expect(await codeOf(run([take('A99', 1)], { request: { key: 'k3', digest: 'd' } }))).toBe('no-such-record')
       expect(await codeOf(run([take('A6', 1)], { request: { key: 'k3', digest: 'd' } }))).toBe('done')
