@@ -1,5 +1,5 @@
 import { createPublicKey, type KeyObject } from 'node:crypto'
-import { describeIssues, entryProof, LedgermanProblem, type EntryProof } from '@ledgerman/contract'
+import { describeIssues, entryProof, LedgermanProblem, sayIssue, type EntryProof } from '@ledgerman/contract'
 import { whyNotProven } from '@ledgerman/seal'
 
 /**
@@ -12,8 +12,8 @@ import { whyNotProven } from '@ledgerman/seal'
 export function readProof(input: unknown, key: string): { proof: EntryProof; why: string | null } {
   const read = entryProof.safeParse(input)
   if (!read.success) {
-    const [first] = describeIssues(read.error, input)
-    throw new LedgermanProblem('request-invalid', `file: it is no proof: ${first?.where}: ${first?.message}`, {
+    const [first] = describeIssues(read.error, input).map(sayIssue)
+    throw new LedgermanProblem('request-invalid', `file: it is no proof: ${first}`, {
       where: 'file',
     })
   }

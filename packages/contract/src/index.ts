@@ -16,7 +16,7 @@ export type { ProblemFacts } from './problem/ledgerman-problem.js'
 export { toProblemDocument } from './problem/problem-document.js'
 export { problemDocument } from './problem/problem-schema.js'
 export type { BrokenValue, ProblemDocument } from './problem/problem-schema.js'
-export { describeIssues } from './problem/describe-issues.js'
+export { describeIssues, sayIssue } from './problem/describe-issues.js'
 export type { InputIssue } from './problem/describe-issues.js'
 
 export { definitionName, mappingDefinition } from './definition/mapping-definition.js'

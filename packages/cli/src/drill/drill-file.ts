@@ -3,6 +3,7 @@ import { basename, join } from 'node:path'
 import {
   definitionName,
   describeIssues,
+  sayIssue,
   drillInput,
   LedgermanProblem,
   PROBLEM_CODES,
@@ -88,9 +89,7 @@ function readDrillFile(file: string): KeptDrill {
 }
 
 function issuesOf(error: z.ZodError, input: unknown): string {
-  return describeIssues(error, input)
-    .map(({ where, message }) => `${where}: ${message}`)
-    .join('; ')
+  return describeIssues(error, input).map(sayIssue).join('; ')
 }
 
 /** What is not as it was expected, in words; empty where all is. */

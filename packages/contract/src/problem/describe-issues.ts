@@ -7,13 +7,22 @@ export interface InputIssue {
   message: string
 }
 
+/** A finding in one line. */
+export const sayIssue = ({ where, message }: InputIssue) => (where === '' ? message : `${where}: ${message}`)
+
 /**
  * Puts Zod's findings in the form "what, wanted, got". The value that came is added unless its place is secret, since
  * Zod itself gives only its type.
+ *
+ * @param whole the place of what is wrong with the input as a whole
  */
-export function describeIssues(error: z.ZodError, input: unknown, isSecret: (where: string) => boolean = () => false) {
+export function describeIssues(
+  error: z.ZodError,
+  input: unknown,
+  { whole = '', isSecret = () => false }: { whole?: string; isSecret?: (where: string) => boolean } = {},
+) {
   return error.issues.map((issue): InputIssue => {
-    const where = issue.path.map(String).join('.') || 'body'
+    const where = issue.path.map(String).join('.') || whole
     if (issue.code === 'unrecognized_keys') {
       return { where, message: `unknown ${issue.keys.length > 1 ? 'members' : 'member'} ${issue.keys.join(', ')}` }
     }

@@ -3,6 +3,7 @@ import {
   describeIssues,
   durationMs,
   fromRecordAddress,
+  sayIssue,
   stepInput,
   suggestName,
   toRecordAddress,
@@ -17,7 +18,7 @@ const transaction = (difference: object) => ({
 })
 const findings = (input: unknown): string[] => {
   const read = transactionDefinition.safeParse(input)
-  return read.success ? [] : describeIssues(read.error, input).map(({ where, message }) => `${where}: ${message}`)
+  return read.success ? [] : describeIssues(read.error, input).map(sayIssue)
 }
 
 describe('a transaction definition', () => {
@@ -48,7 +49,7 @@ describe('a transaction definition', () => {
     [{ retry: 1.5 }, /^retry: /],
     [{ retry: -1 }, /^retry: expected 0 or more, got -1$/],
     [{ isolation: 'dirty' }, /^isolation: expected one of .*, serializable, got "dirty"$/],
-    [{ surprise: 1, another: 2 }, /^body: unknown members surprise, another$/],
+    [{ surprise: 1, another: 2 }, /^unknown members surprise, another$/],
   ])('is told what is wrong with %j', (difference, words) => {
     expect(findings(transaction(difference)).join('\n')).toMatch(words)
   })

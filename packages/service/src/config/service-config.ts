@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs'
 import { dirname, resolve } from 'node:path'
 import { parse } from 'yaml'
 import { z } from 'zod'
-import { describeIssues } from '@ledgerman/contract'
+import { describeIssues, sayIssue } from '@ledgerman/contract'
 import { readSecret } from './secret.js'
 
 const milliseconds = z.int().min(1).max(3_600_000)
@@ -77,8 +77,8 @@ export function readServiceConfig(env: NodeJS.ProcessEnv): Readonly<ServiceConfi
   const input: unknown = parse(readFileSync(path, 'utf8'))
   const checked = configFile.safeParse({ ...(input as object), ...fromEnvironment(env) })
   if (!checked.success) {
-    const findings = describeIssues(checked.error, input, (where) => where.endsWith('url'))
-    throw new Error(`${path}: ${findings.map(({ where, message }) => `${where}: ${message}`).join('; ')}`)
+    const findings = describeIssues(checked.error, input, { isSecret: (where) => where.endsWith('url') })
+    throw new Error(`${path}: ${findings.map(sayIssue).join('; ')}`)
   }
   const config = checked.data
   const secret = (where: string, reference: string) => {

@@ -93,7 +93,7 @@ function check(
   const checked = (kind === 'mapping' ? mappingDefinition : transactionDefinition).safeParse(value)
   if (!checked.success)
     return describeIssues(checked.error, value).map(({ where, message }) => {
-      const counted = where === 'body' ? '' : fromOne(where)
+      const counted = fromOne(where)
       return { file, ...locate(counted), where: counted, message }
     })
   const lost = findLostMember(value, checked.data)

@@ -61,15 +61,13 @@ function acceptedForm(request: Request, shape: BodyShape): { mediaType: string; 
 
 /** The problem for an input that a schema refuses. */
 export function invalid(what: string, error: Parameters<typeof describeIssues>[0], input: unknown): LedgermanProblem {
-  const issues = describeIssues(error, input, (where) => /token|password/i.test(where))
-  return new LedgermanProblem(
-    'request-invalid',
-    `The ${what} is not valid: ${issues.map(({ where, message }) => (where === 'body' ? message : `${where}: ${message}`)).join('; ')}.`,
-    {
-      where: issues[0]?.where === 'body' ? what : (issues[0]?.where ?? what),
-      issues,
-    },
-  )
+  const isSecret = (where: string) => /token|password/i.test(where)
+  const issues = describeIssues(error, input, { whole: what, isSecret })
+  const said = issues.map(({ where, message }) => (where === what ? message : `${where}: ${message}`)).join('; ')
+  return new LedgermanProblem('request-invalid', `The ${what} is not valid: ${said}.`, {
+    where: issues[0]?.where ?? what,
+    issues,
+  })
 }
 
 function readJson(text: string): unknown {

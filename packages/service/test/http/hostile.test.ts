@@ -135,7 +135,9 @@ describe('what PostgreSQL cannot hold, or does not take, is a refusal of the req
 
   it.each(['dryRun=true', 'Mode=rehearse', 'mode=rehearse&mode=commit'])('a change with ?%s', async (query) => {
     const headers = patchOf('merge-patch+json')
-    expect((await service.request('PATCH', `${P107}?${query}`, { body: { priority: 4 }, headers })).status).toBe(400)
+    const answer = await service.request('PATCH', `${P107}?${query}`, { body: { priority: 4 }, headers })
+    const where = query.startsWith('mode') ? 'mode' : 'query'
+    expect(answer).toMatchObject({ status: 400, body: { where, issues: [{ where }] } })
   })
 
   it.each(['a\u0000b', 'a\u202eb', 'line\nbreak', 'Admin'])('a token named %j', async (name) => {
