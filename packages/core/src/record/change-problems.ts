@@ -78,7 +78,8 @@ export function ruleBroken(
 /** What is said of one record among several, with its key behind. */
 export function inRecord(words: string, key: RecordValues): string {
   const named = Object.entries(key).map(([name, value]) => `${name} ${String(value)}`)
-  return named.length === 0 ? words : `${words} (${named.join(', ')})`
+  const end = words.endsWith('.') ? '.' : ''
+  return named.length === 0 ? words : `${words.slice(0, words.length - end.length)} (${named.join(', ')})${end}`
 }
 
 export function keyMismatch(mapping: Mapping, { name }: Property): LedgermanProblem {

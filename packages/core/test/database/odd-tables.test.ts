@@ -257,18 +257,18 @@ describe('one row among many that a change by condition cannot write', () => {
     const mapping = await own.mapped(
       'public.quota',
       `create table quota (id integer primary key, note text, hours numeric(6,2) check (hours < 100), most integer);
-       insert into quota select n, 'a', n * 10, 50 from generate_series(1, 8) n`,
+       insert into quota select n, 'a, b', n * 10, 50 from generate_series(1, 8) n`,
       { guard: { by: 'none' }, rules: [{ that: 'hours <= most', otherwise: 'Too many hours.' }] },
     )
     const add = (hours: string, where: string, expect: number): StepDefinition[] => [
       { change: 'quota', where, expect, compute: { hours: `hours + ${hours}` } },
     ]
     const check = await problemOf(run(mapping, add('25', 'id >= 7', 2)))
-    expect(check).toMatchObject({ code: 'constraint-broken', facts: { kind: 'check', key: { id: '8' } } })
-    expect(check.detail).toMatch(/\(id 8\)$/)
+    expect(check).toMatchObject({ code: 'constraint-broken', facts: { kind: 'check', key: { id: 8 } } })
+    expect(check.detail).toMatch(/ \(id 8\)\.$/)
     const rule = await problemOf(run(mapping, add('5', 'id <= 5', 5)))
     expect(rule).toMatchObject({ code: 'rule-broken', facts: { key: { id: 5 } } })
-    expect(rule.detail).toBe('Too many hours. (id 5)')
+    expect(rule.detail).toBe('Too many hours (id 5).')
     const missing = await problemOf(run(mapping, add('1', 'id in (3, 77)', 2)))
     expect(missing.detail).toBe('Step 1 expected 2 rows of quota and matched 1: 3. Nothing was changed.')
   })

@@ -72,7 +72,7 @@ describe('a database that speaks German', () => {
       facts: { sqlstate: '22003', where: 'version' },
     })
     const all = run([{ change: 'node', where: 'id = 1', expect: 1, compute: { hours: 'hours + 100' } }], 0)
-    expect(await problemOf(all)).toMatchObject({ code: 'constraint-broken', facts: { key: { id: '1' } } })
+    expect(await problemOf(all)).toMatchObject({ code: 'constraint-broken', facts: { key: { id: 1 } } })
     const find = (where: string) => findRecords(own.target, mapping, { where, bind: {}, limit: 1 }, noMapping)
     expect((await problemOf(find(`id > 'much'`))).detail).toMatch(/Expected integer, got 'much', at character 6/)
     expect((await problemOf(find('id = note'))).detail).not.toMatch(/Typumwandlung/)
