@@ -2,8 +2,7 @@ import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { newEntryId } from '../book/entry-id.js'
 import { settle } from '../book/settle.js'
-import { keyOfFailingRow } from '../problem/failing-row.js'
-import { inRecord } from '../record/change-problems.js'
+import { inFailingRow } from '../problem/failing-row.js'
 import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isCancelled, isDatabaseError, isSerializationFailure } from '../sessions/database-error.js'
@@ -196,14 +195,7 @@ export class BulkSession {
       ...(statement ? { statement, slots: statement.slots } : {}),
       ...(isTimeLimit(error) ? { timeLimitMs: request.timeLimitMs } : {}),
     })
-    const key = isProblem(problem) && isDatabaseError(error) ? keyOfFailingRow(error, shape.mapping) : undefined
-    if (!isProblem(problem) || !key) return problem
-    return new LedgermanProblem(
-      problem.code,
-      inRecord(problem.detail, key),
-      { ...problem.facts, key },
-      { cause: error },
-    )
+    return isProblem(problem) && isDatabaseError(error) ? inFailingRow(problem, error, shape.mapping) : problem
   }
 
   async #cancel(): Promise<void> {

@@ -1,7 +1,7 @@
 import type { Json } from '@ledgerman/contract'
 import type { ColumnType, ValueKind } from '../values/column-type.js'
 import { valueFromText } from '../values/value-text.js'
-import type { Column, Table } from './table.js'
+import type { Column } from './table.js'
 
 /** Where PostgreSQL cuts off a value of a row that it tells, and what it puts there (`ExecBuildSlotValueDescription`). */
 const LONGEST_BYTES = 64
@@ -27,12 +27,12 @@ const FORMS: Partial<Record<ValueKind, RegExp>> = {
 }
 
 /**
- * Reads values of a row as PostgreSQL tells it in a message: `7, P-107, {a, b}`, in the table's order. Nothing there tells a comma of a
+ * Reads values of a row as PostgreSQL tells it in a message: `7, P-107, {a, b}`, in the order of the columns. Nothing there tells a comma of a
  * value from one between values, so all readings are gone through that the types allow.
  *
  * @returns the values of these columns, in order; undefined where they are not the same in every reading, or not told whole
  */
-export function valuesInRow(text: string, { columns }: Table, wanted: readonly Column[]): Json[] | undefined {
+export function valuesInRow(text: string, columns: readonly Column[], wanted: readonly Column[]): Json[] | undefined {
   const parts = text.split(SEPARATOR)
   const spare = parts.length - columns.length
   if (spare < 0 || columns.length * (spare + 1) * Math.min(spare + 1, LONGEST_BYTES) > MOST_PIECES) return undefined

@@ -1,4 +1,5 @@
 import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import { inRecord } from '../mapping/in-record.js'
 import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { toGuard } from '../mapping/guard-value.js'
 import { brokenValues } from './broken-values.js'
@@ -73,13 +74,6 @@ export function ruleBroken(
     ...(rule && row ? { broken: brokenValues(mapping, rule, row) } : {}),
     matched: 1,
   })
-}
-
-/** What is said of one record among several, with its key behind. */
-export function inRecord(words: string, key: RecordValues): string {
-  const named = Object.entries(key).map(([name, value]) => `${name} ${String(value)}`)
-  const end = words.endsWith('.') ? '.' : ''
-  return named.length === 0 ? words : `${words.slice(0, words.length - end.length)} (${named.join(', ')})${end}`
 }
 
 export function keyMismatch(mapping: Mapping, { name }: Property): LedgermanProblem {

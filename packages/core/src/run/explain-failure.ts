@@ -1,6 +1,5 @@
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
-import { keyOfFailingRow } from '../problem/failing-row.js'
-import { inRecord } from '../record/change-problems.js'
+import { inFailingRow } from '../problem/failing-row.js'
 import { explainConflict } from '../record/explain-conflict.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isDatabaseError } from '../sessions/database-error.js'
@@ -44,9 +43,7 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
     attempt,
   )
   if (!mapping || !isDatabaseError(error) || !attempt.current || !('isByWhere' in attempt.current)) return placed
-  const key = keyOfFailingRow(error, mapping)
-  if (!key) return placed
-  return new LedgermanProblem(placed.code, inRecord(placed.detail, key), { ...placed.facts, key }, { cause: error })
+  return inFailingRow(placed, error, mapping)
 }
 
 /** Adds the values that break a constraint, as far as they are known. */

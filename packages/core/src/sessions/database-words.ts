@@ -40,6 +40,12 @@ export function keyColumns({ detail = '' }: Pick<DatabaseError, 'detail'>): stri
   return list === undefined ? [] : list.split(', ')
 }
 
+/** A key that others still refer to, its values as one text: `Key (telescope, night)=(N1, 2026-01-10) is still referenced from …`. */
+export function referredKey(error: Pick<DatabaseError, 'detail'>): { columns: string[]; values: string } | undefined {
+  const values = /^[^(]*\(.*?\)=\((.*)\)[^)]*$/s.exec(error.detail ?? '')?.[1]
+  return values === undefined ? undefined : { columns: keyColumns(error), values }
+}
+
 /**
  * Whether a foreign key was broken from the side that is referred to: `update or delete on table "a" violates … on table "a"` names its
  * table twice, `insert or update on table "a" violates …` once. Only of a key that leads back to its own table is there nothing else to

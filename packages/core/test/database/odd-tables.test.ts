@@ -257,7 +257,8 @@ describe('one row among many that a change by condition cannot write', () => {
     const mapping = await own.mapped(
       'public.quota',
       `create table quota (id integer primary key, note text, hours numeric(6,2) check (hours < 100), most integer);
-       insert into quota select n, 'a, b', n * 10, 50 from generate_series(1, 8) n`,
+       insert into quota select n, 'a, b', n * 10, 50 from generate_series(1, 8) n;
+       create table use (quota integer references quota); insert into use values (6)`,
       { guard: { by: 'none' }, rules: [{ that: 'hours <= most', otherwise: 'Too many hours.' }] },
     )
     const add = (hours: string, where: string, expect: number): StepDefinition[] => [
@@ -269,6 +270,9 @@ describe('one row among many that a change by condition cannot write', () => {
     const rule = await problemOf(run(mapping, add('5', 'id <= 5', 5)))
     expect(rule).toMatchObject({ code: 'rule-broken', facts: { key: { id: 5 } } })
     expect(rule.detail).toBe('Too many hours (id 5).')
+    const all = await problemOf(run(mapping, [{ remove: 'quota', where: 'id > 4', expect: 4 }]))
+    expect(all).toMatchObject({ code: 'constraint-broken', facts: { kind: 'still-referenced', key: { id: 6 } } })
+    expect(all.detail).toMatch(/Rows of public\.use still refer to this quota \(use_quota_fkey\)\. Change .* The quota has id 6\.$/)
     const missing = await problemOf(run(mapping, add('1', 'id in (3, 77)', 2)))
     expect(missing.detail).toBe('Step 1 expected 2 rows of quota and matched 1: 3. Nothing was changed.')
   })

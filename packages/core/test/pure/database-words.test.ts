@@ -4,6 +4,7 @@ import {
   failingRow,
   isStillReferenced,
   keyColumns,
+  referredKey,
   waitsInDeadlock,
 } from '../../src/sessions/database-words.js'
 
@@ -62,6 +63,15 @@ describe('what only the words of PostgreSQL tell, in each of its languages', () 
     '键值"(site, night)=(a, 1)" 已经存在',
   ])('is the key that stands there already: %s', (detail) =>
     expect(keyColumns(error({ detail }))).toEqual(['site', 'night']),
+  )
+
+  it.each([
+    'Key (site, night)=(a)=(b, 1) is still referenced from table "plan".',
+    'Auf Schlüssel (site, night)=(a)=(b, 1) wird noch aus Tabelle »plan« verwiesen.',
+    'La llave (site, night)=(a)=(b, 1) todavía es referida desde la tabla «plan».',
+    'キー(site, night)=(a)=(b, 1)はまだテーブル"plan"から参照されています',
+  ])('is the key that others refer to: %s', (detail) =>
+    expect(referredKey(error({ detail }))).toEqual({ columns: ['site', 'night'], values: 'a)=(b, 1' }),
   )
 
   it.each([

@@ -1,23 +1,21 @@
 import fc from 'fast-check'
 import { valuesInRow } from '../../src/catalogue/row-text.js'
-import type { Column, Table } from '../../src/catalogue/table.js'
+import type { Column } from '../../src/catalogue/table.js'
 import type { ValueKind } from '../../src/values/column-type.js'
 
-const tableOf = (kinds: ValueKind[]) =>
-  ({
-    columns: kinds.map((kind, at) => ({ name: `c${at}`, type: { kind, element: kind === 'array' ? {} : null } })),
-  }) as unknown as Table
+const columnsOf = (kinds: ValueKind[]) =>
+  kinds.map((kind, at) => ({ name: `c${at}`, type: { kind, element: kind === 'array' ? {} : null } }) as Column)
 
 /** A row as PostgreSQL tells it: each value cut off behind 64 bytes. */
 const told = (values: string[]) =>
   values.map((value) => (Buffer.byteLength(value) > 64 ? `${value.slice(0, 64)}...` : value)).join(', ')
 
 const keyOf = (kinds: ValueKind[], row: string, ...places: number[]) => {
-  const table = tableOf(kinds)
+  const columns = columnsOf(kinds)
   return valuesInRow(
     row,
-    table,
-    places.map((place) => table.columns[place] as Column),
+    columns,
+    places.map((place) => columns[place] as Column),
   )
 }
 
