@@ -52,6 +52,7 @@ export type {
 } from './definition/transaction-definition.js'
 
 export * from './receipt/receipt-kinds.js'
+export { hasChanged, wayBackOf } from './receipt/way-back.js'
 export { receipt } from './receipt/receipt.js'
 export type { Receipt, StepReceipt, RowReceipt, BindReceipt } from './receipt/receipt.js'
 

@@ -1,5 +1,5 @@
 import colors from 'picocolors'
-import type { BindReceipt, Receipt, RowReceipt, StepReceipt } from '@ledgerman/contract'
+import { wayBackOf, type BindReceipt, type Receipt, type RowReceipt, type StepReceipt } from '@ledgerman/contract'
 import { countOf } from '@ledgerman/client'
 import type { StatementForm } from '../commands/statement-option.js'
 import { formatDifferences } from './differences-text.js'
@@ -54,20 +54,21 @@ export function formatReceipt(receipt: Receipt, text: ReceiptText): string {
 /** How a reversal begins what it says of what stays as it is. */
 const NOT_PUT_BACK = 'Not put back: '
 
-function headline({ outcome, steps, durationMs, reversible, replayed }: Receipt): string {
+function headline(receipt: Receipt): string {
+  const { outcome, steps, replayed } = receipt
   const counts = steps
     .map(
       ({ expected, matched, changed }) => `expected ${expected}, matched ${matched ?? '–'}, changed ${changed ?? '–'}`,
     )
     .join('; ')
-  return `${outcomeOf(outcome, replayed)}: ${counts}${extras({ outcome, durationMs, reversible })}`
+  return `${outcomeOf(outcome, replayed)}: ${counts}${extras(receipt)}`
 }
 
 function runHeadline(receipt: Receipt): string {
-  const { outcome, transaction, revision, durationMs, reversible, attempts, replayed, reverses } = receipt
+  const { outcome, transaction, revision, attempts, replayed, reverses } = receipt
   const what = reverses ? `reversal of ${countOf(reverses.length, 'entry', 'entries')}` : 'steps'
   const name = transaction === null ? what : `${transaction}, revision ${revision}`
-  return `${outcomeOf(outcome, replayed)}: ${name}${attempts > 1 ? `, on attempt ${attempts}` : ''}${extras({ outcome, durationMs, reversible })}`
+  return `${outcomeOf(outcome, replayed)}: ${name}${attempts > 1 ? `, on attempt ${attempts}` : ''}${extras(receipt)}`
 }
 
 function outcomeOf(outcome: Receipt['outcome'], replayed: boolean): string {
@@ -82,11 +83,12 @@ const OUTCOMES = {
   refused: () => colors.red('refused, nothing was changed'),
 }
 
-function extras({ outcome, durationMs, reversible }: Pick<Receipt, 'outcome' | 'durationMs' | 'reversible'>): string {
-  const list = [
-    durationMs === null ? '' : `${durationMs} ms`,
-    outcome === 'committed' && reversible !== null ? `reversible: ${reversible}` : '',
-  ].filter(Boolean)
+function extras(receipt: Receipt): string {
+  const { durationMs } = receipt
+  const wayBack = wayBackOf(receipt)
+  const list = [durationMs === null ? '' : `${durationMs} ms`, wayBack === null ? '' : `reversible: ${wayBack}`].filter(
+    Boolean,
+  )
   return list.length > 0 ? `  (${list.join(', ')})` : ''
 }
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { isProblem, toRecordAddress, type EntryInfo, type RunState } from '@ledgerman/contract'
+import { isProblem, toRecordAddress, hasChanged, type EntryInfo, type RunState } from '@ledgerman/contract'
 import { client } from '../client.js'
 import { useGuide } from '../guide/useGuide.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -108,7 +108,7 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
         :target="entry.receipt.target"
       />
       <ReversePanel
-        v-if="entry.outcome === 'committed' && entry.receipt.reversible !== 'no' && may('writer')"
+        v-if="hasChanged(entry.receipt) && entry.receipt.reversible !== 'no' && may('writer')"
         :target="entry.receipt.target"
         :entry="entry"
         @done="show(entry.receipt.target, entry.id)"

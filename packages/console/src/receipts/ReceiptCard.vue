@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { mdiCheckCircle, mdiCloseCircle, mdiFlaskOutline } from '@mdi/js'
 import { computed } from 'vue'
-import type { Receipt } from '@ledgerman/contract'
+import { wayBackOf, type Receipt } from '@ledgerman/contract'
 import { useSession } from '../session/useSession.js'
 import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
@@ -18,10 +18,11 @@ const headline = computed(
       refused: { title: 'Refused. Nothing was changed.', color: 'error', icon: mdiCloseCircle },
     })[props.receipt.outcome],
 )
+const wayBack = computed(() => wayBackOf(props.receipt))
 const facts = computed(() =>
   [
     props.receipt.durationMs === null ? '' : `${props.receipt.durationMs} ms`,
-    props.receipt.reversible ? `reversible: ${props.receipt.reversible}` : '',
+    wayBack.value === null ? '' : `reversible: ${wayBack.value}`,
   ]
     .filter(Boolean)
     .join(' · '),

@@ -272,7 +272,9 @@ describe('one row among many that a change by condition cannot write', () => {
     expect(rule.detail).toBe('Too many hours (id 5).')
     const all = await problemOf(run(mapping, [{ remove: 'quota', where: 'id > 4', expect: 4 }]))
     expect(all).toMatchObject({ code: 'constraint-broken', facts: { kind: 'still-referenced', key: { id: 6 } } })
-    expect(all.detail).toMatch(/Rows of public\.use still refer to this quota \(use_quota_fkey\)\. Change .* The quota has id 6\.$/)
+    expect(all.detail).toMatch(
+      /Rows of public\.use still refer to this quota \(use_quota_fkey\)\. Change .* The quota has id 6\.$/,
+    )
     const missing = await problemOf(run(mapping, add('1', 'id in (3, 77)', 2)))
     expect(missing.detail).toBe('Step 1 expected 2 rows of quota and matched 1: 3. Nothing was changed.')
   })
