@@ -61,7 +61,7 @@ function formatFaults(results: readonly FaultResult[]): string {
   return formatTable(
     ['', 'fault', 'caller saw', 'rows', 'result'],
     results.map(({ fault, outcome, differing, staged, agrees, message }) => [
-      staged ? (agrees ? colors.green('ok') : colors.red('!!')) : colors.yellow('??'),
+      !agrees ? colors.red('!!') : staged ? colors.green('ok') : colors.yellow('??'),
       fault,
       outcome === 'committed' ? colors.green(outcome) : outcome,
       differing.length === 0 ? colors.dim('as before') : `${differing.length} differ`,

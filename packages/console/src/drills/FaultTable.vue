@@ -1,11 +1,17 @@
 <script setup lang="ts">
-import { mdiAlertCircle, mdiCheck } from '@mdi/js'
+import { mdiAlertCircle, mdiCheck, mdiHelpCircleOutline } from '@mdi/js'
 import type { FaultDrill, FaultResult } from '@ledgerman/contract'
 import { computed } from 'vue'
 import RowDifferences from './RowDifferences.vue'
 
 /** The result of each fault: what the caller was told, and whether the rows and the book say the same. */
 const props = defineProps<{ drill: FaultDrill }>()
+const SIGNS = {
+  agrees: { icon: mdiCheck, color: 'success', words: 'the caller, the rows and the book agree' },
+  wrong: { icon: mdiAlertCircle, color: 'error', words: 'something is wrong' },
+  unstaged: { icon: mdiHelpCircleOutline, color: 'warning', words: 'could not be brought about: it shows nothing' },
+}
+const signOf = ({ agrees, staged }: FaultResult) => SIGNS[!agrees ? 'wrong' : staged ? 'agrees' : 'unstaged']
 const results = computed((): FaultResult[] => [props.drill.undisturbed, ...props.drill.results])
 </script>
 
@@ -24,10 +30,10 @@ const results = computed((): FaultResult[] => [props.drill.undisturbed, ...props
       <tr v-for="result in results" :key="result.fault" :data-agrees="result.agrees">
         <td>
           <v-icon
-            :icon="result.agrees ? mdiCheck : mdiAlertCircle"
-            :color="result.agrees ? 'success' : 'error'"
+            :icon="signOf(result).icon"
+            :color="signOf(result).color"
             size="small"
-            :title="result.agrees ? 'the caller, the rows and the book agree' : 'something is wrong'"
+            :title="signOf(result).words"
           />
         </td>
         <td>{{ result.fault === 'none' ? 'none: undisturbed' : result.fault }}</td>

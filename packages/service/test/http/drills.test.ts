@@ -97,6 +97,14 @@ describe('every interleaving', () => {
       passed: false,
       notRun: expect.stringMatching(/^B was not committed in any order that was tried: .*no programme with code P-999/),
     })
+    const faulty = await target().drill({ kind: 'fault', run: gone, faults: ['error'] })
+    expect(faulty).toMatchObject({
+      passed: false,
+      notRun: expect.stringMatching(/^Undisturbed it is refused .*no-such-record: .*no programme with code P-999/),
+    })
+    expect(faulty.results.map(({ staged }) => staged)).toEqual(
+      faulty.results.map(({ fault }) => fault === 'error before step 1'),
+    )
   })
 
   it('finds a lost update without a guard at read committed only, and with the version guard never', async () => {

@@ -124,20 +124,9 @@ async function tellRun(
   return { ...carried, differing: await scratch.differing() }
 }
 
-/** Refusals with which a run has not even begun: there is nothing to disturb then. */
-const NOT_BEGUN = new Set([
-  'definition-invalid',
-  'expression-invalid',
-  'request-invalid',
-  'value-invalid',
-  'target-denied',
-  'book-not-prepared',
-  'refused-by-database',
-  'internal',
-])
-
+/** A run that is refused whatever happens has no commit that a fault could spoil. */
 function whyNotRun({ outcome, detail }: Told): string | null {
-  return NOT_BEGUN.has(outcome) ? `Undisturbed it is refused in the scratch database: ${outcome}: ${detail}` : null
+  return outcome === 'committed' ? null : `Undisturbed it is refused in the scratch database: ${outcome}: ${detail}`
 }
 
 /** Says of each run whether what the caller was told, the rows and the book agree. */

@@ -1,7 +1,7 @@
 import { STAGED } from '../../sessions/database-words.js'
 import { FAULT_KINDS, type FaultKind } from '@ledgerman/contract'
 import { isWrite, type PlannedStep } from '../../plan/plan.js'
-import type { RunHooks } from '../../run/run-request.js'
+import type { HookedSession, RunHooks } from '../../run/run-request.js'
 import type { Drilled, ObservedRow } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { changeByOther, holdByOther, keyOf, removeByOther, type Interference } from './other-session.js'
@@ -15,12 +15,14 @@ export interface Fault {
   /** Brings it about. `tell` is called with what somebody else did meanwhile. */
   stage(
     scratch: ScratchDatabase,
-    tell: (done: Interference) => void,
+    tell: (done: Interference | undefined) => void,
   ): Promise<{ hooks?: RunHooks; end?: () => Promise<void> }>
 }
 
 const RAISE = `do $$ begin raise exception '${STAGED}' using errcode = 'P0001'; end $$`
 const SLEEP = 'select pg_sleep(30)'
+/** Of a run that ends before it comes to where the fault waits. */
+const NOT_MET: Interference = { prevented: 'the run had ended', isByRun: false }
 
 /**
  * The faults of these kinds that a run can meet.
@@ -32,46 +34,49 @@ export function faultsFor(drilled: Drilled, kinds: ReadonlySet<FaultKind>, obser
   const all: Record<FaultKind, () => Fault[]> = {
     error: () => [
       ...steps.flatMap(({ no }) => [
-        hooked('error', `error before step ${no}`, {
-          beforeStep: async (step, session) => void (step === no && (await session.query(RAISE))),
-        }),
-        hooked('error', `error after step ${no}`, {
-          afterStep: async (step, session) => void (step === no && (await session.query(RAISE))),
-        }),
+        hooked('error', `error before step ${no}`, (met) => ({ beforeStep: atStep(no, met, raise) })),
+        hooked('error', `error after step ${no}`, (met) => ({ afterStep: atStep(no, met, raise) })),
       ]),
-      hooked('error', 'error before commit', { beforeCommit: async (session) => void (await session.query(RAISE)) }),
+      hooked('error', 'error before commit', (met) => ({
+        async beforeCommit(session) {
+          met()
+          await raise(session)
+        },
+      })),
     ],
     connection: () => [
       ...steps.map(({ no }) =>
-        hooked('connection', `connection dropped after step ${no}`, {
-          afterStep: (step, session) => {
-            if (step === no) session.breakOff()
-            return Promise.resolve()
-          },
-        }),
+        hooked('connection', `connection dropped after step ${no}`, (met) => ({
+          afterStep: atStep(no, met, (session) => session.breakOff()),
+        })),
       ),
-      hooked('connection', 'connection dropped before commit', {
-        beforeCommit: (session) => Promise.resolve(session.breakOff()),
-      }),
-      hooked('connection', 'connection dropped during commit, before the server has it', {
-        commit: (session) => {
+      hooked('connection', 'connection dropped before commit', (met) => ({
+        async beforeCommit(session) {
+          met()
+          await session.breakOff()
+        },
+      })),
+      hooked('connection', 'connection dropped during commit, before the server has it', (met) => ({
+        commit(session) {
+          met()
           session.breakOff()
           return session.query('commit')
         },
-      }),
-      hooked('connection', 'connection dropped during commit, before the answer', {
-        commit: async (session) => {
+      })),
+      hooked('connection', 'connection dropped during commit, before the answer', (met) => ({
+        async commit(session) {
+          met()
           await session.query('commit')
           session.breakOff()
           throw new Error('Connection terminated unexpectedly')
         },
-      }),
+      })),
     ],
     'time-limit': () =>
       steps.map(({ no }) => ({
-        ...hooked('time-limit', `time limit at step ${no}`, {
-          beforeStep: async (step, session) => void (step === no && (await session.query(SLEEP))),
-        }),
+        ...hooked('time-limit', `time limit at step ${no}`, (met) => ({
+          beforeStep: atStep(no, met, (session) => session.query(SLEEP)),
+        })),
         limits: 'short time' as const,
       })),
     'row-held': () => {
@@ -113,8 +118,9 @@ export function faultsFor(drilled: Drilled, kinds: ReadonlySet<FaultKind>, obser
         name: `row ${did} by another after step ${load?.step.no}: ${describeRow(written)}`,
         kind,
         limits: 'short lock wait',
-        stage: (scratch, tell) =>
-          Promise.resolve({
+        stage: (scratch, tell) => {
+          tell(NOT_MET)
+          return Promise.resolve({
             hooks: {
               async afterStep(step) {
                 if (step !== load?.step.no) return
@@ -125,15 +131,39 @@ export function faultsFor(drilled: Drilled, kinds: ReadonlySet<FaultKind>, obser
                 )
               },
             },
-          }),
+          })
+        },
       },
     ]
   }
 }
 
-function hooked(kind: FaultKind, name: string, hooks: RunHooks): Fault {
-  return { name, kind, limits: 'own', stage: () => Promise.resolve({ hooks }) }
+/** What is done to the run's own session at one place; `met` says that the run came there. */
+function hooked(kind: FaultKind, name: string, hooks: (met: () => void) => RunHooks): Fault {
+  return {
+    name,
+    kind,
+    limits: 'own',
+    stage(_scratch, tell) {
+      tell(NOT_MET)
+      return Promise.resolve({ hooks: hooks(() => tell(undefined)) })
+    },
+  }
 }
+
+function atStep(
+  no: number,
+  met: () => void,
+  act: (session: HookedSession) => unknown,
+): NonNullable<RunHooks['beforeStep']> {
+  return async (step, session) => {
+    if (step !== no) return
+    met()
+    await act(session)
+  }
+}
+
+const raise = (session: HookedSession) => session.query(RAISE)
 
 function held(kind: FaultKind, name: string, lock: string, values: (string | null)[]): Fault {
   return {
