@@ -8,21 +8,24 @@ export function addTokens(program: Command, context: CommandContext): void {
     .command('tokens')
     .description('Tokens: who may call, and under which name entries are written.')
 
-  tokens.command('list').action(async (_options: unknown, command: Command) => {
-    context.refuseTarget(command, 'the list is that of the service')
-    const list = await context.client().tokens()
-    const rows = list.map(({ id, name, role, targets, only, lastUsedAt }) => [
-      name,
-      role,
-      targets?.join(', ') ?? 'all',
-      only?.join(', ') ?? 'all',
-      lastUsedAt?.slice(0, 16).replace('T', ' ') ?? 'never',
-      id,
-    ])
-    context.print(command, { tokens: list }, () =>
-      formatTable(['name', 'role', 'targets', 'definitions', 'last used', 'id'], rows),
-    )
-  })
+  tokens
+    .command('list')
+    .description('List the tokens that are in use.')
+    .action(async (_options: unknown, command: Command) => {
+      context.refuseTarget(command, 'the list is that of the service')
+      const list = await context.client().tokens()
+      const rows = list.map(({ id, name, role, targets, only, lastUsedAt }) => [
+        name,
+        role,
+        targets?.join(', ') ?? 'all',
+        only?.join(', ') ?? 'all',
+        lastUsedAt?.slice(0, 16).replace('T', ' ') ?? 'never',
+        id,
+      ])
+      context.print(command, { tokens: list }, () =>
+        formatTable(['name', 'role', 'targets', 'definitions', 'last used', 'id'], rows),
+      )
+    })
 
   tokens
     .command('add')

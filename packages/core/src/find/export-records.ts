@@ -52,7 +52,7 @@ export async function exportRecords(
     text: statement.text,
     values,
     signal,
-    explain: (error: unknown) => target.explain(error, { mapping, slots: statement.slots, statement }),
+    explain: (error: unknown) => target.explainRead(error, { mapping, slots: statement.slots, statement }),
   }
   const batches = isText
     ? readThroughCursor(target, { ...read, atATime: LINES_AT_A_TIME }, (row) => row[0] ?? '')

@@ -22,7 +22,7 @@ export async function runFind(
     return (await target.readOnly(statement.text, values, signal, name)).rows
   } catch (error) {
     const said = asWritten ? await asWritten() : statement
-    throw target.explain(error, { mapping, slots: said.slots, statement: said })
+    throw await target.explainRead(error, { mapping, slots: said.slots, statement: said })
   }
 }
 

@@ -107,6 +107,6 @@ async function read(
     const asked = target.shared(shared, { answers: () => true, isRead: true })
     return await asked.ask({ values: () => bindValues(shared, valueOf), subject: null, alone: readAlone })
   } catch (error) {
-    throw target.explain(error, { mapping, slots: alone.slots })
+    throw await target.explainRead(error, { mapping, slots: alone.slots })
   }
 }

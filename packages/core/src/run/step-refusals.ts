@@ -45,7 +45,7 @@ export function heldByOthers(no: number, { name }: Mapping, leftOut: readonly Re
 export function leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): LedgermanProblem {
   return new LedgermanProblem(
     'count-mismatch',
-    `Step ${no}: its condition leaves out none of the ${matched} rows of ${mapping.name}. If every row is meant, say everyRow: true.`,
+    `Step ${no}: its condition leaves out no row of ${mapping.name}: it matches all ${matched}. If every row is meant, say everyRow: true.`,
     { step: no, mapping: mapping.name, matched, everyRow: true },
   )
 }

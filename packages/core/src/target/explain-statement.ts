@@ -21,7 +21,7 @@ export async function explainStatement(
     try {
       return (await target.readOnly(run.text, values, signal)).rows.map(([line]) => line ?? '')
     } catch (error) {
-      throw target.explain(error, { mapping, slots: statement.slots, statement: run })
+      throw await target.explainRead(error, { mapping, slots: statement.slots, statement: run })
     }
   }
   const [json, plan] = await Promise.all([explain('json'), explain('text')])

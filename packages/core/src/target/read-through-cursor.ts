@@ -59,7 +59,7 @@ async function* fetchBatches<T>(
       await reader.close()
     }
   } catch (error) {
-    throw explain(error)
+    throw await explain(error)
   } finally {
     leave()
   }

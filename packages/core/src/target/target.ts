@@ -1,6 +1,6 @@
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
-import { parseTablePath, toTablePath } from '../catalogue/table-path.js'
+import { parseTablePath, toTablePath, type TablePath } from '../catalogue/table-path.js'
 import type { Statement } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
@@ -297,10 +297,15 @@ export class Target implements Queryable {
     try {
       return await read()
     } catch (error) {
-      if (!isProblem(error, 'lock-timeout')) throw error
-      const holders = await findTableHolders(this, parseTablePath(path)).catch(() => [])
-      throw lockTimeout(error, holders, this.limits.lockWaitMs)
+      throw await this.#withHolders(error, parseTablePath(path))
     }
+  }
+
+  /** A read waits for nobody but who has locked the whole table: says who that is, where it waited for too long. */
+  async #withHolders(error: unknown, table: TablePath): Promise<unknown> {
+    if (!isProblem(error, 'lock-timeout')) return error
+    const holders = await findTableHolders(this, table).catch(() => [])
+    return lockTimeout(error, holders, this.limits.lockWaitMs)
   }
 
   /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Types that are known are kept. */
@@ -350,6 +355,14 @@ export class Target implements Queryable {
     if (isProblem(explained, 'definition-invalid') || (isDatabaseError(error) && /^(?:42|0A)/.test(error.code)))
       this.forgetCatalogue()
     return explained
+  }
+
+  /** The same of a read of the mapping's records. */
+  explainRead(
+    error: unknown,
+    context: Omit<ErrorContext, 'target'> & Required<Pick<ErrorContext, 'mapping'>>,
+  ): Promise<unknown> {
+    return this.#withHolders(this.explain(error, context), context.mapping.table)
   }
 
   isBookPrepared(): Promise<boolean> {
