@@ -113,7 +113,8 @@ it('names who holds the whole table, also where its columns have to be read agai
   expect((await problemOf(change(3, 'x'))).facts['holder']).toMatchObject({ application: 'somebody else' })
   const reads = [
     () => loadRecord(target, slot, parseKeyParts(slot, ['3'])),
-    () => findRecords(target, slot, { where: 'id = 3', bind: {}, limit: 1 }, () => undefined),
+    () =>
+      findRecords(target, slot, { where: 'id = 3', bind: {}, limit: 1 }, () => Promise.reject(new Error('no links'))),
     () => target.table('public.slot'),
   ]
   target.forgetCatalogue()
