@@ -5,7 +5,6 @@ import {
   isProblem,
   LedgermanProblem,
   toProblemDocument,
-  type JobProgress,
   type ProblemDocument,
 } from '@ledgerman/contract'
 import { BulkRefused } from '@ledgerman/core'
@@ -15,6 +14,7 @@ import type { RehearsalStore } from '../home/rehearsal-store.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
 import type { ClaimedJob } from './job-row.js'
 import { LEASE_MS, type JobStore } from './job-store.js'
+import { ProgressMeter } from './progress-meter.js'
 import { runJob } from './run-job.js'
 
 /** How often it is looked for jobs that wait, or whose runner is gone, in milliseconds. */
@@ -204,70 +204,6 @@ export class JobRunner {
 const CANCELLED = new Error('The job was cancelled.')
 const STOPPED = new Error('The service stops.')
 const LOST = new Error('Another service has taken the job.')
-
-/** How far a job is: rows, rate and time left. */
-export class ProgressMeter {
-  #rows = 0
-  #total: number | null
-  #phase: string | null = null
-  #chunk: number | null
-  /** Rows of the chunks before, and when this runner began. */
-  #base: number
-  readonly #started = performance.now()
-  readonly #from: number
-
-  constructor({ rows, chunksDone, request }: Pick<ClaimedJob, 'rows' | 'chunksDone' | 'request'>) {
-    this.#total = rows
-    this.#chunk = chunksDone > 0 ? chunksDone : null
-    this.#base = request.kind === 'file' && request.chunk !== null ? Math.min(chunksDone * request.chunk, rows ?? 0) : 0
-    this.#from = this.#base
-  }
-
-  tell(phase: string, rows: number, total: number | null): void {
-    this.#phase = phase
-    // The copying ahead is no row that is through.
-    this.#rows = phase === 'changing' ? rows : 0
-    if (this.#total === null && total !== null && phase === 'changing') this.#total = total
-  }
-
-  chunkDone(chunk: number, rows: number): void {
-    this.#chunk = chunk
-    this.#base = rows
-    this.#rows = 0
-  }
-
-  now(): JobProgress {
-    const through = this.#base + this.#rows
-    const seconds = (performance.now() - this.#started) / 1000
-    const perSecond = through > this.#from && seconds > 0 ? Math.round((through - this.#from) / seconds) : null
-    const left = this.#total === null ? null : Math.max(0, this.#total - through)
-    return {
-      rows: through,
-      total: this.#total,
-      perSecond,
-      remainingMs: perSecond && left !== null ? Math.round((left / perSecond) * 1000) : null,
-      chunk: this.#chunk,
-      phase: this.#phase,
-    }
-  }
-
-  atEnd({
-    matched,
-    notFound,
-    ambiguous,
-    changed,
-  }: {
-    matched: number
-    notFound: number
-    ambiguous: number
-    changed: number
-  }): JobProgress {
-    const { chunk } = this.now()
-    const seconds = Math.max(0.001, (performance.now() - this.#started) / 1000)
-    const rows = this.#total ?? matched + notFound + ambiguous
-    return { rows, total: rows, perSecond: Math.round(changed / seconds), remainingMs: 0, chunk, phase: null }
-  }
-}
 
 function documentOf(error: unknown): ProblemDocument {
   const problem = isProblem(error) ? error : new LedgermanProblem('internal', 'Something went wrong in Ledgerman.')

@@ -15,7 +15,7 @@ import {
 } from '@ledgerman/core'
 import type { RehearsalStore } from '../home/rehearsal-store.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
-import type { ProgressMeter } from './job-runner.js'
+import type { ProgressMeter } from './progress-meter.js'
 import type { ClaimedJob, JobRequest } from './job-row.js'
 import type { JobStore } from './job-store.js'
 
