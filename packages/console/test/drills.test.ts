@@ -33,6 +33,10 @@ describe('the page of drills', () => {
     expect(await text('verdict')).toBe('nothing found')
     expect(await text('faults')).toMatch(/during commit, before the answer\s+committed\s+2 differ/)
     expect(await page.locator('[data-agrees=false]').count()).toBe(0)
+    await open('A-to').locator('textarea').first().fill('P-999')
+    await page.click('[data-test=drill]')
+    await page.locator('[data-test=verdict]', { hasText: 'not drilled' }).waitFor({ timeout: 30_000 })
+    expect(await text('verdict-words')).toMatch(/^Undisturbed it is refused .* matched 1: P-107/)
   }, 60_000)
 
   it('draws an anomaly as lanes, to be gone through statement by statement', async () => {

@@ -1,6 +1,6 @@
 import colors from 'picocolors'
 import type { Anomaly, DrillReport, FaultResult, InterleavingDrill, RaceDrill, ScratchInfo } from '@ledgerman/contract'
-import { countOf } from '@ledgerman/client'
+import { countOf, drillVerdict } from '@ledgerman/client'
 import { indent } from './receipt-text.js'
 import { formatTable, formatValue } from './table.js'
 
@@ -20,41 +20,10 @@ export function formatDrill(report: DrillReport): string {
 
 /** One line that says whether a drill found something. */
 export function verdict(report: DrillReport): string {
-  const seconds = `${(report.durationMs / 1000).toFixed(1)} s`
-  const [good, bad] = [colors.green, colors.red]
-  if (report.notRun !== null) return bad(`Not drilled: ${report.notRun}`)
-  switch (report.kind) {
-    case 'fault': {
-      const wrong = report.results.filter(({ agrees }) => !agrees).length
-      const unstaged = report.results.filter(({ staged }) => !staged).length
-      if (wrong === 0 && unstaged > 0)
-        return bad(
-          `${unstaged} of ${report.results.length} faults in ${seconds} could not be brought about: they show nothing.`,
-        )
-      return wrong === 0
-        ? good(
-            `${countOf(report.results.length, 'fault')} in ${seconds}: what the caller was told, the rows and the book agree after each.`,
-          )
-        : bad(`${wrong} of ${report.results.length} faults in ${seconds} leave something wrong.`)
-    }
-    case 'interleaving': {
-      const tried = report.results.reduce((sum, each) => sum + each.tried, 0)
-      const found = report.results.reduce(
-        (sum, { anomalies }) => sum + anomalies.reduce((all, { schedules }) => all + schedules, 0),
-        0,
-      )
-      const sample = report.sampled
-        ? `, a sample of the ${report.possible} at each level and guard (seed ${report.seed})`
-        : ', all there are'
-      return found === 0
-        ? good(`${tried} schedules in ${seconds}${sample}: all schedules were serializable.`)
-        : bad(`${found} of ${tried} schedules in ${seconds}${sample} match no serial order.`)
-    }
-    case 'race':
-      return report.passed
-        ? good(`${report.times} runs, ${report.atOnce} at once, in ${seconds}: every invariant held.`)
-        : bad(`${report.times} runs, ${report.atOnce} at once, in ${seconds}: an invariant was broken.`)
-  }
+  const { kind, words } = drillVerdict(report)
+  return kind === 'nothing found'
+    ? colors.green(words)
+    : colors.red(kind === 'not drilled' ? `Not drilled: ${words}` : words)
 }
 
 function formatFaults(results: readonly FaultResult[]): string {

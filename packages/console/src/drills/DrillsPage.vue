@@ -11,6 +11,7 @@ import {
   type DrillRequest,
   type Progress,
 } from '@ledgerman/contract'
+import { drillVerdict } from '@ledgerman/client'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import { useLongWork } from '../problems/useLongWork.js'
@@ -46,6 +47,8 @@ const code = ref<(typeof WHAT)[number]['value']>(null)
 const problem = ref<unknown>(null)
 const { isBusy, run, stop } = useLongWork(problem)
 const found = computed(() => (report.value?.kind === kind.value ? report.value : null))
+const verdict = computed(() => (found.value ? drillVerdict(found.value) : null))
+const COLORS = { 'nothing found': 'success', 'something is wrong': 'error', 'not drilled': 'warning' }
 
 watch(
   target,
@@ -192,22 +195,21 @@ async function drill() {
       </p>
     </div>
     <ProblemAlert :problem="problem" class="mb-3" />
-    <v-card v-if="found" class="pa-3" data-test="report">
+    <v-card v-if="found && verdict" class="pa-3" data-test="report">
       <div class="d-flex align-center ga-3 mb-3">
-        <v-chip :color="found.passed ? 'success' : 'error'" data-test="verdict">{{
-          found.passed ? 'nothing found' : 'something is wrong'
-        }}</v-chip>
-        <span class="small-note text-medium-emphasis"
-          >{{ (found.durationMs / 1000).toFixed(1) }} s, the scratch database was built in
-          {{ found.scratch.builtMs }} ms:
-          {{
-            found.scratch.tables.map(({ table, rows }) => `${rows} of ${table.replace(/^public\./, '')}`).join(', ')
-          }}</span
-        >
+        <v-chip :color="COLORS[verdict.kind]" class="flex-shrink-0" data-test="verdict">{{ verdict.kind }}</v-chip>
+        <span data-test="verdict-words">{{ verdict.words }}</span>
       </div>
       <FaultTable v-if="found.kind === 'fault'" :drill="found" />
       <InterleavingResults v-else-if="found.kind === 'interleaving'" :drill="found" />
       <RaceResult v-else :drill="found" />
+      <p class="small-note text-medium-emphasis mt-2">
+        In a scratch database of its own, built in {{ found.scratch.builtMs }} ms:
+        {{
+          found.scratch.tables.map(({ table, rows }) => `${rows} of ${table.replace(/^public\./, '')}`).join(', ') ||
+          'no rows'
+        }}.
+      </p>
       <p v-for="note in found.scratch.notes" :key="note" class="small-note text-medium-emphasis mt-2">{{ note }}</p>
     </v-card>
   </v-container>

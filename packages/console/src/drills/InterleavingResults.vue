@@ -55,8 +55,8 @@ const reasons = (refusals: Record<string, number>) =>
       </tr>
     </tbody>
   </v-table>
-  <p v-if="drill.sampled" class="small-note text-medium-emphasis mb-3">
-    A sample of the {{ drill.possible }} schedules there are; the seed was {{ drill.seed }}.
+  <p v-if="drill.notCompared.length > 0" class="small-note text-medium-emphasis mb-3">
+    Not compared, since chance decides them: {{ drill.notCompared.join(', ') }}.
   </p>
   <SchedulePicture v-if="chosen" :anomaly="chosen" :runs="drill.runs" />
 </template>

@@ -1,12 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { EventEmitter } from 'node:events'
 import { setTimeout as delay } from 'node:timers/promises'
-import {
-  isProblem,
-  LedgermanProblem,
-  toProblemDocument,
-  type ProblemDocument,
-} from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, toProblemDocument, type ProblemDocument } from '@ledgerman/contract'
 import { BulkRefused } from '@ledgerman/core'
 import type { Logger } from 'pino'
 import type { ServiceConfig } from '../config/service-config.js'
