@@ -114,8 +114,10 @@ Examples:
 
 function formatRun(receipt: Receipt, options: RunFlags): string {
   const text = formatReceipt(receipt, { statement: options.statement })
+  const { rows = 0, asWritten, writtenAgainSince = 0 } = receipt.confirmed ?? {}
+  const again = writtenAgainSince > 0 ? `; other entries wrote ${writtenAgainSince} of them since` : ''
   const confirmed = receipt.confirmed
-    ? `\n\nRead back: ${receipt.confirmed.asWritten} of ${receipt.confirmed.rows} rows are as they were written.`
+    ? `\n\nRead back: ${asWritten} of ${rows} rows are as they were written${again}.`
     : ''
   if (receipt.outcome === 'committed')
     return `${text}${confirmed}\n\nEntry ${receipt.id}${receipt.replayed ? ', of the first time this was sent' : ''}`

@@ -60,10 +60,15 @@ export function readColumns(
         name,
         mapping.properties.map((each) => each.name),
       )
-      const alone =
-        names.length === 1 ? ' The whole line is one column: is another delimiter than the comma meant?' : ''
+      const mayBeGuard = guard === null && mapping.guard.by !== 'none' && /^guard/i.test(name)
+      const hint =
+        names.length === 1
+          ? ' The whole line is one column: is another delimiter than the comma meant?'
+          : mayBeGuard
+            ? " If each row's guard stands there, give its name as guard."
+            : ''
       const expected = near.replace(/^Valid names: (.*?)\.?$/, 'one of $1').replace(/^Did you mean (.*)\?$/, '$1')
-      throw fileInvalid(line, at + 1, `${quoted(name)} is not a property of ${mapping.name}`, expected, alone)
+      throw fileInvalid(line, at + 1, `${quoted(name)} is not a property of ${mapping.name}`, expected, hint)
     }
     // A record that is there may come with all it was exported with; one that is to be added has no such values yet.
     const lock = onMissing === 'add' ? property.lockedForAddBecause : null
