@@ -23,6 +23,7 @@ describe('the page of transactions', () => {
     await page.locator('[data-outcome=rehearsed]').waitFor()
     await page.click('[data-test=step-4] button')
     await page.locator('[data-test=step-4] [data-test=statement]').waitFor()
+    expect(await page.locator('[data-test=step-4] [data-test=record]').innerText()).toBe('P-107')
     expect(await text('step-4')).toMatch(/matched 1[\s\S]*hoursLeft\s+18\.50\s+14\.50/)
     expect(await hours()).toEqual([{ hours_left: '18.50' }])
     await page.click('[data-test=commit]')

@@ -128,7 +128,7 @@ function recordLink(mapping: string, key: RecordValues | null) {
                 ><v-icon :icon="mdiClose"
               /></v-btn>
             </div>
-            <DifferenceTable :row="{ key: change.key ?? {}, before: change.before, after: change.after }" />
+            <DifferenceTable :row="{ key: {}, before: change.before, after: change.after }" />
           </v-card-text>
         </v-card>
         <p v-if="pending.length === 0 && !receipt" class="text-medium-emphasis">
