@@ -171,6 +171,12 @@ export function resolveTransaction(
     const finder = record ? loadedFinder(mapping, subject) : finderOf(scope, mapping, step, where, step.everyRow)
     if (!finder) return undefined
     const isByWhere = 'where' in finder
+    // A row of a table is found again by its place; one of a view has none.
+    if (mapping.key.length === 0 && mapping.table.kind === 'view')
+      findings.push({
+        where: `${where}.${kind}`,
+        message: `${mapping.table.path} is a view, and ${mapping.name} has no key: no row of it can be told from another. Name the properties that identify a record in the key of ${mapping.name}`,
+      })
     const values =
       kind === 'remove'
         ? []

@@ -280,6 +280,25 @@ describe('one row among many that a change by condition cannot write', () => {
   })
 })
 
+describe('a view without a key', () => {
+  it('can be read, and says why not even all that match can be changed or removed', async () => {
+    const mapping = await own.mapped(
+      'public.remark',
+      `create table remarked (id integer primary key, note text); insert into remarked values (1, 'a');
+       create view remark as select note from remarked`,
+      { guard: { by: 'none' } },
+    )
+    for (const step of [
+      { remove: 'remark', where: `note = 'a'`, expect: 1 },
+      { change: 'remark', where: `note = 'a'`, expect: 1, values: { note: 'b' } },
+    ])
+      expect((await problemOf(run(mapping, [step as StepDefinition]))).facts['findings']).toMatchObject([
+        { message: expect.stringMatching(/^public\.remark is a view, and remark has no key/) as string },
+      ])
+    expect(await own.database.sql('select * from remarked')).toEqual([{ id: 1, note: 'a' }])
+  })
+})
+
 describe('a unique index that holds for some rows only', () => {
   it('is no key to find one record by', async () => {
     const mapping = await own.mapped(
