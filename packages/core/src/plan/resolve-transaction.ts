@@ -133,6 +133,8 @@ export function resolveTransaction(
   function addStep(step: AddStep, where: string, common: { no: number; as: string | null; when: Judgement | null }) {
     const mapping = scope.mappingOf(step.add, `${where}.add`)
     if (!mapping) return undefined
+    if (mapping.properties.length === 0)
+      findings.push({ where: `${where}.add`, message: `${mapping.name} has no properties: there is nothing to add` })
     const values = newValues(scope, mapping, step, where, (property) => property.lockedForAddBecause)
     const onExisting = step.onExisting ?? 'refuse'
     if (onExisting !== 'refuse' && mapping.key.some((property) => !values.some((value) => value.property === property)))

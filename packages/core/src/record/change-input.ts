@@ -37,6 +37,10 @@ export function parseChangeSet(mapping: Mapping, values: RecordValues, isMerge: 
  * @throws LedgermanProblem request-invalid, value-invalid
  */
 export function parseAddSet(mapping: Mapping, values: RecordValues): WriteSet {
+  if (mapping.properties.length === 0)
+    throw new LedgermanProblem('request-invalid', `${mapping.name} has no properties: there is nothing to add.`, {
+      mapping: mapping.name,
+    })
   for (const name of Object.keys(values))
     assertSettable(getProperty(mapping, name), mapping, (property) => property.lockedForAddBecause)
   return toWriteSet(mapping, values, false)

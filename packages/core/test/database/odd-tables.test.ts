@@ -299,6 +299,13 @@ describe('a view without a key', () => {
   })
 })
 
+it('a table without columns gets no record, and says so', async () => {
+  const mapping = await own.mapped('public.bare', 'create table bare ()', { guard: { by: 'none' } })
+  const adds = [() => addRecord(own.target, mapping, { values: {}, ...options }), () => run(mapping, [{ add: 'bare' }])]
+  for (const add of adds)
+    expect((await problemOf(add())).message).toMatch(/bare has no properties: there is nothing to add/)
+})
+
 describe('a unique index that holds for some rows only', () => {
   it('is no key to find one record by', async () => {
     const mapping = await own.mapped(
