@@ -41,10 +41,13 @@ export async function startTestService({
   extraTargets = {},
   // Tests that look at seals make them on demand, so that no other is in between.
   sealEveryMs = 3_600_000,
+  homeBy = (url) => url,
 }: {
   isPrepared?: boolean
   extraTargets?: Record<string, string>
   sealEveryMs?: number
+  /** The address by which the service has its home database. */
+  homeBy?: (url: string) => string
 } = {}): Promise<RunningService> {
   const [home, observatory] = await Promise.all([makeDatabase(), makeObservatory()])
   const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-service-'))
@@ -64,7 +67,7 @@ export async function startTestService({
       stopLimitMs: 5_000,
       bodyLimitBytes: 1024 * 1024,
       sealEveryMs,
-      home: { url: home.ownerUrl, connections: 5 },
+      home: { url: homeBy(home.ownerUrl), connections: 5 },
       jobs: { atOnce: 4, perTarget: 2, timeLimitMs: 30_000, fileLimitBytes: 8 * 1024 * 1024, keepHours: 24 },
       targets,
     },

@@ -47,7 +47,11 @@ export class HomeDatabase {
     return { open: totalCount, busy: totalCount - idleCount, waiting: waitingCount }
   }
 
-  /** @throws LedgermanProblem target-unavailable where the home database cannot be reached. */
+  /**
+   * Sends a statement, and once more where the session breaks: one that writes has to come to the same when its first answer was lost.
+   *
+   * @throws LedgermanProblem target-unavailable where the home database cannot be reached.
+   */
   async query<Row extends pg.QueryResultRow>(text: string, values: unknown[] = []): Promise<Row[]> {
     return (await this.#reached(() => this.#pool.query<Row>(text, values))).rows
   }

@@ -20,7 +20,7 @@ export class RehearsalStore {
     await this.home.query(
       `with old as (delete from ledgerman_home.rehearsal where expires_at < now())
        insert into ledgerman_home.rehearsal (token_hash, target, actor, subject, evidence, expires_at)
-       values ($1, $2, $3, $4, $5, now() + $6 * interval '1 minute')`,
+       values ($1, $2, $3, $4, $5, now() + $6 * interval '1 minute') on conflict (token_hash) do nothing`,
       [hash(token), target, actor, digestOf(subject), JSON.stringify(evidence), KEEP_MINUTES],
     )
     return token

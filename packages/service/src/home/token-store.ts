@@ -101,7 +101,7 @@ export class TokenStore {
       )
     const gone = known
       ? await this.home.query(
-          'update ledgerman_home.token set revoked_at = now() where id = $1 and revoked_at is null returning 1',
+          'update ledgerman_home.token set revoked_at = coalesce(revoked_at, now()) where id = $1 returning 1',
           [known.id],
         )
       : []
@@ -114,7 +114,7 @@ export class TokenStore {
     const secret = randomBytes(32).toString('base64url')
     await this.home.query(
       `with old as (delete from ledgerman_home.session where expires_at < now())
-       insert into ledgerman_home.session (hash, token_id, expires_at) values ($1, $2, now() + $3 * interval '1 hour')`,
+       insert into ledgerman_home.session (hash, token_id, expires_at) values ($1, $2, now() + $3 * interval '1 hour') on conflict (hash) do nothing`,
       [hash(secret), caller.tokenId, SESSION_HOURS],
     )
     return { secret, seconds: SESSION_HOURS * 3600 }

@@ -17,6 +17,10 @@ import { JOB_COLUMNS, toClaimed, toJob, type ClaimedJob, type JobRow, type NewJo
 export const LEASE_MS = 5_000
 const CLAIM_LOCK = 4_680_300
 
+const JOB_BY_ID = `select ${JOB_COLUMNS} from ledgerman_home.job where id = $1`
+/** Whether a job ended so that it can be resumed. */
+const isStopped = (state: JobState) => state === 'failed' || state === 'cancelled'
+
 /** Jobs, in the home database: every service on it sees them all, and runs those of its targets. */
 export class JobStore {
   constructor(readonly home: HomeDatabase) {}
@@ -31,7 +35,7 @@ export class JobStore {
     const [row] = await this.home.query<JobRow>(
       `insert into ledgerman_home.job (id, target, mapping, revision, kind, mode, state, actor, note, condition, rows, request, request_key, request_digest)
        values ($1, $2, $3, $4, $5, $6, 'queued', $7, $8, $9, $10, $11, $12, $13)
-       on conflict (actor, request_key) where request_key is not null do nothing returning ${JOB_COLUMNS}`,
+       on conflict do nothing returning ${JOB_COLUMNS}`,
       [
         id,
         target,
@@ -48,7 +52,9 @@ export class JobStore {
         once?.digest ?? null,
       ],
     )
-    if (row) return { job: toJob(row), isNew: true }
+    // It is there already where the answer was lost the first time that this was sent.
+    const [own] = row ? [row] : await this.home.query<JobRow>(JOB_BY_ID, [id])
+    if (own) return { job: toJob(own), isNew: true }
     const [before] = await this.home.query<JobRow & { request_digest: string }>(
       `select ${JOB_COLUMNS}, request_digest from ledgerman_home.job where actor = $1 and request_key = $2`,
       [actor, once?.key],
@@ -67,9 +73,7 @@ export class JobStore {
   }
 
   async #row(id: string, targets: readonly string[] | null): Promise<JobRow> {
-    const [row] = UUID.test(id)
-      ? await this.home.query<JobRow>(`select ${JOB_COLUMNS} from ledgerman_home.job where id = $1`, [id])
-      : []
+    const [row] = UUID.test(id) ? await this.home.query<JobRow>(JOB_BY_ID, [id]) : []
     if (!row || (targets !== null && !targets.includes(row.target)))
       throw new LedgermanProblem('not-found', `There is no job ${id}.`, { job: id })
     return row
@@ -197,9 +201,12 @@ export class JobStore {
       [id],
     )
     if (row) return toJob(row)
-    throw new LedgermanProblem('job-ended', `The job is ${state} already, so it cannot be cancelled.`, {
+    const now = await this.#row(id, targets)
+    // Cancelled meanwhile: by somebody else, or by this, whose answer was lost.
+    if (now.state === 'cancelled' && state !== 'cancelled') return toJob(now)
+    throw new LedgermanProblem('job-ended', `The job is ${now.state} already, so it cannot be cancelled.`, {
       job: id,
-      state,
+      state: now.state,
     })
   }
 
@@ -213,23 +220,24 @@ export class JobStore {
       [id],
     )
     if (row) return toJob(row)
-    const isGone = kind === 'file' && (state === 'failed' || state === 'cancelled')
+    const now = await this.#row(id, targets)
+    // Resumed meanwhile: by somebody else, or by this, whose answer was lost.
+    if (isStopped(state) && !isStopped(now.state)) return toJob(now)
+    const isGone = kind === 'file' && isStopped(now.state)
     throw new LedgermanProblem(
       'job-ended',
       isGone
         ? 'The rows of its file are no longer kept. Send the file again.'
-        : `The job is ${state}; only one that failed or was cancelled can be resumed.`,
-      { job: id, state },
+        : `The job is ${now.state}; only one that failed or was cancelled can be resumed.`,
+      { job: id, state: now.state },
     )
   }
 
   async keepPart(job: string, no: number, rows: number, data: string): Promise<void> {
-    await this.home.query('insert into ledgerman_home.job_part (job, no, rows, data) values ($1, $2, $3, $4)', [
-      job,
-      no,
-      rows,
-      Buffer.from(data),
-    ])
+    await this.home.query(
+      'insert into ledgerman_home.job_part (job, no, rows, data) values ($1, $2, $3, $4) on conflict (job, no) do nothing',
+      [job, no, rows, Buffer.from(data)],
+    )
   }
 
   async dropParts(job: string): Promise<void> {

@@ -112,10 +112,13 @@ export function waitRoutes({ home, targets }: Services) {
               `There is no session ${pid} that began at ${startedAt} any more: it has ended, or another session has its pid now.`,
               { pid },
             )
-          await home.query(
-            `insert into ledgerman_home.ended_session (target, actor, did, pid, started_at, application, "user") values ($1, $2, $3, $4, $5, $6, $7)`,
-            [target.name, call.caller.actor, action, pid, startedAt, ended.application, ended.user],
-          )
+          // It has ended, whatever becomes of the record of it: this must not become a refusal. Who asked for it, the log has as well.
+          await home
+            .query(
+              `insert into ledgerman_home.ended_session (target, actor, did, pid, started_at, application, "user") values ($1, $2, $3, $4, $5, $6, $7)`,
+              [target.name, call.caller.actor, action, pid, startedAt, ended.application, ended.user],
+            )
+            .catch(() => undefined)
           looks.delete(target.name)
           return { status: 200, body: { pid, action, done: true } }
         },

@@ -1,0 +1,119 @@
+import { setTimeout as delay } from 'node:timers/promises'
+import pg from 'pg'
+import type { Job } from '@ledgerman/contract'
+import { openProxy, type Proxy } from '../../../../testing/proxy.js'
+import { startTestService, type Reply, type RunningService } from '../../../../testing/running-service.js'
+
+// The connection to the home database breaks when a statement has been carried out there and its answer is on the way.
+
+let proxy: Proxy
+let service: RunningService
+
+beforeAll(async () => {
+  proxy = await openProxy(process.env['LEDGERMAN_TEST_PG'] ?? '')
+  service = await startTestService({ homeBy: (url) => proxy.urlOf(url) })
+}, 60_000)
+afterEach(() => (proxy.rules = {}))
+afterAll(async () => {
+  await service.stop()
+  await proxy.close()
+})
+
+const T = '/v1/targets/observatory'
+const json = { 'content-type': 'application/json' }
+const P107 = `${T}/mappings/programme/records/P-107`
+
+/** Loses the answer to the first statement that says this. @returns whether it came */
+function loseAnswer(words: string, times = 1): () => boolean {
+  let left = times
+  proxy.rules = { onRequest: (text) => (left > 0 && text.includes(words) && left-- > 0 ? 'cutAnswer' : 'pass') }
+  return () => left < times
+}
+
+async function losing(words: string, ask: () => Promise<Reply>): Promise<Reply> {
+  const hasCome = loseAnswer(words)
+  const answer = await ask()
+  expect(hasCome()).toBe(true)
+  return answer
+}
+
+async function ended(id: string): Promise<Job> {
+  for (;;) {
+    const { body } = await service.request('GET', `/v1/jobs/${id}`)
+    if (['done', 'failed', 'cancelled'].includes(body.state as string)) return body as Job
+    await delay(50)
+  }
+}
+
+const jobs = async () =>
+  ((await service.request('GET', '/v1/jobs?target=observatory')).body as { jobs: Job[] }).jobs.map(({ id, state }) => [
+    id,
+    state,
+  ])
+const newJob = (body: object) => service.request('POST', `${T}/jobs`, { body, headers: json })
+const CHANGE = { mapping: 'programme', mode: 'commit', where: `code = 'P-110'`, expect: 1 }
+
+describe('an answer of the home database that is lost', () => {
+  it('costs no rehearsal: what it saw can be committed', async () => {
+    const steps = [{ change: 'programme', key: { code: `'P-107'` }, guard: 'any', values: { priority: 4 } }]
+    const run = (body: object) => service.request('POST', `${T}/runs`, { body: { steps, ...body }, headers: json })
+    const rehearsed = await losing('ledgerman_home.rehearsal', () => run({ mode: 'rehearse' }))
+    expect(rehearsed.status).toBe(200)
+    const { rehearsal } = rehearsed.body as { rehearsal: string }
+    expect((await run({ mode: 'commit', rehearsal })).status).toBe(201)
+    expect((await service.request('GET', P107)).body.record.priority).toBe(4)
+  })
+
+  it('opens one session, and revokes a token', async () => {
+    const body = { token: service.token }
+    const opened = await losing('ledgerman_home.session', () =>
+      service.request('POST', '/v1/session', { body, headers: json, token: '' }),
+    )
+    expect(opened.status).toBe(200)
+    const { id, token } = await service.client.addToken({ name: 'night-desk', role: 'reader' })
+    const revoked = await losing('set revoked_at', () => service.request('DELETE', `/v1/tokens/${id}`))
+    expect(revoked.status).toBe(204)
+    expect((await service.request('GET', P107, { token })).status).toBe(401)
+  })
+
+  it('begins a job once, keeps its file once, and resumes it', async () => {
+    const begun = await losing('ledgerman_home.job (id', () => newJob({ ...CHANGE, values: { priority: 2 } }))
+    expect(begun.status).toBe(202)
+    expect((await ended(begun.body.id as string)).state).toBe('done')
+    const file = { body: 'code,priority\nP-110,9\n', headers: { 'content-type': 'text/csv' } }
+    const sent = await losing('ledgerman_home.job_part (', () =>
+      service.request('POST', `${T}/jobs?mapping=programme&mode=commit`, file),
+    )
+    const failed = await ended(sent.body.id as string)
+    expect([failed.state, failed.problem?.code, failed.report?.matched]).toEqual(['failed', 'constraint-broken', 1])
+    const resumed = await losing(`set state = 'queued', cancel_asked`, () =>
+      service.request('POST', `/v1/jobs/${failed.id}/resume`),
+    )
+    expect(resumed.status).toBe(202)
+    expect((await ended(failed.id)).state).toBe('failed')
+    expect((await jobs()).sort()).toEqual(
+      [
+        [begun.body.id, 'done'],
+        [failed.id, 'failed'],
+      ].sort(),
+    )
+  })
+
+  it('makes no refusal of a session that has ended', async () => {
+    const other = new pg.Client({ connectionString: service.observatory.url, application_name: 'left open' })
+    other.on('error', () => undefined)
+    await other.connect()
+    await other.query('begin')
+    const [{ pid, began } = {}] = await service.observatory.sql(
+      `select pid, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as began
+       from pg_stat_activity where application_name = 'left open'`,
+    )
+    loseAnswer('ledgerman_home.ended_session', 9)
+    const answer = await service.request('POST', `${T}/waits/${String(pid)}/end`, {
+      body: { startedAt: began },
+      headers: json,
+    })
+    expect([answer.status, answer.body]).toEqual([200, { pid, action: 'end', done: true }])
+    await other.end().catch(() => undefined)
+  })
+})
