@@ -25,7 +25,8 @@ beforeAll(async () => {
     { guard: { by: 'version', property: 'v' } },
   )
   const options = { name: 'own', url: own.database.url, connections: 4, digestKey: Buffer.from('k') }
-  target = new Target({ ...options, prepareStatements: false })
+  // On a slow machine the last of many in line wait longer than callers commonly may.
+  target = new Target({ ...options, prepareStatements: false, limits: { lockWaitMs: 20_000, timeLimitMs: 30_000 } })
 })
 afterAll(async () => {
   await target.close()
