@@ -1,5 +1,5 @@
 import fc from 'fast-check'
-import { valuesInRow } from '../../src/catalogue/row-text.js'
+import { valuesInRow } from '../../src/catalogue/row-in-message.js'
 import type { Column } from '../../src/catalogue/table.js'
 import type { ValueKind } from '../../src/values/column-type.js'
 
