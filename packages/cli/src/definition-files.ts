@@ -3,25 +3,40 @@ import { join, relative } from 'node:path'
 import { LedgermanProblem, type DefinitionsInput } from '@ledgerman/contract'
 
 /**
- * Reads the definition files of a folder, and of those inside it: everything in YAML or JSON but drills, which are none.
+ * Reads one definition file, or those of a folder and of the folders inside it: everything in YAML or JSON but drills, which are none.
  *
- * @throws LedgermanProblem request-invalid where there is no such folder, or nothing in it.
+ * @throws LedgermanProblem request-invalid where nothing is there, or nothing that holds definitions.
  */
-export function readDefinitionFiles(folder: string): DefinitionsInput['definitions'] {
-  if (!statSync(folder, { throwIfNoEntry: false })?.isDirectory())
-    throw new LedgermanProblem('request-invalid', `${folder} is no folder.`, { where: folder })
-  const files = findDefinitionFiles(folder)
-  if (files.length === 0)
-    throw new LedgermanProblem('request-invalid', `There are no definitions (.yaml, .yml or .json) in ${folder}.`, {
-      where: folder,
-    })
-  return files.map((file) => ({ file, source: readFileSync(file, 'utf8') }))
+export function readDefinitionFiles(path: string): DefinitionsInput['definitions'] {
+  const stat = statSync(path, { throwIfNoEntry: false })
+  if (!stat) throw invalid(path, `There is no file or folder ${path}.`)
+  if (stat.isDirectory()) {
+    const files = findDefinitionFiles(path)
+    if (files.length === 0) throw invalid(path, `There are no definitions (.yaml, .yml or .json) in ${path}.`)
+    return files.map(readDefinitionFile)
+  }
+  if (isDrill(path)) throw invalid(path, `${path} is a drill, which is not published. Run it: ledgerman drill ${path}`)
+  if (!mayHoldDefinitions(path))
+    throw invalid(path, `${path} is no definition file: its name ends in .yaml, .yml or .json.`)
+  return [readDefinitionFile(path)]
 }
+
+function readDefinitionFile(file: string): DefinitionsInput['definitions'][number] {
+  return { file, source: readFileSync(file, 'utf8') }
+}
+
+function invalid(path: string, detail: string): LedgermanProblem {
+  return new LedgermanProblem('request-invalid', detail, { where: path })
+}
+
+const isDrill = (file: string) => /\.drill\.ya?ml$/.test(file)
+
+const mayHoldDefinitions = (file: string) => /\.(ya?ml|json)$/.test(file) && !isDrill(file)
 
 /** The files of a folder, and of those inside it, that may hold definitions. */
 export function findDefinitionFiles(folder: string): string[] {
   return readdirSync(folder, { recursive: true, withFileTypes: true })
-    .filter((entry) => entry.isFile() && /\.(ya?ml|json)$/.test(entry.name) && !/\.drill\.ya?ml$/.test(entry.name))
+    .filter((entry) => entry.isFile() && mayHoldDefinitions(entry.name))
     .map((entry) => join(entry.parentPath, entry.name))
     .filter(
       (file) =>

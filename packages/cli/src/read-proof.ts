@@ -1,5 +1,12 @@
 import { createPublicKey, type KeyObject } from 'node:crypto'
-import { describeIssues, entryProof, LedgermanProblem, sayIssue, type EntryProof } from '@ledgerman/contract'
+import {
+  checkInput,
+  describeIssues,
+  entryProof,
+  LedgermanProblem,
+  sayIssue,
+  type EntryProof,
+} from '@ledgerman/contract'
 import { whyNotProven } from '@ledgerman/seal'
 
 /**
@@ -10,7 +17,7 @@ import { whyNotProven } from '@ledgerman/seal'
  * @throws LedgermanProblem request-invalid where it is no proof, or no such key.
  */
 export function readProof(input: unknown, key: string): { proof: EntryProof; why: string | null } {
-  const read = entryProof.safeParse(input)
+  const read = checkInput(entryProof, input)
   if (!read.success) {
     const [first] = describeIssues(read.error, input).map(sayIssue)
     throw new LedgermanProblem('request-invalid', `file: it is no proof: ${first}`, {

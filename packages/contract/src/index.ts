@@ -16,6 +16,7 @@ export type { ProblemFacts } from './problem/ledgerman-problem.js'
 export { toProblemDocument } from './problem/problem-document.js'
 export { problemDocument } from './problem/problem-schema.js'
 export type { BrokenValue, ProblemDocument } from './problem/problem-schema.js'
+export { checkInput } from './problem/check-input.js'
 export { describeIssues, sayIssue } from './problem/describe-issues.js'
 export type { InputIssue } from './problem/describe-issues.js'
 

@@ -22,7 +22,10 @@ export function findNearestName(typed: string, known: Iterable<string>): string 
     let apart = distance(meant, other)
     // What stands the wrong way round counts as two.
     if (apart >= 2 && apart <= least) for (const each of swapped) apart = Math.min(apart, distance(each, other) + 1)
-    if (apart < least) [nearest, least] = [name, apart]
+    // Of two as close, the one that was only not finished.
+    const isSame = apart === least && nearest !== undefined
+    if (apart < least || (isSame && other.startsWith(meant) && !nearest?.toLowerCase().startsWith(meant)))
+      [nearest, least] = [name, apart]
   }
   return nearest
 }

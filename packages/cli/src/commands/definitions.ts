@@ -14,27 +14,34 @@ const UNFIT = 2
 export function addDefinitions(program: Command, context: CommandContext): void {
   program
     .command('publish')
-    .description('Publish the definitions in a folder: all, or none where one does not fit.')
-    .argument('<folder>')
-    .addHelpText('after', `\nExample:\n  ledgerman publish definitions/`)
-    .action(async (folder: string, _options: unknown, command: Command) => {
+    .description('Publish the definitions in a folder or file: all, or none where one does not fit.')
+    .argument('<path>', 'a folder, or one .yaml, .yml or .json file')
+    .addHelpText(
+      'after',
+      `\nExamples:\n  ledgerman publish definitions/\n  ledgerman publish definitions/programme.yaml`,
+    )
+    .action(async (path: string, _options: unknown, command: Command) => {
+      const definitions = readDefinitionFiles(path)
       const target = await context.target(command)
-      const published = await target.publish(readDefinitionFiles(folder))
+      const published = await target.publish(definitions)
       context.print(command, published, () => formatStates(published))
     })
 
   program
     .command('check')
-    .description('Check the definitions in a folder, or those that are published, against the target as it is now.')
-    .argument('[folder]')
+    .description(
+      'Check the definitions in a folder or file, or those that are published, against the target as it is now.',
+    )
+    .argument('[path]', 'a folder, or one .yaml, .yml or .json file')
     .addHelpText(
       'after',
       `\nEnds with ${UNFIT} where something does not fit, so that a build can stop there.\n\nExamples:\n  ledgerman check definitions/\n  ledgerman check`,
     )
-    .action(async (folder: string | undefined, _options: unknown, command: Command) => {
+    .action(async (path: string | undefined, _options: unknown, command: Command) => {
+      const definitions = path === undefined ? [] : readDefinitionFiles(path)
       const target = await context.target(command)
-      const checked = await target.publish(folder === undefined ? [] : readDefinitionFiles(folder), { check: true })
-      context.print(command, checked, () => formatChecked(checked, target, folder))
+      const checked = await target.publish(definitions, { check: true })
+      context.print(command, checked, () => formatChecked(checked, target, path))
       if (checked.findings.length > 0) process.exitCode = UNFIT
     })
 
@@ -96,10 +103,10 @@ function formatStates({ definitions }: DefinitionsPublished): string {
   return formatTable(['', 'name', 'revision', ''], rows, ['revision'])
 }
 
-function formatChecked(checked: DefinitionsPublished, target: TargetClient, folder: string | undefined): string {
+function formatChecked(checked: DefinitionsPublished, target: TargetClient, path: string | undefined): string {
   const { definitions, findings } = checked
   if (findings.length > 0) return findings.map(formatFinding).join('\n')
-  if (folder !== undefined) return `${formatStates(checked)}\n\n${colors.green('All fit')} ${target.name} as it is now.`
+  if (path !== undefined) return `${formatStates(checked)}\n\n${colors.green('All fit')} ${target.name} as it is now.`
   return `${colors.green('All fit')}: ${definitions.length} published definitions of ${target.name}.`
 }
 

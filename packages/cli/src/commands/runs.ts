@@ -34,7 +34,7 @@ export function addRuns(program: Command, context: CommandContext): void {
       const transactions = await target.transactions()
       context.print(command, { transactions }, () =>
         transactions.length === 0
-          ? `${target.name} has no transactions yet. Publish some: ledgerman publish FOLDER`
+          ? `${target.name} has no transactions yet. Publish some: ledgerman publish PATH`
           : formatTable(
               ['transaction', 'parameters', 'revision', 'summary'],
               transactions.map((each) => [

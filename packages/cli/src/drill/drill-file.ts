@@ -1,6 +1,7 @@
 import { readdirSync, readFileSync, statSync } from 'node:fs'
 import { basename, join } from 'node:path'
 import {
+  checkInput,
   definitionName,
   describeIssues,
   sayIssue,
@@ -79,10 +80,10 @@ function readDrillFile(file: string): KeptDrill {
   } catch (error) {
     throw refuse((error as Error).message)
   }
-  const head = drillFile.safeParse(content)
+  const head = checkInput(drillFile, content)
   if (!head.success) throw refuse(issuesOf(head.error, content))
   const { drill: name, summary: _, expect = {}, ...request } = head.data
-  const checked = drillInput.safeParse(request)
+  const checked = checkInput(drillInput, request)
   if (!checked.success) throw refuse(issuesOf(checked.error, request))
   if (basename(file).replace(/\.drill\.ya?ml$/, '') !== name) throw refuse(`it is named ${name}, and its file is not.`)
   return { file, name, request: request as unknown as DrillRequest, expect }

@@ -151,6 +151,14 @@ describe('changes by condition', () => {
       join(folder, 'defs/mappings/wrong.yaml'),
       'mapping: wrong\ntable: public.nowhere\nkey: []\nguard: { by: none }\nproperties: {}\n',
     )
+    // One file goes alone, whatever stands beside it; what can hold no definition is told as that.
+    expect((await run(['publish', moved])).out).toMatch(/^\s+name +revision\s+mapping +observer +\d+ +same\s*$/)
+    for (const [path, says] of [
+      [join(folder, 'defs/one.drill.yaml'), /no file or folder/],
+      ['demo/observatory/drills/save-without-guard.drill.yaml', /Run it: ledgerman drill/],
+      ['README.md', /no definition file/],
+    ] as const)
+      expect(await run(['check', path])).toMatchObject({ exit: 2, err: expect.stringMatching(says) as string })
     const wrong = await run(['publish', join(folder, 'defs')])
     expect([wrong.exit, wrong.err]).toEqual([2, expect.stringMatching(/wrong\.yaml:2:8 table: There is no table/)])
   })

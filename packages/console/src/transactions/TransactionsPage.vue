@@ -225,7 +225,7 @@ function choose(chosen: string | null) {
       variant="tonal"
       title="No transaction is published yet"
     >
-      Write one here, or publish a folder: <span class="mono">ledgerman publish FOLDER</span>
+      Write one here, or publish files: <span class="mono">ledgerman publish PATH</span>
     </v-alert>
   </v-container>
 </template>

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { checkInput } from '../problem/check-input.js'
 
 /**
  * A union whose member is chosen by looking at the value, so that what is wrong is said of that member and not of all the others.
@@ -12,7 +13,7 @@ export function chosenBy<Output>(choose: (value: unknown) => z.ZodType<Output> |
       context.addIssue({ code: 'custom', message: schema, input: value })
       return z.NEVER
     }
-    const checked = schema.safeParse(value)
+    const checked = checkInput(schema, value)
     if (checked.success) return checked.data
     for (const issue of checked.error.issues) context.addIssue({ ...issue, input: value } as never)
     return z.NEVER

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { refuseMember } from '../problem/check-input.js'
 import { RUN_MODES } from '../receipt/receipt-kinds.js'
 import { bindReceipt, receipt, values } from '../receipt/receipt.js'
 
@@ -83,7 +84,7 @@ export const findQuery = z
   .superRefine((query, context) => {
     for (const name of Object.keys(query))
       if (!Object.hasOwn(FIND_MEMBERS, name) && !/^(?:bind|params)\.[\p{L}_][\p{L}\p{N}_]*$/u.test(name))
-        context.addIssue({ code: 'unrecognized_keys', keys: [name], input: query })
+        refuseMember(context, name, Object.keys(FIND_MEMBERS))
   })
 
 const FIND_MEMBERS = { ...findParts, order: 0, properties: 0, explain: 0, withGuard: 0 }
@@ -112,8 +113,7 @@ function withKey<Shape extends z.ZodRawShape>(shape: Shape) {
     .catchall(z.string())
     .superRefine((query, context) => {
       for (const name of Object.keys(query))
-        if (!Object.hasOwn(shape, name) && !name.startsWith('key.'))
-          context.addIssue({ code: 'unrecognized_keys', keys: [name], input: query })
+        if (!Object.hasOwn(shape, name) && !name.startsWith('key.')) refuseMember(context, name, Object.keys(shape))
     })
 }
 

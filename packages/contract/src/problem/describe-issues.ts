@@ -11,7 +11,7 @@ export interface InputIssue {
 export const sayIssue = ({ where, message }: InputIssue) => (where === '' ? message : `${where}: ${message}`)
 
 /**
- * Puts Zod's findings in the form "what, wanted, got". The value that came is added unless its place is secret, since
+ * Puts the findings of `checkInput` in the form "what, wanted, got". The value that came is added unless its place is secret, since
  * Zod itself gives only its type.
  *
  * @param whole the place of what is wrong with the input as a whole
@@ -23,9 +23,7 @@ export function describeIssues(
 ) {
   return error.issues.map((issue): InputIssue => {
     const where = issue.path.map(String).join('.') || whole
-    if (issue.code === 'unrecognized_keys') {
-      return { where, message: `unknown ${issue.keys.length > 1 ? 'members' : 'member'} ${issue.keys.join(', ')}` }
-    }
+    if (issue.code === 'unrecognized_keys') return { where, message: issue.message }
     if (issue.code === 'invalid_key') {
       const name = JSON.stringify(String(issue.path.at(-1)))
       return { where, message: `${name} is no name. In YAML a text with commas, colons or braces in it needs quotes` }

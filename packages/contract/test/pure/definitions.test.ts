@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import {
+  checkInput,
   describeIssues,
   durationMs,
   fromRecordAddress,
@@ -17,7 +18,7 @@ const transaction = (difference: object) => ({
   ...difference,
 })
 const findings = (input: unknown): string[] => {
-  const read = transactionDefinition.safeParse(input)
+  const read = checkInput(transactionDefinition, input)
   return read.success ? [] : describeIssues(read.error, input).map(sayIssue)
 }
 
@@ -26,7 +27,7 @@ describe('a transaction definition', () => {
     [{ transaction: '1st' }, /^transaction: expected a letter or underscore.*, got "1st"$/],
     [{ transaction: undefined }, /^transaction: expected a string, got nothing$/],
     [{ steps: [] }, /^steps: expected at least 1, got \[\]$/],
-    [{ steps: [{ load: 'a', chnge: 'b' }] }, /^steps\.0: unknown member chnge$/],
+    [{ steps: [{ load: 'a', chnge: 'b' }] }, /^steps\.0: unknown member chnge \(known: load, when, key, .*, lock\)$/],
     [{ steps: [{}] }, /^steps\.0: expected a step with one of load, change.*, got none of them$/],
     [{ steps: [{ update: 'a', key: {} }] }, /got update, key; update is written change$/],
     [{ steps: [{ laod: 'a' }] }, /got laod; laod is written load$/],
@@ -49,7 +50,8 @@ describe('a transaction definition', () => {
     [{ retry: 1.5 }, /^retry: /],
     [{ retry: -1 }, /^retry: expected 0 or more, got -1$/],
     [{ isolation: 'dirty' }, /^isolation: expected one of .*, serializable, got "dirty"$/],
-    [{ surprise: 1, another: 2 }, /^unknown members surprise, another$/],
+    [{ surprise: 1, another: 2 }, /^unknown members surprise, another \(known: transaction, .*steps.*\)$/],
+    [{ steps: [{ load: 'a', wher: 'true' }] }, /^steps\.0: unknown member wher \(did you mean where\?\)$/],
   ])('is told what is wrong with %j', (difference, words) => {
     expect(findings(transaction(difference)).join('\n')).toMatch(words)
   })

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs'
 import { dirname, resolve } from 'node:path'
 import { parse } from 'yaml'
 import { z } from 'zod'
-import { describeIssues, sayIssue } from '@ledgerman/contract'
+import { checkInput, describeIssues, sayIssue } from '@ledgerman/contract'
 import { readSecret } from './secret.js'
 
 const milliseconds = z.int().min(1).max(3_600_000)
@@ -75,7 +75,7 @@ export function readServiceConfig(env: NodeJS.ProcessEnv): Readonly<ServiceConfi
   if (!path) throw new Error('LEDGERMAN_CONFIG is not set: it names the configuration file')
   const baseDir = dirname(resolve(path))
   const input: unknown = parse(readFileSync(path, 'utf8'))
-  const checked = configFile.safeParse({ ...(input as object), ...fromEnvironment(env) })
+  const checked = checkInput(configFile, { ...(input as object), ...fromEnvironment(env) })
   if (!checked.success) {
     const findings = describeIssues(checked.error, input, { isSecret: (where) => where.endsWith('url') })
     throw new Error(`${path}: ${findings.map(sayIssue).join('; ')}`)

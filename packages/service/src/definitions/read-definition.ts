@@ -1,4 +1,5 @@
 import {
+  checkInput,
   describeIssues,
   findLostMember,
   LedgermanProblem,
@@ -90,11 +91,18 @@ function check(
     return [
       { file, ...locate(''), where: '', message: 'expected a definition that begins with mapping: or transaction:' },
     ]
-  const checked = (kind === 'mapping' ? mappingDefinition : transactionDefinition).safeParse(value)
+  const checked = checkInput<MappingDefinition | TransactionDefinition>(
+    kind === 'mapping' ? mappingDefinition : transactionDefinition,
+    value,
+  )
   if (!checked.success)
-    return describeIssues(checked.error, value).map(({ where, message }) => {
+    return describeIssues(checked.error, value).map(({ where, message }, at) => {
       const counted = fromOne(where)
-      return { file, ...locate(counted), where: counted, message }
+      // A member that nobody knows stands where it is written, not where what has it begins.
+      const issue = checked.error.issues[at]
+      const unknown = issue?.code === 'unrecognized_keys' ? issue.keys.slice(0, 1) : []
+      const place = locate([...(counted === '' ? [] : [counted]), ...unknown].join('.'))
+      return { file, ...place, where: counted, message }
     })
   const lost = findLostMember(value, checked.data)
   if (lost !== undefined) {

@@ -20,6 +20,7 @@ import {
   type PlaceholderStyle,
   type ProblemCode,
   type Role,
+  checkInput,
 } from '@ledgerman/contract'
 import type { Metrics } from '../metrics/metrics.js'
 import type { TokenStore } from '../home/token-store.js'
@@ -110,7 +111,7 @@ async function serve(
   assertOpenTo(caller, route, request.params)
   assertStorable(request)
   const { style, query } = styleOf(route, request)
-  const checked = queryOf(route).safeParse(query)
+  const checked = checkInput(queryOf(route), query)
   if (!checked.success) throw invalid('query', checked.error, query)
   const isStream = route.body !== undefined && comesAsStream(request, route.body)
   if (route.body && !isStream) await readInTime(request, response, readBytes)

@@ -1,5 +1,12 @@
 import type { Request } from 'express'
-import { LedgermanProblem, describeIssues, findJsonLimit, findLostMember, parseJson } from '@ledgerman/contract'
+import {
+  LedgermanProblem,
+  checkInput,
+  describeIssues,
+  findJsonLimit,
+  findLostMember,
+  parseJson,
+} from '@ledgerman/contract'
 import { AS_IT_COMES, AS_IT_STANDS, type BodyShape } from './route.js'
 
 /**
@@ -16,7 +23,7 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
     })
   if (accepted.parse === AS_IT_STANDS) return { body: text, text, mediaType }
   const value = parse(text, typeof accepted.parse === 'function' ? accepted.parse : readJson)
-  const checked = accepted.schema.safeParse(value)
+  const checked = checkInput(accepted.schema, value)
   if (!checked.success) throw invalid('body', checked.error, value)
   if (text.includes('__proto__')) assertNoneLost(value, checked.data)
   return { body: checked.data, text, mediaType }

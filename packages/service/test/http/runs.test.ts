@@ -167,8 +167,8 @@ describe('a transaction definition', () => {
     [
       'a member it does not know',
       `${head}steps:\n  - load: programme\n    wher: code = :code\n`,
-      5,
-      /unknown member wher/,
+      6,
+      /unknown member wher \(did you mean where\?\)/,
     ],
     [
       'a name that is taken',
