@@ -1,6 +1,17 @@
-import { setTimeout as delay } from 'node:timers/promises'
-import { drillFaults, drillInterleavings, sweepScratch, type Definitions, type Mapping } from '@ledgerman/core'
+import { setImmediate, setTimeout as delay } from 'node:timers/promises'
+import {
+  drillFaults,
+  drillInterleavings,
+  resolvePlan,
+  sweepScratch,
+  type Definitions,
+  type Mapping,
+} from '@ledgerman/core'
 import { isProblem, type DrilledRun, type StepDefinition } from '@ledgerman/contract'
+import { DrillClock } from '../../src/drill/clock.js'
+import type { HistoryEvent } from '../../src/drill/interleaving/history.js'
+import { Lane } from '../../src/drill/interleaving/lane.js'
+import type { ScratchDatabase } from '../../src/drill/scratch/scratch-database.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 // Drills on tables that are hard to copy, and runs whose schedules are hard to judge.
@@ -155,6 +166,53 @@ it('does not pass where nothing could be run', async () => {
   const broken = steps({ change: 'plate', key: { id: `'nowhere'` }, values: { note: 'x' } })
   const drill = await interleave([broken, broken])
   expect(drill).toMatchObject({ passed: false, notRun: expect.stringContaining('nowhere') })
+})
+
+it('finishes what it was let go on with before it takes its next turn', async () => {
+  const plan = await resolvePlan(
+    own.target,
+    {
+      steps: [
+        { load: 'shelf', key: { id: '1' }, as: 'one', lock: 'change' },
+        { require: 'one.id = 1' },
+        { change: 'shelf', key: { id: '1' }, values: { holds: 'P-2' } },
+      ],
+    } as never,
+    null,
+    null,
+    find,
+  )
+  const blocked = async ([pid]: readonly number[]) => {
+    const rows = await own.database.sql(`select from pg_locks where pid = ${pid} and not granted`)
+    return new Set(rows.map(() => pid))
+  }
+  const [holder, session] = [await own.target.session(), await own.target.session()]
+  try {
+    await holder.query('begin')
+    await holder.query('select from public.shelf for update')
+    const drilled = { plan, params: {}, what: 'move', actor: 'ada' }
+    const scratch = { target: own.target, blocked } as unknown as ScratchDatabase
+    const events: HistoryEvent[] = []
+    const lane = new Lane(
+      0,
+      scratch,
+      session,
+      drilled,
+      new Map(),
+      await DrillClock.begin((text) => session.query(text)),
+      events,
+    )
+    await lane.turn()
+    expect(lane.isWaiting).toBe(true)
+    await holder.query('rollback')
+    // Its load is done, and what is required of it is on its way to the server.
+    while (lane.isWaiting) await setImmediate()
+    await lane.turn()
+    expect(events.map(({ step, action }) => `${step} ${action}`)).toEqual(['1 waits', '1 went on', '2 ran', '3 ran'])
+  } finally {
+    await session.query('rollback')
+    for (const each of [holder, session]) each.release(true)
+  }
 })
 
 it('leaves nothing behind where it cannot be built', async () => {

@@ -191,24 +191,26 @@ export function findingsOf(problem: LedgermanProblem): DefinitionFinding[] {
 export function placed(read: ReadDefinition, { where, message }: DefinitionFinding): CheckedFinding {
   const offset = / at character (\d+)[.:]/.exec(message)?.[1]
   const place = read.locate(where, offset === undefined ? 0 : Number(offset) - 1)
+  const advice = adviceFor(where)
   return {
     file: read.file,
     ...place,
     where,
     message,
     definition: `${read.kind} ${read.name}`,
-    advice: adviceFor(where),
+    ...(advice === undefined ? {} : { advice }),
   }
 }
 
-function adviceFor(where: string): string {
+/** What to do where the message does not say it. */
+function adviceFor(where: string): string | undefined {
   if (where === 'table') return 'Name the table as it is now, or remove the mapping.'
-  if (/^properties\./.test(where))
+  if (/^properties\..*\.column$/.test(where))
     return 'Name the column as it is now, or remove the property and what uses it; then publish.'
   if (/^key/.test(where)) return 'Name properties whose columns are unique and not null together.'
   if (/^guard/.test(where)) return 'Choose a guard that the table has; then publish.'
   if (/^links/.test(where)) return 'Publish the other mapping too, or correct the link.'
-  return 'Correct it, and publish again.'
+  return undefined
 }
 
 function duplicates(reads: readonly ReadDefinition[]): CheckedFinding[] {

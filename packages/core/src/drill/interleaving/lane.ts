@@ -48,6 +48,8 @@ export class Lane implements Turning {
 
   /** Takes its turn: the next statement, or the commit. Resolves when that is done, or waits for somebody else's lock. */
   async turn(): Promise<void> {
+    // Let go on by somebody else's end, it may be in the middle of its statements: they are finished before the next.
+    await this.settle()
     if (this.isOver || this.#waiting) return
     const unit = this.#units[this.#at++]
     const done = unit ? this.#runUnit(unit) : this.#commit()

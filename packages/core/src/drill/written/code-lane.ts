@@ -34,6 +34,7 @@ export class CodeLane implements Turning {
   }
 
   async turn(): Promise<void> {
+    await this.settle()
     if (this.isOver || this.#running) return
     if (!this.#hasBegun) {
       this.#hasBegun = true
