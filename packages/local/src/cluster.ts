@@ -19,6 +19,7 @@ import {
 import { dirname, join } from 'node:path'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
+import { endProcess, STOP_LIMIT_MS } from './end-process.js'
 import { Failure } from './failure.js'
 
 /** A PostgreSQL server of our own: on loopback only, passwords by scram, its files in the data folder. */
@@ -223,11 +224,7 @@ function lastLines(path: string): string {
   return statSync(path).size === 0 ? '' : readFileSync(path, 'utf8').trimEnd().split('\n').slice(-5).join('\n')
 }
 
-/** SIGINT is PostgreSQL's fast shutdown: sessions are ended, transactions rolled back, everything written down. */
+/** SIGINT is PostgreSQL's fast shutdown: sessions are ended, transactions rolled back, everything written down; SIGQUIT ends it as a crash does. */
 function stopProcess(child: ChildProcess): Promise<void> {
-  if (child.exitCode !== null || child.signalCode !== null) return Promise.resolve()
-  return new Promise((resolve) => {
-    child.once('exit', () => resolve())
-    child.kill('SIGINT')
-  })
+  return endProcess(child, { ask: 'SIGINT', force: 'SIGQUIT', limitMs: STOP_LIMIT_MS })
 }

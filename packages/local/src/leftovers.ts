@@ -2,11 +2,10 @@ import { existsSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as delay } from 'node:timers/promises'
 import { stopLeftoverCluster } from './cluster.js'
+import { STOP_LIMIT_MS } from './end-process.js'
 
 /** Where the number of the service's process stands, for the start that comes after one that was killed. */
 export const SERVICE_PID = 'service.pid'
-/** How long a service may take to finish what runs, in milliseconds. */
-const STOP_LIMIT_MS = 30_000
 
 /** Ends the service and the server that a killed start left running on the data folder, in that order, as a stop would have. */
 export async function endLeftovers(dataDir: string, say: (text: string) => void): Promise<void> {

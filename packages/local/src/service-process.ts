@@ -2,17 +2,20 @@ import { spawn, type ChildProcess } from 'node:child_process'
 import { closeSync, openSync, readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { setTimeout as delay } from 'node:timers/promises'
+import { endProcess, STOP_LIMIT_MS } from './end-process.js'
 import { Failure } from './failure.js'
 import { SERVICE_PID } from './leftovers.js'
 
 export interface ServiceProcess {
   url: string
   process: ChildProcess
-  /** Asks it to finish what runs and stop, and waits for that; asked again, it stops at once. */
+  /** Asks it to finish what runs and stop, and waits for that; asked again, it stops at once. One that hangs is ended by force. */
   stop(): Promise<void>
 }
 
 const START_LIMIT_MS = 20_000
+/** How long it may take to stop at once, in milliseconds. */
+const HURRY_LIMIT_MS = 1_000
 
 /**
  * Starts the service as a process of its own, its log in the data folder, and waits until it is ready.
@@ -45,7 +48,16 @@ export async function startService(options: {
     }
     await delay(50)
   }
-  return { url: options.url, process: child, stop: () => stopProcess(child) }
+  let limitMs = STOP_LIMIT_MS
+  return {
+    url: options.url,
+    process: child,
+    stop() {
+      const ended = endProcess(child, { ask: 'SIGTERM', force: 'SIGKILL', limitMs })
+      limitMs = HURRY_LIMIT_MS
+      return ended
+    },
+  }
 }
 
 function isReady(url: string): Promise<boolean> {
@@ -53,12 +65,4 @@ function isReady(url: string): Promise<boolean> {
     (answer) => answer.ok,
     () => false,
   )
-}
-
-function stopProcess(child: ChildProcess): Promise<void> {
-  if (child.exitCode !== null || child.signalCode !== null) return Promise.resolve()
-  return new Promise((resolve) => {
-    child.once('exit', () => resolve())
-    child.kill('SIGTERM')
-  })
 }

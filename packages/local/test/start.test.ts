@@ -3,6 +3,7 @@ import { existsSync, mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs
 import { createServer } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
+import { setTimeout as delay } from 'node:timers/promises'
 import { LedgermanClient } from '@ledgerman/client'
 import { findFreePort, removeCluster } from '@ledgerman/local'
 
@@ -108,6 +109,16 @@ describe('bin/start', () => {
     expect(await next.ended).toBe(0)
     expect(existsSync(join(dataDir, 'service.pid'))).toBe(false)
   }, 120_000)
+
+  it('ends, asked twice, though its service hangs', async () => {
+    const run = start()
+    expect(await run.settled).toBe('ready')
+    process.kill(Number(readFileSync(join(dataDir, 'service.pid'), 'utf8')), 'SIGSTOP')
+    run.process.kill('SIGTERM')
+    const again = setTimeout(() => run.process.kill('SIGTERM'), 500)
+    expect(await Promise.race([run.ended, delay(20_000, 'hangs')])).toBe(0)
+    clearTimeout(again)
+  }, 60_000)
 
   it('says what to do when the key to its own server is gone', async () => {
     rmSync(join(dataDir, 'postgres-password'))
