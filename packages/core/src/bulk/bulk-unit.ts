@@ -227,14 +227,14 @@ export class BulkUnit {
   async #readRefused(): Promise<void> {
     const { mapping } = this.shape
     const { rows } = await this.#ask(refused(this.#rows, this.#failedLimit))
-    for (const [line, code, rule, ...key] of rows)
+    for (const [line, code, rule, differing, ...key] of rows)
       this.#failed.push({
         line: line === null || line === undefined ? null : Number(line),
         key: this.#told.key(key),
         reason:
           code === 'rule-broken'
             ? (mapping.rules[Number(rule) - 1]?.otherwise ?? 'A rule of the mapping is broken.')
-            : this.#told.conflictWords,
+            : this.#told.conflictWords(differing ?? null),
         code: code as ProblemCode,
       })
   }

@@ -68,15 +68,15 @@ limit ${SHOWN_ROWS}`,
   )
 }
 
-/** Rows that their guard or a rule refuses: line, code, the rule's number, key. */
+/** Rows that their guard or a rule refuses: line, code, the rule's number, which of what the file cannot change differs, key. */
 export function refused(rows: FoundRows, limit: number): Statement {
   const slots = new SlotList()
   const { mapping } = rows.shape
   const holds = `hit.${rows.extra.guard_holds}`
   const broken = rows.brokenRule(slots) ?? 'null::integer'
   return toStatement(
-    `select ${rows.line}, case when ${holds} then 'rule-broken' else 'record-changed' end, ${broken}, ${outputSql('hit', mapping.key) || 'null'}
-from ${rows.hit(slots)}
+    `select ${rows.line}, case when ${holds} then 'rule-broken' else 'record-changed' end, ${broken}, ${rows.keptDiffers}, ${outputSql('hit', mapping.key) || 'null'}
+from ${rows.hit(slots)}${rows.hasKept ? ` join ${GIVEN} as g on g.no = hit.${rows.extra.no}` : ''}
 where not ${holds} or (${rows.differs} and ${broken} is not null)
 order by ${rows.shape.given ? rows.line : orderSql(mapping, 'hit')}
 limit ${limit}`,

@@ -125,12 +125,23 @@ export class FoundRows {
       ? [`coalesce('${guardPrefix(mapping)}' || ${guardValueSql(mapping.guard, 't')} = g.guard, false)`]
       : []
     if (given?.left) guard.push(asLeftSql(given.left, slots))
-    const kept = given?.kept ?? []
-    if (kept.length === 0) return guard.join(' and ')
-    const row = (sqlOf: (property: Property) => string) =>
-      `row(${kept.map((property) => asComparable(sqlOf(property), property.column.type.kind)).join(', ')})`
-    const wanted = row((property) => storedSql(`g.${givenColumn(given as GivenShape, property)}`, property.column.type))
-    return [...guard, `pg_catalog.record_image_eq(${row(({ column }) => `t.${column.sql}`)}, ${wanted})`].join(' and ')
+    if (given && given.kept.length > 0) guard.push(asGivenSql(given, given.kept, 't'))
+    return guard.join(' and ')
+  }
+
+  /** Whether the file has values that it cannot change. */
+  get hasKept(): boolean {
+    return (this.shape.given?.kept.length ?? 0) > 0
+  }
+
+  /** Of a found row with its line under `g`: which of them differ, by their places, with commas. */
+  get keptDiffers(): string {
+    const { given } = this.shape
+    if (!given || !this.hasKept) return 'null::text'
+    const each = given.kept.map(
+      (property, at) => `case when not ${asGivenSql(given, [property], 'hit')} then ${at} end`,
+    )
+    return `pg_catalog.array_to_string(array[${each.join(', ')}]::pg_catalog.int4[], ',')`
   }
 
   mayWrite(slots: SlotList): string {
@@ -204,6 +215,14 @@ export class FoundRows {
   get kept(): readonly Property[] {
     return keptProperties(this.shape)
   }
+}
+
+/** The condition that a row has the values of the line under `g`, letter by letter. */
+function asGivenSql(given: GivenShape, properties: readonly Property[], alias: string): string {
+  const row = (sqlOf: (property: Property) => string) =>
+    `row(${properties.map((property) => asComparable(sqlOf(property), property.column.type.kind)).join(', ')})`
+  const wanted = row((property) => storedSql(`g.${givenColumn(given, property)}`, property.column.type))
+  return `pg_catalog.record_image_eq(${row(({ column }) => `${alias}.${column.sql}`)}, ${wanted})`
 }
 
 /** The condition that the row under `t` has what the entry left it with, in all that the entry changed. */

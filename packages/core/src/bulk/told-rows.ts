@@ -53,13 +53,17 @@ export class ToldRows {
     return { left: shownRecord(differing, pick(left)), now: shownRecord(differing, pick(now)) }
   }
 
-  /** Why a row is not as its line says it was. */
-  get conflictWords(): string {
-    const { hasGuard, kept, left } = this.shape.given ?? { hasGuard: false, kept: [], left: undefined }
+  /**
+   * Why a row is not as its line says it was.
+   *
+   * @param differing which of what the line cannot change differs, by their places, with commas; where none does, its guard does.
+   */
+  conflictWords(differing: string | null): string {
+    const { kept, left } = this.shape.given ?? { kept: [], left: undefined }
     if (left) return 'It was changed since.'
-    const names = kept.map(({ name }) => name).join(', ')
-    if (kept.length === 0) return 'It was changed since its guard was read.'
-    return `It is not as in the file: ${hasGuard ? 'its guard, ' : ''}${names} ${kept.length === 1 && !hasGuard ? 'differs' : 'differ'}.`
+    const names = (differing ?? '').split(',').flatMap((at) => (at === '' ? [] : (kept[Number(at)]?.name ?? [])))
+    if (names.length === 0) return 'It was changed since its guard was read.'
+    return `It is not as in the file: ${names.join(', ')} ${names.length === 1 ? 'differs' : 'differ'}.`
   }
 
   /** The problem for rows of a part that is all or nothing: the first of so many that cannot be applied. */

@@ -134,6 +134,13 @@ describe('a file of corrections', () => {
     const edited = text.replace(',1061.00,', ',6.25,').replace(/(\n1062,.*),1\r/, '$1,9\r')
     const job = await readings.ended(await readings.send(edited, { mapping: 'reading' }))
     expect(told(job.report.sample)).toEqual([[3, '1062', 'record-changed']])
+    // Of each row only what differs in it is told.
+    const guarded = edited.split('\r\n').map((line, at) => (line === '' ? '' : `${line},${['g', 'v7', 'v1'][at]}`))
+    const both = await readings.ended(await readings.send(guarded.join('\r\n'), { mapping: 'reading', guard: 'g' }))
+    expect(both.report.sample.map(({ line, reason }) => [line, reason])).toEqual([
+      [2, 'It was changed since its guard was read.'],
+      [3, 'It is not as in the file: rowVersion differs.'],
+    ])
     expect(
       counts(await readings.ended(await readings.send(text.replace(',1061.00,', ',6.25,'), { mapping: 'reading' }))),
     ).toEqual({
