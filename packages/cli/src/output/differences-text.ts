@@ -3,8 +3,8 @@ import { rowDifferences, type PropertyChange, type SharedChange } from '@ledgerm
 import type { RowReceipt } from '@ledgerman/contract'
 import { formatDifference, formatTable, formatValue } from './table.js'
 
-/** How long a value in the table may be where whole values are not asked for. */
-const LONGEST = 24
+/** How long a value in the table may be where whole values are not asked for: a timestamp stands whole. */
+const LONGEST = 27
 
 /**
  * The differences of many rows: a line a row with its key, and `before → after` of each property that changed. What changed in every row
