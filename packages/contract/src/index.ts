@@ -8,6 +8,8 @@ export { fileInvalid } from './csv/file-invalid.js'
 export { ROLES, role, includesRole } from './role.js'
 export type { Role } from './role.js'
 export { findNearestName, suggestName } from './nearest-name.js'
+export { parseTablePath, toTablePath } from './table-path.js'
+export type { TablePath } from './table-path.js'
 
 export { problemCatalogue, PROBLEM_CODES } from './problem/catalogue.js'
 export type { ProblemCode } from './problem/catalogue.js'

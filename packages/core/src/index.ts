@@ -6,7 +6,6 @@ export { connectionReason } from './sessions/connection-problem.js'
 export { FORM_OPTIONS } from './sessions/session-settings.js'
 export type { SessionLimits } from './sessions/session-settings.js'
 
-export { parseTablePath, toTablePath } from './catalogue/table-path.js'
 export { whyUnchangeable } from './catalogue/table.js'
 export type { Table, Column, TableKey } from './catalogue/table.js'
 

@@ -1,9 +1,8 @@
 import colors from 'picocolors'
 import type { Command } from 'commander'
-import { LedgermanProblem } from '@ledgerman/contract'
+import { LedgermanProblem, parseTablePath } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { formatTable } from '../output/table.js'
-import { parseTableName } from '../table-name.js'
 
 export function addMappings(program: Command, context: CommandContext): void {
   program
@@ -33,9 +32,10 @@ export function addMappings(program: Command, context: CommandContext): void {
       'after',
       `\nExamples:\n  ledgerman map programme\n  ledgerman map programme > mappings/programme.yaml\n  ledgerman map public.calibration --publish`,
     )
-    .action(async (name: string, options: { publish?: boolean }, command: Command) => {
+    .action(async (path: string, options: { publish?: boolean }, command: Command) => {
+      const { schema, name } = parseTablePath(path)
       const target = await context.target(command)
-      const derived = await target.deriveMapping(...parseTableName(name))
+      const derived = await target.deriveMapping(schema, name)
       for (const note of derived.notes) context.terminal.err(`${colors.yellow('!')} ${note}\n`)
       if (!options.publish) return context.print(command, derived, () => derived.source.trimEnd())
       const known = (await target.mappings()).find((each) => each.name === derived.definition.mapping)

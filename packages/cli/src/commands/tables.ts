@@ -1,11 +1,10 @@
 import colors from 'picocolors'
 import type { Command } from 'commander'
 import { writeFileSync } from 'node:fs'
-import { LedgermanProblem, type TableInfo } from '@ledgerman/contract'
+import { LedgermanProblem, parseTablePath, toTablePath, type TableInfo } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { indent } from '../output/receipt-text.js'
 import { formatTable } from '../output/table.js'
-import { parseTableName } from '../table-name.js'
 
 export function addTables(program: Command, context: CommandContext): void {
   program
@@ -14,10 +13,10 @@ export function addTables(program: Command, context: CommandContext): void {
     .argument('[table]', 'schema.table; public is meant where there is no schema')
     .option('--save <file>', 'write all tables into a file, for reviews without a database')
     .addHelpText('after', `\nExamples:\n  ledgerman tables\n  ledgerman tables programme`)
-    .action(async (name: string | undefined, { save }: { save?: string }, command: Command) => {
+    .action(async (path: string | undefined, { save }: { save?: string }, command: Command) => {
       const target = await context.target(command)
       if (save !== undefined) {
-        if (name !== undefined)
+        if (path !== undefined)
           throw new LedgermanProblem('request-invalid', '--save says nothing here: it is all tables.', {
             where: '--save',
           })
@@ -25,13 +24,14 @@ export function addTables(program: Command, context: CommandContext): void {
         writeFileSync(save, `${JSON.stringify(catalogue, null, 1)}\n`)
         return context.print(command, { file: save }, () => `Written: ${save}`)
       }
-      if (name !== undefined) {
-        const table = await target.table(...parseTableName(name))
+      if (path !== undefined) {
+        const { schema, name } = parseTablePath(path)
+        const table = await target.table(schema, name)
         return context.print(command, table, () => formatTableInfo(table))
       }
       const tables = await target.tables()
       const rows = tables.map((table) => [
-        `${table.schema}.${table.name}`,
+        toTablePath(table.schema, table.name),
         table.kind,
         String(table.columns),
         table.key?.join(', ') ?? colors.yellow('no key'),
@@ -65,7 +65,7 @@ function formatTableInfo(table: TableInfo): string {
   ])
   const section = (title: string, lines: string[]) => (lines.length > 0 ? `${title}\n${indent(lines.join('\n'))}` : '')
   return [
-    `${colors.bold(`${table.schema}.${table.name}`)}  ${table.kind}${table.approximateRows === null ? '' : `, about ${table.approximateRows} rows`}${table.rowSecurity ? ', row-level security' : ''}`,
+    `${colors.bold(toTablePath(table.schema, table.name))}  ${table.kind}${table.approximateRows === null ? '' : `, about ${table.approximateRows} rows`}${table.rowSecurity ? ', row-level security' : ''}`,
     indent(formatTable(['column', 'type', '', ''], columns)),
     section(
       'Keys',

@@ -1,21 +1,17 @@
 <script setup lang="ts">
-import { BaseEdge, EdgeLabelRenderer, getBezierPath, type EdgeProps } from '@vue-flow/core'
+import { BaseEdge, EdgeLabelRenderer, type EdgeProps } from '@vue-flow/core'
 import { computed } from 'vue'
 import { pathThrough, type Line } from './arrange.js'
 
-/** An arrow of a picture along its routed line, or straight across where it has none. */
-const props = defineProps<{ edge: EdgeProps; line: Line | null; label: string }>()
+/** An arrow of a picture along its routed line. */
+const props = defineProps<{ edge: EdgeProps; line: Line | undefined; label: string }>()
 
-const drawn = computed(() => {
-  if (props.line) return { path: pathThrough(props.line.points), ...props.line.labelAt }
-  const [path, x, y] = getBezierPath(props.edge)
-  return { path, x, y }
-})
+const drawn = computed(() => props.line && { path: pathThrough(props.line.points), ...props.line.labelAt })
 </script>
 
 <template>
-  <BaseEdge :path="drawn.path" :marker-end="edge.markerEnd" />
-  <EdgeLabelRenderer>
+  <BaseEdge v-if="drawn" :path="drawn.path" :marker-end="edge.markerEnd" />
+  <EdgeLabelRenderer v-if="drawn">
     <div class="line-label" :style="{ transform: `translate(-50%, -50%) translate(${drawn.x}px, ${drawn.y}px)` }">
       {{ label }}
     </div>

@@ -95,6 +95,7 @@ function setNull() {
       :label="`${label}: ${field.isNull ? (placeholder ?? 'null') : field.text}`"
       color="primary"
       density="compact"
+      class="ml-2"
       :error-messages="error ? [error] : []"
       hide-details="auto"
       @update:model-value="setText(String($event === true))"

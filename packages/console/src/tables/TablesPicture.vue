@@ -61,7 +61,7 @@ function standingOf({ cannotChange, key, mappings }: TableSummary): string {
     @node-click="({ node }) => node.type === 'table' && emit('select', node.id)"
   >
     <template #edge-key="edge">
-      <RoutedLine :edge="edge" :line="layout.lines.get(edge.id) ?? null" :label="edge.data" />
+      <RoutedLine :edge="edge" :line="layout.lines.get(edge.id)" :label="edge.data" />
     </template>
     <template #node-schema="{ data }">
       <div class="schema" :style="{ width: `${data.width}px`, height: `${data.height}px` }">{{ data.schema }}</div>

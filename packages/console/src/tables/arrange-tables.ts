@@ -1,4 +1,4 @@
-import type { TableSummary } from '@ledgerman/contract'
+import { toTablePath, type TableSummary } from '@ledgerman/contract'
 import { arrange, type Arrow, type Line, type Point } from '../layout/arrange.js'
 
 export const BOX = { width: 200, height: 78 }
@@ -11,11 +11,10 @@ export interface TablesLayout {
   frames: { schema: string; x: number; y: number; width: number; height: number }[]
   /** Foreign keys from one table to another, as one arrow: two labels on one line could not be read. */
   arrows: Arrow[]
-  /** The lines of the arrows within a schema. */
   lines: Map<string, Line>
 }
 
-export const pathOf = ({ schema, name }: TableSummary) => `${schema}.${name}`
+export const pathOf = ({ schema, name }: TableSummary) => toTablePath(schema, name)
 
 /** Places tables in layers, each schema by itself; tables that no key leads to or from stand in a grid below. */
 export function arrangeTables(tables: readonly TableSummary[]): TablesLayout {
@@ -37,7 +36,22 @@ export function arrangeTables(tables: readonly TableSummary[]): TablesLayout {
       })
     left += size.width + 3 * GAP
   }
+  for (const { id, source, target } of arrows) {
+    const [from, to] = [layout.places.get(source), layout.places.get(target)]
+    if (from && to && !layout.lines.has(id)) layout.lines.set(id, lineAcross(from, to))
+  }
   return layout
+}
+
+/** A line from a box to one in another schema, which stands beside it: it goes up or down in front of that schema. */
+function lineAcross(from: Point, to: Point): Line {
+  const isRight = to.x > from.x
+  // Below an arrow from the box to itself.
+  const start = { x: from.x + (isRight ? BOX.width : 0), y: from.y + BOX.height * 0.9 }
+  const end = { x: to.x + (isRight ? 0 : BOX.width), y: to.y + BOX.height / 2 }
+  const turn = end.x + (isRight ? -1.5 : 1.5) * GAP
+  const points = [start, { x: turn, y: start.y }, { x: turn, y: end.y }, end]
+  return { points, labelAt: { x: turn, y: (start.y + end.y) / 2 } }
 }
 
 /** The tables that a key leads to from this one, or from which one leads to it, and the table itself. */

@@ -71,7 +71,7 @@ watch(
     @node-click="({ node }) => emit('select', Number(node.id))"
   >
     <template #edge-wait="edge">
-      <RoutedLine :edge="edge" :line="layout.lines.get(edge.id) ?? null" :label="edge.data" />
+      <RoutedLine :edge="edge" :line="layout.lines.get(edge.id)" :label="edge.data" />
     </template>
     <template #node-session="{ id, data }">
       <div

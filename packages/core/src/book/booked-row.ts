@@ -1,6 +1,6 @@
 import type { RecordValues, StepKind } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { toRowReceipt } from '../receipt/receipt.js'
+import { textOfImage, toRowReceipt } from '../receipt/receipt.js'
 import { shownRecord } from '../receipt/record-row.js'
 import type { ShortForm } from '../statement/statement.js'
 
@@ -29,7 +29,7 @@ export function bookedKey(
   statement: BookedStatement | null,
   mapping: Mapping | undefined,
 ): RecordValues {
-  if (mapping && mapping.key.length === key.length) return shownRecord(mapping.key, key)
+  if (mapping && mapping.key.length === key.length) return shownRecord(mapping.key, textsOf(mapping.key, key))
   return Object.fromEntries(key.map((value, at) => [statement?.key_columns[at] ?? String(at), value]))
 }
 
@@ -47,6 +47,21 @@ export function bookedRow(
   if (!mapping || key === null) return { key: bookedKey(key ?? [], statement, mapping), before, after }
   const touched = mapping.properties.filter(({ column }) => names.includes(column.name))
   const inOrder = (values: Record<string, string | null> | null) =>
-    values && touched.map(({ column }) => values[column.name] ?? null)
-  return toRowReceipt(mapping, { key, touched, before: inOrder(before), after: inOrder(after) }, isSet)
+    values &&
+    textsOf(
+      touched,
+      touched.map(({ column }) => values[column.name] ?? null),
+    )
+  return toRowReceipt(
+    mapping,
+    { key: textsOf(mapping.key, key), touched, before: inOrder(before), after: inOrder(after) },
+    isSet,
+  )
+}
+
+function textsOf(properties: readonly Property[], texts: readonly (string | null)[]): (string | null)[] {
+  return texts.map((text, at) => {
+    const property = properties[at]
+    return property ? textOfImage(property, text) : text
+  })
 }

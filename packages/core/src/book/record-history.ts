@@ -2,6 +2,7 @@ import { recordHashSql } from '../statement/book-sql.js'
 import { blocksOfRecordSql, placeOfBlockSql } from '../statement/image-block-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
+import { textOfImage } from '../receipt/receipt.js'
 import type { Target } from '../target/target.js'
 
 /** What one entry did to a record: columns before and after by name, in text form; null where there was none. */
@@ -32,7 +33,19 @@ export async function recordEvents(
   if (!(await target.isBookPrepared())) return []
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
   const { rows } = await target.readBook(historySql(mapping), [JSON.stringify(parts), mapping.table.path, String(most)])
-  return rows.map(([json]) => JSON.parse(json ?? '') as RecordEvent)
+  const byColumn = new Map(mapping.properties.map((property) => [property.column.name, property]))
+  const sent = (image: RecordEvent['before']) =>
+    image &&
+    Object.fromEntries(
+      Object.entries(image).map(([name, text]) => {
+        const property = byColumn.get(name)
+        return [name, property ? textOfImage(property, text) : text]
+      }),
+    )
+  return rows.map(([json]) => {
+    const event = JSON.parse(json ?? '') as RecordEvent
+    return { ...event, before: sent(event.before), after: sent(event.after) }
+  })
 }
 
 /** The images are found first, then their entries read once each: what one says of itself and of its steps is one text, however long. */

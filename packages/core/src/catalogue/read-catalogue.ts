@@ -1,5 +1,5 @@
+import { toTablePath, type TablePath } from '@ledgerman/contract'
 import type { Column, ForeignKey, Table, TableKind } from './table.js'
-import { toTablePath, type TablePath } from './table-path.js'
 import { SIDE_WRITERS_SQL } from './side-writers-sql.js'
 import { toColumnType, type ColumnType, type TypeRow } from '../values/column-type.js'
 import { toTextArray } from '../values/text-array.js'

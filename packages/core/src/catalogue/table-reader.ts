@@ -1,6 +1,6 @@
+import { toTablePath, type TablePath } from '@ledgerman/contract'
 import { readTables } from './read-catalogue.js'
 import type { Table } from './table.js'
-import { toTablePath, type TablePath } from './table-path.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isDatabaseError } from '../sessions/database-error.js'
 import type { Queryable } from '../sessions/queryable.js'

@@ -1,6 +1,5 @@
-import type { LinkDefinition, MappingDefinition } from '@ledgerman/contract'
+import { parseTablePath, type LinkDefinition, type MappingDefinition } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
-import { parseTablePath } from '../catalogue/table-path.js'
 import { takeName, toPropertyName } from './property-name.js'
 
 /** What a column of a table is called in the table's mapping. */

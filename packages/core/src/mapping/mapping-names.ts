@@ -1,4 +1,4 @@
-import { parseTablePath } from '../catalogue/table-path.js'
+import { parseTablePath } from '@ledgerman/contract'
 import { takeName, toPropertyName } from './property-name.js'
 
 /**

@@ -10,6 +10,7 @@ import {
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import type { ShortForm, Slot } from '../statement/statement.js'
+import { castOfSent, sentOfCast } from '../values/cast-text.js'
 import { digestText } from '../values/digest.js'
 import { shownRecord } from './record-row.js'
 
@@ -104,10 +105,18 @@ export function showableBinds(
 /** A value in text form as it may be shown and kept: a sensitive one only as its digest. */
 export function showable(
   { digestKey }: { digestKey: Buffer },
-  { sensitive }: Property,
+  { sensitive, column }: Property,
   text: string | null,
 ): string | null {
-  return sensitive && text !== null ? digestText(digestKey, text) : text
+  if (!sensitive) return text
+  // The database makes digests of what it casts to text.
+  const cast = castOfSent(text, column.type)
+  return cast === null ? null : digestText(digestKey, cast)
+}
+
+/** A value of an image in the book as PostgreSQL sends it; a digest as it is. */
+export function textOfImage({ sensitive, column }: Property, text: string | null): string | null {
+  return sensitive ? text : sentOfCast(text, column.type)
 }
 
 /** Texts of a row's columns before and after, by property; sensitive ones already digested. */

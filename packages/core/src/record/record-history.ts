@@ -8,9 +8,10 @@ import {
 import { recordEvents, type RecordEvent } from '../book/record-history.js'
 import { unknownSince } from '../book/unknown-since.js'
 import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
-import { showable } from '../receipt/receipt.js'
+import { showable, textOfImage } from '../receipt/receipt.js'
 import { jsonOfText, recordFromTexts } from '../receipt/record-row.js'
 import type { Target } from '../target/target.js'
+import { castOfSent } from '../values/cast-text.js'
 import { loadTexts } from './load-record.js'
 import { assertKeyed } from './record-key.js'
 import { differences, timelineOf, type KnownColumns, type TimelineEvent } from './timeline.js'
@@ -144,13 +145,21 @@ async function lookBack(
     row === null
       ? null
       : Object.fromEntries(
-          mapping.properties.map((property, at) => [property.column.name, showable(target, property, row[at] ?? null)]),
+          mapping.properties.map((property, at) => [
+            property.column.name,
+            property.sensitive ? showable(target, property, row[at] ?? null) : asBooked(property, row[at] ?? null),
+          ]),
         )
   if (events.length === 0 && now === null)
     throw new LedgermanProblem('no-such-record', `There is no such ${mapping.name}, and the book has no entry of it.`, {
       mapping: mapping.name,
     })
   return { timeline: timelineOf(events, now), now, row, isCut: events.length === MOST_EVENTS }
+}
+
+/** A value as it would come back out of the book. */
+function asBooked(property: Property, text: string | null): string | null {
+  return textOfImage(property, castOfSent(text, property.column.type))
 }
 
 function toEvent(mapping: Mapping, { event, before, after }: TimelineEvent): HistoryEvent {

@@ -1,6 +1,5 @@
-import { isProblem, LedgermanProblem } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, parseTablePath, toTablePath, type TablePath } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
-import { parseTablePath, toTablePath, type TablePath } from '../catalogue/table-path.js'
 import type { Statement } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'

@@ -1,5 +1,4 @@
-import type { LockHolder } from '@ledgerman/contract'
-import type { TablePath } from '../catalogue/table-path.js'
+import type { LockHolder, TablePath } from '@ledgerman/contract'
 import type { Lookout } from '../sessions/queryable.js'
 
 /**

@@ -1,5 +1,5 @@
 import fc from 'fast-check'
-import { fromRecordAddress, toRecordAddress } from '@ledgerman/contract'
+import { fromRecordAddress, toRecordAddress, toTablePath } from '@ledgerman/contract'
 import {
   addRecord,
   changeRecord,
@@ -7,7 +7,6 @@ import {
   loadRecord,
   parseKeyParts,
   resolveMapping,
-  toTablePath,
   type Target,
 } from '@ledgerman/core'
 import type { TestDatabase } from '../../../../testing/databases.js'

@@ -1,6 +1,5 @@
 import fc from 'fast-check'
-import { definitionName } from '@ledgerman/contract'
-import { parseTablePath, toTablePath } from '@ledgerman/core'
+import { definitionName, parseTablePath, toTablePath } from '@ledgerman/contract'
 import { toPropertyName } from '../../src/mapping/property-name.js'
 
 describe('names derived from the catalogue', () => {

@@ -1,13 +1,13 @@
-import { derivedMapping, tableInfo, tableList, type TableInfo, type TableSummary } from '@ledgerman/contract'
 import {
-  deriveMapping,
-  derivedPropertyName,
-  mappingNames,
+  derivedMapping,
   parseTablePath,
+  tableInfo,
+  tableList,
   toTablePath,
-  whyUnchangeable,
-  type Table,
-} from '@ledgerman/core'
+  type TableInfo,
+  type TableSummary,
+} from '@ledgerman/contract'
+import { deriveMapping, derivedPropertyName, mappingNames, whyUnchangeable, type Table } from '@ledgerman/core'
 import { wantsYaml, YAML, yamlAnswer } from '../http/yaml-answer.js'
 import { toYaml } from '../definitions/mapping-yaml.js'
 import { defineRoute } from '../http/route.js'

@@ -1,14 +1,19 @@
 import type { Caller } from '../home/token-store.js'
 import { assertNamed } from '../http/limited-token.js'
-import { isProblem, LedgermanProblem, suggestName, type TargetInfo } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  parseTablePath,
+  suggestName,
+  toTablePath,
+  type TargetInfo,
+} from '@ledgerman/contract'
 import {
   mappingNamesOf,
-  parseTablePath,
   resolvePlan,
   resolveMapping,
   readTargetState,
   Target,
-  toTablePath,
   type Mapping,
   type Plan,
   type TargetActivity,

@@ -79,6 +79,21 @@ it('a record that is loaded and sent back whole is the same', async () => {
   expect(await stored()).toEqual(before)
 })
 
+it('the history of a record ends with what it is, and nothing in it happened outside the book', async () => {
+  for (let id = 1; id <= RECORDS; id++) {
+    const { text } = await service.request('GET', `${M}/records/${id}`)
+    const { record } = parseJson(text) as { record: Record<string, Json> }
+    const { history } = parseJson((await service.request('GET', `${M}/records/${id}/history`)).text) as unknown as {
+      history: { kind: string; changes: { property: string; after: Json }[] }[]
+    }
+    expect(new Set(history.map(({ kind }) => kind))).toEqual(new Set(['added', 'changed', 'reversed']))
+    const last = new Map(
+      history.toReversed().flatMap(({ changes }) => changes.map((each) => [each.property, each.after])),
+    )
+    expect(printJson(Object.fromEntries(last))).toBe(printJson(record))
+  }
+})
+
 it.each(['rowStamp', 'values', 'none'])(
   'written code does with them what the service does, with guard %s',
   async (by) => {

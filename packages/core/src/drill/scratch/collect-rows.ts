@@ -1,6 +1,5 @@
 import { parseSync } from 'libpg-query'
-import { LedgermanProblem } from '@ledgerman/contract'
-import { toTablePath } from '../../catalogue/table-path.js'
+import { LedgermanProblem, toTablePath } from '@ledgerman/contract'
 import type { ForeignKey, Table } from '../../catalogue/table.js'
 import type { FindMappingByName } from '../../mapping/links.js'
 import type { Mapping } from '../../mapping/mapping.js'

@@ -1,4 +1,4 @@
-import { LedgermanProblem } from '@ledgerman/contract'
+import { LedgermanProblem } from './problem/ledgerman-problem.js'
 
 /** A table's two names, as the catalogue has them. */
 export interface TablePath {
