@@ -4,6 +4,7 @@ import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import { textOfImage } from '../receipt/receipt.js'
 import type { Target } from '../target/target.js'
+import { digestText, isDigest } from '../values/digest.js'
 
 /** What one entry did to a record: columns before and after by name, in text form; null where there was none. */
 export interface RecordEvent {
@@ -39,7 +40,10 @@ export async function recordEvents(
     Object.fromEntries(
       Object.entries(image).map(([name, text]) => {
         const property = byColumn.get(name)
-        return [name, property ? textOfImage(property, text) : text]
+        // What has become sensitive since was written in clear then.
+        const isOpen = property?.sensitive && text !== null && !isDigest(text)
+        const shown = isOpen ? digestText(target.digestKey, text) : property ? textOfImage(property, text) : text
+        return [name, shown]
       }),
     )
   return rows.map(([json]) => {

@@ -11,7 +11,7 @@ import {
 import type { Mapping, Property } from '../mapping/mapping.js'
 import type { ShortForm, Slot } from '../statement/statement.js'
 import { castOfSent, sentOfCast } from '../values/cast-text.js'
-import { digestText } from '../values/digest.js'
+import { digestText, isDigest } from '../values/digest.js'
 import { shownRecord } from './record-row.js'
 
 export interface RunHeader {
@@ -116,7 +116,7 @@ export function showable(
 
 /** A value of an image in the book as PostgreSQL sends it; a digest as it is. */
 export function textOfImage({ sensitive, column }: Property, text: string | null): string | null {
-  return sensitive ? text : sentOfCast(text, column.type)
+  return sensitive || isDigest(text) ? text : sentOfCast(text, column.type)
 }
 
 /** Texts of a row's columns before and after, by property; sensitive ones already digested. */

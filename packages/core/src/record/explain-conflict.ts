@@ -3,6 +3,7 @@ import { recordEvents, type RecordEvent } from '../book/record-history.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import { recordFromTexts } from '../receipt/record-row.js'
+import { isDigest } from '../values/digest.js'
 import { isSameJson } from '../values/same-json.js'
 
 /**
@@ -129,6 +130,8 @@ function stateAt(
     if (!before || !after || after[column.name] !== at) return undefined
     for (const property of mapping.properties) {
       const text = before[property.column.name]
+      // What was sensitive then is known to nobody.
+      if (!property.sensitive && isDigest(text)) return undefined
       if (text !== undefined && !property.sensitive) Object.assign(state, recordFromTexts(mapping, [property], [text]))
     }
     at = before[column.name] ?? ''
@@ -144,7 +147,7 @@ function writerOf(mapping: Mapping, name: string, value: unknown, events: readon
   const event = events.find(
     ({ before, after }) => after && before && column in after && before[column] !== after[column],
   )
-  if (!event?.after) return []
+  if (!event?.after || isDigest(event.after[column])) return []
   const put = recordFromTexts(mapping, [property], [event.after[column] ?? null])[name]
   if (!isSameJson(put as Json, value as Json)) return []
   return [[name, { actor: event.actor, at: event.at, entry: entryAddress(target.name, event.id) }]]

@@ -12,9 +12,10 @@ import { showable, textOfImage } from '../receipt/receipt.js'
 import { jsonOfText, recordFromTexts } from '../receipt/record-row.js'
 import type { Target } from '../target/target.js'
 import { castOfSent } from '../values/cast-text.js'
+import { digestText, isDigest } from '../values/digest.js'
 import { loadTexts } from './load-record.js'
 import { assertKeyed } from './record-key.js'
-import { differences, timelineOf, type KnownColumns, type TimelineEvent } from './timeline.js'
+import { differences, timelineOf, type IsSame, type KnownColumns, type TimelineEvent } from './timeline.js'
 
 /** How many events of one record are read at most. */
 const MOST_EVENTS = 5_000
@@ -71,7 +72,7 @@ export async function readHistory(
  * @throws LedgermanProblem book-not-prepared, no-key, not-found
  */
 export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts, at: string): Promise<RecordAsOf> {
-  const { timeline, now, row, isCut } = await lookBack(target, mapping, key)
+  const { timeline, now, row, isSame, isCut } = await lookBack(target, mapping, key)
   const doubts = await unknownSince(target, mapping, at)
   const moment = microsOf(at)
   let state: KnownColumns = now
@@ -87,17 +88,16 @@ export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts
       state = before === null ? null : { ...state, ...before }
       continue
     }
-    if (differences(state, after) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
+    if (differences(state, after, isSame) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
     state = before === null ? null : { ...(state ?? {}), ...before }
   }
   // Of a sensitive value the book has a digest: where that is the present one's, it is the present value.
-  const isHidden = ({ column: { name } }: Property) => state?.[name] !== now?.[name]
-  if (state && mapping.properties.some((property) => property.sensitive && isHidden(property)))
-    doubts.push('the book has only digests of sensitive values')
+  const plain = state && withPlain(mapping, state, { now, row, isSame })
+  if (plain && Object.values(plain).some(isDigest)) doubts.push('the book has only digests of sensitive values')
   const missing = state ? mapping.properties.filter(({ column }) => !(column.name in (state as object))) : []
   if (missing.length > 0) doubts.push(`nothing is known of ${missing.map(({ name }) => name).join(', ')} at that time`)
   return {
-    record: state ? toRecord(mapping, withPlain(mapping, state, row, isHidden), isHidden) : null,
+    record: plain ? toRecord(mapping, plain) : null,
     asOf: at,
     sure: doubts.length === 0,
     because: doubts.length === 0 ? null : [...new Set(doubts)].join('; '),
@@ -130,6 +130,7 @@ async function lookBack(
   timeline: TimelineEvent[]
   now: Record<string, string | null> | null
   row: (string | null)[] | null
+  isSame: IsSame
   /** Whether there are events before those. */
   isCut: boolean
 }> {
@@ -154,7 +155,23 @@ async function lookBack(
     throw new LedgermanProblem('no-such-record', `There is no such ${mapping.name}, and the book has no entry of it.`, {
       mapping: mapping.name,
     })
-  return { timeline: timelineOf(events, now), now, row, isCut: events.length === MOST_EVENTS }
+  const isSame = sameIn(target, mapping)
+  return { timeline: timelineOf(events, now, isSame), now, row, isSame, isCut: events.length === MOST_EVENTS }
+}
+
+/** Texts of one value; one of them may be its digest, where the property was sensitive then and is not now, or the other way round. */
+function sameIn(target: Target, mapping: Mapping): IsSame {
+  const types = new Map(mapping.properties.map(({ column }) => [column.name, column.type]))
+  return (name, one, other) => {
+    if (one === other) return true
+    if (!isDigest(one) && !isDigest(other)) return false
+    const type = types.get(name)
+    const digestOf = (text: string | null) => {
+      const cast = type && !isDigest(text) ? castOfSent(text, type) : text
+      return cast === null || isDigest(cast) ? cast : digestText(target.digestKey, cast)
+    }
+    return digestOf(one) === digestOf(other)
+  }
 }
 
 /** A value as it would come back out of the book. */
@@ -169,7 +186,7 @@ function toEvent(mapping: Mapping, { event, before, after }: TimelineEvent): His
     if (!names.includes(name)) return []
     const [old, now] = [before?.[name] ?? null, after?.[name] ?? null]
     if (old === now && before !== null && after !== null) return []
-    const shown = (text: string | null) => (property.sensitive ? text : jsonOfText(text, property))
+    const shown = (text: string | null) => (isDigest(text) ? text : jsonOfText(text, property))
     return [{ property: property.name, before: shown(old), after: shown(now) }]
   })
   return {
@@ -190,14 +207,10 @@ function kindOf(event: RecordEvent | null, before: object | null, after: object 
   return after === null ? 'removed' : 'changed'
 }
 
-function toRecord(
-  mapping: Mapping,
-  state: Record<string, string | null>,
-  isHidden: (property: Property) => boolean,
-): RecordValues {
+function toRecord(mapping: Mapping, state: Record<string, string | null>): RecordValues {
   const there = mapping.properties.filter(({ column }) => column.name in state)
   const textOf = ({ column }: Property) => state[column.name] ?? null
-  const open = there.filter((property) => !(property.sensitive && isHidden(property)))
+  const open = there.filter((property) => !isDigest(textOf(property)))
   const hidden = there.filter((property) => !open.includes(property))
   return {
     ...recordFromTexts(mapping, open, open.map(textOf)),
@@ -209,11 +222,12 @@ function toRecord(
 function withPlain(
   mapping: Mapping,
   state: Record<string, string | null>,
-  row: readonly (string | null)[] | null,
-  isHidden: (property: Property) => boolean,
+  { now, row, isSame }: { now: KnownColumns; row: readonly (string | null)[] | null; isSame: IsSame },
 ): Record<string, string | null> {
-  const plain = mapping.properties.flatMap((property, at) =>
-    property.sensitive && !isHidden(property) && row ? [[property.column.name, row[at] ?? null] as const] : [],
+  const plain = mapping.properties.flatMap(({ column: { name } }, at) =>
+    row && isDigest(state[name]) && isSame(name, state[name] ?? null, now?.[name] ?? null)
+      ? [[name, row[at] ?? null] as const]
+      : [],
   )
   return { ...state, ...Object.fromEntries(plain) }
 }

@@ -11,6 +11,11 @@ export interface TimelineEvent {
   after: Record<string, string | null> | null
 }
 
+/** Whether two texts of a column are one value. */
+export type IsSame = (column: string, one: string | null, other: string | null) => boolean
+
+const isSameText: IsSame = (_, one, other) => one === other
+
 /** How many events ahead it is looked for the one that joins: entries are numbered when they begin, and commit in another order. */
 const WINDOW = 20
 
@@ -20,28 +25,38 @@ const WINDOW = 20
  *
  * @param newestFirst as the book gives them
  */
-export function timelineOf(newestFirst: readonly RecordEvent[], now: KnownColumns): TimelineEvent[] {
+export function timelineOf(
+  newestFirst: readonly RecordEvent[],
+  now: KnownColumns,
+  isSame: IsSame = isSameText,
+): TimelineEvent[] {
   const left = [...newestFirst].reverse()
   const timeline: TimelineEvent[] = []
   let known: KnownColumns
   while (left.length > 0) {
-    const joining = left.slice(0, WINDOW).findIndex((event) => differences(known, event.before) === null)
+    const joining = left.slice(0, WINDOW).findIndex((event) => differences(known, event.before, isSame) === null)
     const [event] = left.splice(Math.max(0, joining), 1)
     if (!event) break
-    const outside = differences(known, event.before)
+    const outside = differences(known, event.before, isSame)
     if (outside) timeline.push({ event: null, ...outside })
     timeline.push({ event, before: event.before, after: event.after })
     known = event.after === null ? null : { ...known, ...event.before, ...event.after }
   }
-  const outside = timeline.length > 0 ? differences(known, now) : null
+  const outside = timeline.length > 0 ? differences(known, now, isSame) : null
   return outside ? [...timeline, { event: null, ...outside }] : timeline
 }
 
 /** Where what is known of a record does not agree with what is found next; null where it does. */
-export function differences(known: KnownColumns, found: KnownColumns): Pick<TimelineEvent, 'before' | 'after'> | null {
+export function differences(
+  known: KnownColumns,
+  found: KnownColumns,
+  isSame: IsSame = isSameText,
+): Pick<TimelineEvent, 'before' | 'after'> | null {
   if (known === undefined || found === undefined) return null
   if (known === null || found === null) return known === found ? null : { before: known, after: found }
-  const names = Object.keys(found).filter((name) => name in known && known[name] !== found[name])
+  const names = Object.keys(found).filter(
+    (name) => name in known && !isSame(name, known[name] ?? null, found[name] ?? null),
+  )
   if (names.length === 0) return null
   const pick = (of: Record<string, string | null>) => Object.fromEntries(names.map((name) => [name, of[name] ?? null]))
   return { before: pick(known), after: pick(found) }

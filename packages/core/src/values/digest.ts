@@ -12,6 +12,11 @@ export function digestText(key: Buffer, text: string): string {
   return `hmac:${createHmac('sha256', key).update(text).digest('hex').slice(0, DIGEST_DIGITS)}`
 }
 
+/** Whether a text stands for a sensitive value. */
+export function isDigest(text: string | null | undefined): boolean {
+  return typeof text === 'string' && /^hmac:[0-9a-f]{32}$/.test(text)
+}
+
 /** The inner and the outer padded key of RFC 2104, as the text form of a bytea[]. */
 export function digestKeyPads(key: Buffer): string {
   const padded = Buffer.alloc(64)

@@ -79,19 +79,53 @@ it('a record that is loaded and sent back whole is the same', async () => {
   expect(await stored()).toEqual(before)
 })
 
+interface Told {
+  kind: string
+  changes: { property: string; before: Json; after: Json }[]
+}
+const historyOf = async (id: number) => {
+  const { text } = await service.request('GET', `${M}/records/${id}/history`)
+  return (parseJson(text) as unknown as { history: Told[] }).history
+}
+
 it('the history of a record ends with what it is, and nothing in it happened outside the book', async () => {
   for (let id = 1; id <= RECORDS; id++) {
     const { text } = await service.request('GET', `${M}/records/${id}`)
     const { record } = parseJson(text) as { record: Record<string, Json> }
-    const { history } = parseJson((await service.request('GET', `${M}/records/${id}/history`)).text) as unknown as {
-      history: { kind: string; changes: { property: string; after: Json }[] }[]
-    }
+    const history = await historyOf(id)
     expect(new Set(history.map(({ kind }) => kind))).toEqual(new Set(['added', 'changed', 'reversed']))
     const last = new Map(
       history.toReversed().flatMap(({ changes }) => changes.map((each) => [each.property, each.after])),
     )
     expect(printJson(Object.fromEntries(last))).toBe(printJson(record))
   }
+})
+
+it('the history of what became sensitive since shows no value of it, and what was sensitive stays so', async () => {
+  const told = async () => (await Promise.all([1, 2, 3].map(historyOf))).flat()
+  const was = await told()
+  const secret = Object.entries(mapped('rowStamp').properties).map(([name, property]) => [
+    name,
+    name === 'id' ? property : { ...property, sensitive: true },
+  ])
+  await target().publishMapping(
+    'kinds',
+    JSON.stringify({ ...mapped('rowStamp'), properties: Object.fromEntries(secret) as object }),
+  )
+  const hidden = await told()
+  expect(hidden.map(({ kind }) => kind)).toEqual(was.map(({ kind }) => kind))
+  for (const { property, after } of hidden.flatMap(({ changes }) => changes))
+    if (property !== 'id' && after !== null) expect(after).toMatch(/^hmac:/)
+  const { record } = (await service.request('GET', `${M}/records/1`)).body
+  const changed = await service.request('PATCH', `${M}/records/1`, {
+    body: printJson({ bool: !(record as { bool: boolean }).bool, numeric: '1.5', jsonb: { a: 1 }, host: '10.0.0.1' }),
+    headers: { 'content-type': 'application/merge-patch+json', 'if-match': '*' },
+  })
+  expect([changed.status, changed.text]).toEqual([200, expect.any(String)])
+  await target().publishMapping('kinds', JSON.stringify(mapped('rowStamp')))
+  const [newest, ...older] = await historyOf(1)
+  expect([newest?.kind, older]).toEqual(['changed', was.slice(0, older.length)])
+  for (const { after } of newest?.changes ?? []) expect(after).toMatch(/^hmac:/)
 })
 
 it.each(['rowStamp', 'values', 'none'])(
