@@ -51,5 +51,8 @@ export const NOT_COMMITTED = ' What was under way was not committed.'
 /** Why a database cannot be reached, in the words of who says so: of each of its addresses, where it has several. */
 export function connectionReason(error: unknown): string {
   if (error instanceof AggregateError) return error.errors.map((each: Error) => each.message).join('; ')
-  return error instanceof Error ? error.message : String(error)
+  if (!(error instanceof Error)) return String(error)
+  // The driver's words for a statement that it did not send.
+  if (error.message.startsWith('Client has encountered')) return 'it ended before the statement was sent'
+  return error.message
 }
