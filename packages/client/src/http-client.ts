@@ -18,7 +18,7 @@ export interface ConnectionOptions {
   token?: string | undefined
   /** How requests are sent. @default fetch */
   fetch?: Send
-  /** For how long an answer is waited for, in milliseconds. @default 60000 */
+  /** For how long an answer is waited for, or the next word of a call that is followed, in milliseconds. @default 60000 */
   timeLimitMs?: number
   /** How the placeholders of statements in answers are written. @default dollar */
   style?: PlaceholderStyle | undefined
@@ -79,6 +79,9 @@ export interface Answer<T> {
   guard: string | null
 }
 
+/** Longer than any call may take that gives no limit of its own, and than a call that is followed may say nothing, which is 15 s. */
+const TIME_LIMIT_MS = 60_000
+
 /** One call to the service: JSON read and written without losing a digit, problems thrown as `LedgermanProblem`. */
 export class HttpClient {
   readonly #url: string
@@ -91,7 +94,7 @@ export class HttpClient {
 
   /** @throws LedgermanProblem as the service answered it; target-unavailable where the service does not answer. */
   async send<T>(path: string, request: Request = {}): Promise<Answer<T>> {
-    const timeLimitMs = request.timeLimitMs ?? this.#options.timeLimitMs ?? 60_000
+    const timeLimitMs = request.timeLimitMs ?? this.#options.timeLimitMs ?? TIME_LIMIT_MS
     const limit = new AbortController()
     const timer = setTimeout(
       () => limit.abort(new DOMException('the answer took too long', 'TimeoutError')),
@@ -145,21 +148,34 @@ export class HttpClient {
       yield* this.events(path, request)
     } catch (error) {
       const isCut = error instanceof LedgermanProblem && error.facts['isCut'] === true
-      throw isCut ? lostAnswer(this.#url, request, error) : error
+      throw isCut ? lostAnswer(this.#url, request, error.cause) : error
     }
   }
 
-  /** Receives server-sent events (WHATWG HTML, "Server-sent events"). */
+  /** Receives server-sent events (WHATWG HTML, "Server-sent events"). A service that says nothing for long, though it would have said so, is given up. */
   async *events(
     path: string,
     request: Request = {},
-    signal?: AbortSignal,
+    signal: AbortSignal | undefined = request.signal,
   ): AsyncGenerator<{ event: string; data: string }> {
     const received: EventSourceMessage[] = []
     const parser = createParser({ onEvent: (message) => void received.push(message) })
-    for await (const text of this.receive(path, request, 'text/event-stream', signal)) {
-      parser.feed(text)
-      for (const { event = '', data } of received.splice(0)) if (data !== '') yield { event, data }
+    const silenceMs = this.#options.timeLimitMs ?? TIME_LIMIT_MS
+    const silence = new AbortController()
+    const end = () => silence.abort(new Error(`nothing was heard for ${silenceMs / 1000} s`))
+    const either = signal ? AbortSignal.any([signal, silence.signal]) : silence.signal
+    let timer = setTimeout(end, silenceMs)
+    try {
+      for await (const text of this.receive(path, request, 'text/event-stream', either)) {
+        clearTimeout(timer)
+        parser.feed(text)
+        for (const { event = '', data } of received.splice(0)) if (data !== '') yield { event, data }
+        timer = setTimeout(end, silenceMs)
+      }
+    } catch (error) {
+      throw silence.signal.aborted ? brokenOff(this.#url, silence.signal.reason) : error
+    } finally {
+      clearTimeout(timer)
     }
   }
 
@@ -181,12 +197,7 @@ export class HttpClient {
       for await (const bytes of answer.body ?? []) yield decoder.decode(bytes, { stream: true })
     } catch (error) {
       if (isGivenUp(request)) throw givenUp(error)
-      throw new LedgermanProblem(
-        'target-unavailable',
-        'The transfer broke off before its end: what was received is not all.',
-        { service: this.#url, isCut: true },
-        { cause: error },
-      )
+      throw brokenOff(this.#url, error)
     }
     yield decoder.decode()
   }
@@ -232,6 +243,15 @@ function givenUp(cause: unknown): LedgermanProblem {
 function wasNeverSent(error: unknown): boolean {
   const cause = error instanceof Error ? (error.cause as { code?: string } | undefined) : undefined
   return /^(?:ECONNREFUSED|ENOTFOUND|EAI_AGAIN|EHOSTUNREACH|ENETUNREACH|ERR_INVALID_URL)$/.test(cause?.code ?? '')
+}
+
+function brokenOff(url: string, cause: unknown): LedgermanProblem {
+  return new LedgermanProblem(
+    'target-unavailable',
+    'The transfer broke off before its end: what was received is not all.',
+    { service: url, isCut: true },
+    { cause },
+  )
 }
 
 /** The problem for a call that was sent, and whose answer never came. */
