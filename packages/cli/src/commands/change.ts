@@ -238,7 +238,9 @@ function setOf(mapping: MappingInfo, pairs: string[], flags: ChangeFlags) {
   const values = parsePairs(mapping, pairs, flags.null ?? [])
   const compute: Record<string, string> = {}
   for (const pair of flags.compute ?? []) {
-    const [name, expression] = splitPair(pair, 'compute')
+    const [left, right] = splitPair(pair, 'compute')
+    // Where an expression has blanks, there are some around the sign too.
+    const [name, expression] = [left.trim(), right.trim()]
     if (Object.hasOwn(compute, name) || Object.hasOwn(values, name))
       throw new LedgermanProblem('request-invalid', `${name} is set twice. Say once what it is to be.`, { where: name })
     compute[name] = expression

@@ -11,7 +11,9 @@ import { countOf } from '@ledgerman/client'
  */
 export function moreRows(held: number, most: number, changed: number, entries: readonly string[]): string[] {
   const shown = Math.min(held, most)
-  if (changed <= shown) return []
+  // Of what was refused no row is held, and none was changed in the end.
+  const isRefused = held === 0 && entries.length === 0
+  if (changed <= shown || isRefused) return []
   const [entry] = entries
   const ways = [
     ...(held > shown ? [`--full shows ${held}`] : []),

@@ -55,7 +55,7 @@ const LONGEST = 60
 
 /**
  * A value on one line. A text stands as it is where nothing else looks like it; one that could be taken for something else (`null`, a
- * number's blank, a line break) stands in quotes as JSON has it, so that null and the text "null", or a line break and a backslash
+ * blank at its end, a list, a line break) stands in quotes as JSON has it, so that null and the text "null", or a line break and a backslash
  * before an n, never look alike.
  */
 export function formatValue(value: unknown, longest = LONGEST): string {
@@ -66,10 +66,22 @@ export function formatValue(value: unknown, longest = LONGEST): string {
 /** What `formatValue` shows of a value that is not null, whole. */
 function plainText(value: unknown): string {
   if (typeof value !== 'string') return printJson(value)
-  return NEEDS_QUOTES.test(value) || UNSEEN.test(value) ? escapeUnseen(JSON.stringify(value)) : value
+  const isUnclear = NEEDS_QUOTES.test(value) || UNSEEN.test(value) || isListOrObject(value)
+  return isUnclear ? escapeUnseen(JSON.stringify(value)) : value
 }
 
-const NEEDS_QUOTES = /^$|^null$|^\s|\s$|["\\]/
+const NEEDS_QUOTES = /^$|^null$|^\s|\s$|^"/
+
+/** Whether a text reads as a JSON list or object, which it is not. */
+function isListOrObject(text: string): boolean {
+  if (!/^[[{].*[\]}]$/s.test(text)) return false
+  try {
+    JSON.parse(text)
+    return true
+  } catch {
+    return false
+  }
+}
 
 /** Two values side by side, each in so many columns: where they are cut, it is to the part that differs. */
 export function formatDifference(before: unknown, after: unknown, longest: number): [string, string] {

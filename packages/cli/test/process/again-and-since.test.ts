@@ -24,7 +24,7 @@ describe('a command with an idempotency key, sent again as it was,', () => {
   it.each([
     ['adds', add],
     ['changes', ['change', 'telescope', 'TWICE', 'name=Changed']],
-    ['computes', ['change', 'telescope', 'TWICE', '--compute', 'apertureM=apertureM + 1']],
+    ['computes', ['change', 'telescope', 'TWICE', '--compute', 'apertureM = apertureM + 1']],
     ['replaces', ['replace', 'telescope', 'TWICE', 'name=Whole', 'apertureM=3', 'status=retired']],
     [
       'changes what matches',

@@ -1,6 +1,7 @@
 import fc from 'fast-check'
 import type { Receipt, StepReceipt } from '@ledgerman/contract'
 import { formatReceipt } from '../../src/output/receipt-text.js'
+import { formatValue } from '../../src/output/table.js'
 
 const step = (no: number, parts: Partial<StepReceipt> = {}): StepReceipt => ({
   no,
@@ -43,6 +44,25 @@ const plain = (of: Receipt, full = false) =>
   formatReceipt(of, { statement: undefined, full, width: 160 }).replace(/\u001b\[\d+m/g, '')
 
 describe('a receipt', () => {
+  it.each<[unknown, string]>([
+    ['["2026-02-01 00:00:00+00","2026-02-02 00:00:00+00")', '["2026-02-01 00:00:00+00","2026-02-02 00:00:00+00")'],
+    ['say "hi" \\n', 'say "hi" \\n'],
+    ['say\nhi', '"say\\nhi"'],
+    ['"hi"', '"\\"hi\\""'],
+    ['["a"]', '"[\\"a\\"]"'],
+    [['a'], '["a"]'],
+    ['null', '"null"'],
+    [null, 'null'],
+    ['x ', '"x "'],
+    ['', '""'],
+  ])('shows %j as %s: no two values look alike', (value, shown) => {
+    expect(formatValue(value).replace(/\u001b\[\d+m/g, '')).toBe(shown)
+  })
+
+  it('says nothing of more rows where it was refused', () => {
+    expect(plain(receipt([step(1), step(2)], { outcome: 'refused' }))).not.toMatch(/more row/)
+  })
+
   it('shows each value before and after, whatever the values are', () => {
     const value = fc.oneof(
       fc.string({ minLength: 1, maxLength: 12 }).filter((text) => !/\s/.test(text)),
