@@ -10,8 +10,8 @@ import {
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import type { ShortForm, Slot } from '../statement/statement.js'
-import { castOfSent, sentOfCast } from '../values/cast-text.js'
-import { digestText, isDigest } from '../values/digest.js'
+import { sentOfCast } from '../values/cast-text.js'
+import { digestOfSent, digestText, isDigest } from '../values/digest.js'
 import { shownRecord } from './record-row.js'
 
 export interface RunHeader {
@@ -108,10 +108,7 @@ export function showable(
   { sensitive, column }: Property,
   text: string | null,
 ): string | null {
-  if (!sensitive) return text
-  // The database makes digests of what it casts to text.
-  const cast = castOfSent(text, column.type)
-  return cast === null ? null : digestText(digestKey, cast)
+  return sensitive && text !== null ? digestOfSent(digestKey, text, column.type) : text
 }
 
 /** A value of an image in the book as PostgreSQL sends it; a digest as it is. */

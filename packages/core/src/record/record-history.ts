@@ -12,7 +12,7 @@ import { showable, textOfImage } from '../receipt/receipt.js'
 import { jsonOfText, recordFromTexts } from '../receipt/record-row.js'
 import type { Target } from '../target/target.js'
 import { castOfSent } from '../values/cast-text.js'
-import { digestText, isDigest } from '../values/digest.js'
+import { digestOfSent, isDigest } from '../values/digest.js'
 import { loadTexts } from './load-record.js'
 import { assertKeyed } from './record-key.js'
 import { differences, timelineOf, type IsSame, type KnownColumns, type TimelineEvent } from './timeline.js'
@@ -166,10 +166,8 @@ function sameIn(target: Target, mapping: Mapping): IsSame {
     if (one === other) return true
     if (!isDigest(one) && !isDigest(other)) return false
     const type = types.get(name)
-    const digestOf = (text: string | null) => {
-      const cast = type && !isDigest(text) ? castOfSent(text, type) : text
-      return cast === null || isDigest(cast) ? cast : digestText(target.digestKey, cast)
-    }
+    const digestOf = (text: string | null) =>
+      type && text !== null && !isDigest(text) ? digestOfSent(target.digestKey, text, type) : text
     return digestOf(one) === digestOf(other)
   }
 }

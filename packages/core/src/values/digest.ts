@@ -1,4 +1,6 @@
 import { createHmac } from 'node:crypto'
+import { castOfSent } from './cast-text.js'
+import type { ColumnType } from './column-type.js'
 
 /** How many hexadecimal digits of a digest are kept. */
 export const DIGEST_DIGITS = 32
@@ -10,6 +12,11 @@ export const DIGEST_DIGITS = 32
  */
 export function digestText(key: Buffer, text: string): string {
   return `hmac:${createHmac('sha256', key).update(text).digest('hex').slice(0, DIGEST_DIGITS)}`
+}
+
+/** The same of a value as a session gives it: the database makes digests of what it casts to text. */
+export function digestOfSent(key: Buffer, sent: string, type: ColumnType): string {
+  return digestText(key, castOfSent(sent, type) ?? sent)
 }
 
 /** Whether a text stands for a sensitive value. */
