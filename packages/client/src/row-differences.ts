@@ -38,6 +38,12 @@ export function rowDifferences(rows: readonly RowReceipt[]): RowDifferences {
   return { keys, columns, shared, rows: told }
 }
 
+/** How a part of a row's key was changed; undefined where it is as it was, or the row was added or removed. */
+export function keyChange({ changes }: RowDifferences['rows'][number], name: string): PropertyChange | undefined {
+  const change = changes.get(name)
+  return change?.before === undefined || change.after === undefined ? undefined : change
+}
+
 function changesOf({ before, after, alsoChanged }: RowReceipt): Map<string, PropertyChange> {
   const changes = new Map<string, PropertyChange>()
   const take = (old: RowReceipt['before'], now: RowReceipt['after'], isBeside: boolean) => {

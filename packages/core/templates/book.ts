@@ -30,6 +30,8 @@ export interface BookedStatement {
   revision: number
   relation: string
   keyColumns: readonly string[]
+  /** Whether it gives records another key. */
+  movesKey?: boolean
   /** The columns whose images are kept, in order. */
   touched: readonly string[]
   text: string
@@ -42,14 +44,18 @@ const ids = new Map<string, string>()
 const introduced = new Set<string>()
 const MOST_KNOWN = 5_000
 
-/** Its number in the book: 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it keeps. */
-function idOf({ kind, mapping, revision, relation, text, touched }: BookedStatement): string {
+/**
+ * Its number in the book: 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it keeps; negative where it
+ * gives records another key.
+ */
+function idOf({ kind, mapping, revision, relation, text, touched, movesKey }: BookedStatement): string {
   const of = mapping === '' ? ['', '', ''] : [mapping, revision, relation]
   const source = [kind, ...of, text, ...touched].join('\0')
   let id = ids.get(source)
   if (id === undefined) {
     if (ids.size > MOST_KNOWN) ids.clear()
-    id = String(createHash('sha256').update(source).digest().readBigUInt64BE() >> 1n)
+    const number = createHash('sha256').update(source).digest().readBigUInt64BE() >> 1n
+    id = String(movesKey ? -1n - number : number)
     ids.set(source, id)
   }
   return id
@@ -59,9 +65,9 @@ function idOf({ kind, mapping, revision, relation, text, touched }: BookedStatem
 export async function introduce(db: Db, statements: readonly BookedStatement[]): Promise<void> {
   const unknown = statements.filter((each) => !introduced.has(idOf(each)))
   if (unknown.length === 0) return
-  const rows = unknown.map(({ keyColumns, binds, ...each }) => ({
+  const rows = unknown.map(({ keyColumns, binds, movesKey, ...each }) => ({
     ...each,
-    id: idOf({ keyColumns, binds, ...each }),
+    id: idOf({ keyColumns, binds, ...each, ...(movesKey ? { movesKey } : {}) }),
     key_columns: keyColumns,
     binds: binds.map(({ name, type }) => ({ name, type })),
   }))

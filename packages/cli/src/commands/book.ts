@@ -138,11 +138,12 @@ export function addBook(program: Command, context: CommandContext): void {
     .description('Create the book in a target: the schema ledgerman, and nothing else. Again is harmless.')
     .action(async (_options: unknown, command: Command) => {
       const prepared = await (await context.target(command)).prepareBook()
-      context.print(command, prepared, () =>
-        prepared.prepared === 'already'
-          ? `The book of ${prepared.target} was prepared already.`
-          : `The book of ${prepared.target} is prepared. Created:\n${indent(prepared.created.join('\n'))}`,
-      )
+      context.print(command, prepared, () => {
+        const { prepared: when, target, created } = prepared
+        if (when === 'already' && created.length === 0) return `The book of ${target} was prepared already.`
+        const words = when === 'already' ? 'was of an earlier version, and is up to date now' : 'is prepared'
+        return `The book of ${target} ${words}. Created:\n${indent(created.join('\n'))}`
+      })
     })
 }
 

@@ -1,5 +1,5 @@
 import colors from 'picocolors'
-import { rowDifferences, type PropertyChange, type SharedChange } from '@ledgerman/client'
+import { keyChange, rowDifferences, type PropertyChange, type SharedChange } from '@ledgerman/client'
 import type { RowReceipt } from '@ledgerman/contract'
 import { formatDifference, formatTable, formatValue } from './table.js'
 
@@ -17,9 +17,11 @@ export function formatDifferences(receipts: readonly RowReceipt[], most: number,
     [...keys, ...columns],
     rows
       .slice(0, most)
-      .map(({ key, changes }) => [
-        ...keys.map((name) => formatValue(key[name], longest)),
-        ...columns.map((name) => formatChange(changes.get(name), longest)),
+      .map((row) => [
+        ...keys.map((name) =>
+          keyChange(row, name) ? formatChange(row.changes.get(name), longest) : formatValue(row.key[name], longest),
+        ),
+        ...columns.map((name) => formatChange(row.changes.get(name), longest)),
       ]),
   )
   const alike = shared.map((each) => `${each.name} ${formatShared(each, longest)}`)

@@ -191,12 +191,14 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
     if (record.isRemoved) return void this.#records.splice(this.#records.indexOf(record), 1)
     const [row] = step?.rows ?? []
     if (row) record.key ??= row.key
-    if (isReplayed) return this.#reload(record, changes)
-    const { properties } = await this.#mapping(record.mapping)
+    const { key, properties } = await this.#mapping(record.mapping)
     const sensitive = properties?.filter((each) => each.sensitive).map(({ name }) => name) ?? []
     const written = { ...row?.after, ...row?.alsoChanged?.after }
     // Of sensitive values only digests come back: what was assigned is what they are.
     for (const name of sensitive) delete written[name]
+    // It may have been given another key.
+    record.key = pick({ ...record.key, ...changes, ...written }, key)
+    if (isReplayed) return this.#reload(record, changes)
     record.settle(changes, written, row?.guard ?? record.guard)
   }
 

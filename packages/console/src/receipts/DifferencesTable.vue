@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { countOf, rowDifferences } from '@ledgerman/client'
+import { countOf, keyChange, rowDifferences } from '@ledgerman/client'
 import type { RowReceipt } from '@ledgerman/contract'
 import ValueText from './ValueText.vue'
 
@@ -52,7 +52,21 @@ function isNumber(value: unknown): boolean {
         <tbody>
           <tr v-for="(row, at) in differences.rows" :key="at">
             <td v-for="name in differences.keys" :key="name" class="text-no-wrap">
-              <ValueText :value="row.key[name]" :longest="40" />
+              <template v-if="keyChange(row, name)"
+                ><span class="old"
+                  ><ValueText
+                    :value="keyChange(row, name)?.before"
+                    :against="keyChange(row, name)?.after"
+                    :longest="40"
+                /></span>
+                →
+                <span class="font-weight-medium"
+                  ><ValueText
+                    :value="keyChange(row, name)?.after"
+                    :against="keyChange(row, name)?.before"
+                    :longest="40" /></span
+              ></template>
+              <ValueText v-else :value="row.key[name]" :longest="40" />
             </td>
             <td
               v-for="name in differences.columns"

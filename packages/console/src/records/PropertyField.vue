@@ -37,7 +37,9 @@ const loadedText = computed(() => toField(props.property, props.loaded).text)
 /** By what was loaded, so that no other field stands there while somebody types. */
 const hasLines = computed(() => isJson.value || props.property.kind === 'text' || /[\r\n]/.test(loadedText.value))
 const lockIcon = computed(() => (props.property.key ? mdiKeyVariant : mdiLockOutline))
-const lockReason = computed(() => (props.property.key ? 'part of the key' : props.property.lockedBecause))
+const lockReason = computed(() =>
+  props.property.key && !props.property.writable ? 'part of the key' : props.property.lockedBecause,
+)
 const EXAMPLES: Record<string, string> = {
   date: '2026-03-01',
   time: '21:30:00',
@@ -77,7 +79,7 @@ function setNull() {
 <template>
   <div class="property mb-2" :data-test="`property-${property.name}`">
     <v-text-field
-      v-if="isNew ? !property.addable : !property.writable || property.key"
+      v-if="isNew ? !property.addable : !property.writable"
       :model-value="field.isNull ? 'null' : field.text"
       :label="label"
       readonly

@@ -78,7 +78,13 @@ function mayLeave(): boolean {
 }
 
 async function commit() {
-  if (await form.run('commit')) place.changed.add(address.value)
+  if (!(await form.run('commit'))) return
+  const to = form.movedTo.value
+  if (to !== null && to !== address.value) {
+    place.addresses = place.addresses.map((each) => (each === address.value ? to : each))
+    await router.replace({ name: 'record', params: { target: target.value, mapping: name.value, key: to } })
+  }
+  place.changed.add(address.value)
 }
 
 /** What the to-one links of the record as loaded lead to. */

@@ -18,6 +18,7 @@ import { useGuide } from '../guide/useGuide.js'
 import { client } from '../client.js'
 import { focusFirst, refusedProperties } from '../problems/refused-properties.js'
 import { useDraft } from '../drafts/useDraft.js'
+import { addressOf } from './record-address.js'
 
 /** A record that was changed after it was loaded: what is there now, and what the book knows of who changed it. */
 export interface Conflict {
@@ -46,6 +47,8 @@ export function useRecordForm() {
   /** Who holds the lock that the last run waits for; empty while it does not. */
   const waiting = ref<LockHolder[]>([])
   let place = { target: '', mapping: '', key: [] as string[] }
+  /** The record's address, where a commit gave it another key. */
+  const movedTo = ref<string | null>(null)
 
   const properties = computed(() => mapping.value?.properties ?? [])
   const pending = computed(() => properties.value.filter((property) => property.writable && isEdited(property)))
@@ -65,6 +68,9 @@ export function useRecordForm() {
   )
 
   async function open(target: string, mappingName: string, address: string): Promise<void> {
+    // It is open already, with what was committed.
+    if (address === movedTo.value) return
+    movedTo.value = null
     receipt.value = null
     isRemoved.value = false
     await attempt(async () => {
@@ -92,9 +98,16 @@ export function useRecordForm() {
       if (mode === 'commit') {
         isCommitted = true
         take(changed.record, changed.guard)
+        const keys = mapping.value?.key ?? []
+        if (keys.some((name) => name in values)) moveTo(addressOf(keys, changed.record))
       }
     })
     return isCommitted
+  }
+
+  function moveTo(address: string): void {
+    place = { ...place, key: fromRecordAddress(address) }
+    movedTo.value = address
   }
 
   /** Puts the pending change into the draft, guarded by the record as it was loaded here; the form is as loaded again. */
@@ -224,6 +237,7 @@ export function useRecordForm() {
     stage,
     canRun,
     open,
+    movedTo,
     run,
     solve,
     waiting,

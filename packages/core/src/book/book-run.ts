@@ -26,7 +26,7 @@ function toKept(step: PlannedStep): KeptStatement {
   const mapping = 'mapping' in step ? step.mapping : null
   // Without a key an image holds all of the row.
   const touched = isWrite(step) ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched) : []
-  return { kind: step.kind, mapping, statement: shownStatement(step), touched }
+  return { kind: step.kind, mapping, statement: shownStatement(step), set: isWrite(step) ? step.set : [], touched }
 }
 
 /** Writes a run's entry and its steps, in the run's own transaction. Its images were written by the steps themselves. */

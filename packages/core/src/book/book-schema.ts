@@ -1,10 +1,11 @@
 import { ROWS_OF_BLOCK_SQL } from '../statement/image-block-sql.js'
+import { movedInStepsSql, movedSql } from './moved-keys.js'
 
 /** The SQLSTATE with which a statement refuses by itself. Class LM is nobody else's. */
 export const REFUSED_BY_BOOK = 'LM001'
 
 /** Counted up with every change to the tables below. */
-export const BOOK_VERSION = 7
+export const BOOK_VERSION = 8
 
 /** Everything that was written, a line a row. */
 const HISTORY_VIEW = `create view ledgerman.history as
@@ -57,6 +58,7 @@ export const BOOK_UPGRADES: Readonly<Record<number, readonly string[]>> = {
   6: ['alter table ledgerman.statement add short jsonb'],
   // Whoever may read it still may.
   7: [HISTORY_VIEW.replace('create view', 'create or replace view')],
+  8: ['indexes ledgerman.entry_moved, entry_moved_in_steps'],
 }
 
 /**
@@ -160,6 +162,11 @@ exception when others then null; end $$`,
   {
     name: 'index ledgerman.entry_record',
     sql: 'create index entry_record on ledgerman.entry (record) where record is not null',
+  },
+  {
+    name: 'indexes ledgerman.entry_moved, entry_moved_in_steps',
+    sql: `create index entry_moved on ledgerman.entry (statement) where ${movedSql('entry')};
+create index entry_moved_in_steps on ledgerman.entry (id) where ${movedInStepsSql('entry')}`,
   },
   {
     name: 'table ledgerman.leaf',

@@ -4,6 +4,7 @@ import { recordHashSql } from '../statement/book-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import { blocksOfRecordSql } from '../statement/image-block-sql.js'
 import type { Target } from '../target/target.js'
+import { keyColumnsOf, movedHereSql, movingSql } from './moved-keys.js'
 
 export interface EntryFilter {
   limit: number
@@ -41,14 +42,26 @@ export function entryConditions(filter: Omit<EntryFilter, 'limit'>): { condition
     const ofMapping = `array(select t.id from ledgerman.statement t where t.mapping = ${value})`
     return `(e.statement = any (${ofMapping}) or exists (select 1 from pg_catalog.json_to_recordset(e.steps) as p(statement bigint) where p.statement = any (${ofMapping})))`
   }, filter.mapping)
+  const { keyed } = filter
+  const movedHere = (key: string, of: Mapping) => {
+    const [relation, columns] = [values.push(of.table.path), values.push(keyColumnsOf(of))]
+    const parts = `wanted as (select ${key} as key), ${movingSql(`$${relation}`, `$${columns}`)}`
+    return `(with ${parts} ${movedHereSql('e.id')})`
+  }
   where(
     (value) => {
       const given = `array(select jsonb_array_elements_text(${value}::jsonb))`
-      const key = filter.keyed
-        ? `(select ${canonicalKeySql(filter.keyed, 'given.parts')} from (select ${given} as parts) as given)`
+      const key = keyed
+        ? `(select ${canonicalKeySql(keyed, 'given.parts')} from (select ${given} as parts) as given)`
         : given
       const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
-      return `e.id in (${ofRecord('id from ledgerman.entry')} union all ${ofRecord('entry from ledgerman.image')} union all ${blocksOfRecordSql(key, 'b.entry')})`
+      const all = [
+        ofRecord('id from ledgerman.entry'),
+        ofRecord('entry from ledgerman.image'),
+        blocksOfRecordSql(key, 'b.entry'),
+        ...(keyed ? [movedHere(key, keyed)] : []),
+      ]
+      return `e.id in (${all.join(' union all ')})`
     },
     filter.key && JSON.stringify(filter.key),
   )

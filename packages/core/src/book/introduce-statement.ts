@@ -10,6 +10,8 @@ export interface KeptStatement {
   /** Null for a statement that belongs to none: a raw one, or a rule. */
   mapping: Mapping | null
   statement: Statement
+  /** Properties that it sets, of a change. */
+  set: readonly Property[]
   /** Properties whose images it writes. */
   touched: readonly Property[]
 }
@@ -61,9 +63,9 @@ const ids = new WeakMap<Statement, string>()
 
 /**
  * The statement's number in the book: 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it writes: the same text can
- * keep more or fewer of them.
+ * keep more or fewer of them. It is negative where the statement gives records another key: by that such entries are found (`moved-keys.ts`).
  */
-export function statementId({ kind, mapping, statement, touched }: KeptStatement): string {
+export function statementId({ kind, mapping, statement, set, touched }: KeptStatement): string {
   let id = ids.get(statement)
   if (id === undefined) {
     const digest = createHash('sha256')
@@ -78,7 +80,9 @@ export function statementId({ kind, mapping, statement, touched }: KeptStatement
         ].join('\0'),
       )
       .digest()
-    ids.set(statement, (id = String(digest.readBigUInt64BE() >> 1n)))
+    const number = digest.readBigUInt64BE() >> 1n
+    const movesKey = kind === 'change' && set.some(({ key }) => key)
+    ids.set(statement, (id = String(movesKey ? -1n - number : number)))
   }
   return id
 }

@@ -144,8 +144,8 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
   return toReceipt(header, row.outcome, null, [step], reversible)
 }
 
-/** What the statement set: its binds that are properties, less those that only found the record. */
+/** What the statement set: its binds that are properties. What finds the record has one too: a part of the key that was set has two. */
 function setProperties(mapping: Mapping, { statement }: EntryRow): Property[] {
-  const names = new Set(statement?.binds.map(({ name }) => name))
-  return mapping.properties.filter((property) => names.has(property.name) && !property.key)
+  const binds = (of: Property) => statement?.binds.filter(({ name }) => name === of.name).length ?? 0
+  return mapping.properties.filter((property) => binds(property) > (property.key ? 1 : 0))
 }

@@ -5,6 +5,7 @@ import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import { textOfImage } from '../receipt/receipt.js'
 import type { Target } from '../target/target.js'
 import { digestText, isDigest } from '../values/digest.js'
+import { keyColumnsOf, movedHereSql, movingSql } from './moved-keys.js'
 
 /** What one entry did to a record: columns before and after by name, in text form; null where there was none. */
 export interface RecordEvent {
@@ -16,6 +17,8 @@ export interface RecordEvent {
   note: string | null
   /** Whether it put an earlier entry back. */
   isReversal: boolean
+  /** Whether it gave a record this key in place of another, or the record that had this key another; null where it did neither. */
+  moved: 'here' | 'away' | null
   before: Record<string, string | null> | null
   after: Record<string, string | null> | null
 }
@@ -33,7 +36,8 @@ export async function recordEvents(
   if (mapping.key.length === 0 || mapping.key.some((property) => property.sensitive)) return []
   if (!(await target.isBookPrepared())) return []
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
-  const { rows } = await target.readBook(historySql(mapping), [JSON.stringify(parts), mapping.table.path, String(most)])
+  const values = [JSON.stringify(parts), mapping.table.path, String(most), keyColumnsOf(mapping)]
+  const { rows } = await target.readBook(historySql(mapping), values)
   const byColumn = new Map(mapping.properties.map((property) => [property.column.name, property]))
   const sent = (image: RecordEvent['before']) =>
     image &&
@@ -48,7 +52,9 @@ export async function recordEvents(
     )
   return rows.map(([json]) => {
     const event = JSON.parse(json ?? '') as RecordEvent
-    return { ...event, before: sent(event.before), after: sent(event.after) }
+    const { before, after } = event
+    const isAway = mapping.key.some(({ column: { name } }) => before && after && before[name] !== after[name])
+    return { ...event, moved: event.moved ?? (isAway ? 'away' : null), before: sent(before), after: sent(after) }
   })
 }
 
@@ -79,7 +85,13 @@ wanted as (select key, ${recordHashSql('key')} as record from written), found as
   from found i join steps p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
     join said e on e.id = i.entry
   where s.relation = $2
+), ${movingSql('$2', '$4')}, moved as (${movedHereSql(
+    `e.id, e.at, e.actor, 'change' as kind, e.note, e.run->>'transaction' as transaction, coalesce(e.run ? 'reverses', false) as is_reversal,
+    jsonb_object(m.touched, i.before) as before, jsonb_object(m.touched, i.after) as after, i.no as step`,
+  )}
+), told as (
+  select *, null as moved from events union all select *, 'here' from moved
 )
-select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'before', before, 'after', after)::text
-from events order by at desc, id desc, step desc limit $3::integer`
+select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'moved', moved, 'before', before, 'after', after)::text
+from told order by at desc, id desc, step desc limit $3::integer`
 }

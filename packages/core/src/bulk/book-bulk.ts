@@ -53,7 +53,7 @@ export function introduceBulk(
 function toKept(shape: BulkShape, { kind, statement }: Pick<BulkStep, 'kind' | 'statement'>): KeptStatement {
   const { mapping } = shape
   const touched = kind === 'add' ? mapping.properties : keptProperties(shape)
-  return { kind, mapping, statement, touched }
+  return { kind, mapping, statement, set: kind === 'change' ? shape.set : [], touched }
 }
 
 /**

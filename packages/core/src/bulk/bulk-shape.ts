@@ -32,6 +32,8 @@ export interface GivenShape {
   /** The key's properties, then those that are set, then those that have to be as they are. */
   properties: readonly Property[]
   set: readonly Property[]
+  /** Parts of the key that are set: found by one value, they are given another, which stands in a column of its own. */
+  moved?: readonly Property[]
   /** Properties that cannot be set, such as the version: they stand in what was exported, and have to have the value the record has. */
   kept: readonly Property[]
   hasGuard: boolean
@@ -56,6 +58,12 @@ export const HIT = 'pg_temp.ledgerman_hit'
 /** The column of the temporary table that holds a property's values. */
 export function givenColumn({ properties }: GivenShape, property: Property): string {
   return `c${properties.indexOf(property) + 1}`
+}
+
+/** The column of the temporary table that holds what a property is set to. */
+export function restoredColumn(given: GivenShape, property: Property): string {
+  const at = given.moved?.indexOf(property) ?? -1
+  return at < 0 ? givenColumn(given, property) : `m${at + 1}`
 }
 
 /**

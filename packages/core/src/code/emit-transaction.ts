@@ -151,7 +151,7 @@ ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
       no: ${step.no}, name: ${step.as === null ? 'null' : quoted(step.as)}, expected: ${quoted(String(step.expect ?? 'any'))}, writes: ${writes}, reversible: ${quoted(reversible)},
       statement: {
         kind: ${quoted(step.kind)}, mapping: ${quoted(mapping?.name ?? '')}, revision: ${mapping?.revision ?? 0}, relation: ${quoted(mapping?.table.path ?? '')},
-        keyColumns: [${columns(mapping?.key ?? [])}], touched: [${columns(touched)}],
+        keyColumns: [${columns(mapping?.key ?? [])}],${isWrite(step) && step.kind === 'change' && step.set.some(({ key }) => key) ? ' movesKey: true,' : ''} touched: [${columns(touched)}],
         text: \`${inTemplate(statement.text)}\`,
         binds: [${binds.join(', ')}],${shortMember(statement)}
       },

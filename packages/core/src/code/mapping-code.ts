@@ -302,10 +302,18 @@ function booked(
     keyColumns: [${columns(mapping.key)}],
     touched: touched.map((name) => COLUMNS[name]),
     text,
-    binds,
+    binds,${this.#movesKey}
   }
 }
 `
+  }
+
+  /** What finds the record is bound too: more parts of the key than that are set. */
+  get #movesKey(): string {
+    const { key } = this.mapping
+    if (key.every(({ lockedBecause }) => lockedBecause !== null)) return ''
+    const names = key.map(({ name }) => quoted(name)).join(', ')
+    return `\n    movesKey: kind === 'change' && binds.filter(({ name }) => [${names}].includes(name)).length > ${key.length},`
   }
 
   /** The names of all properties, as code. */

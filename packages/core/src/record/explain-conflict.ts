@@ -95,7 +95,7 @@ function whyNoGuard({ guard }: Mapping, { current }: { current: RecordValues }, 
   return guards.every(isAhead) ? `The guard ${guards.join(', ')} is of no version that it had: it is at v${now}.` : ''
 }
 
-/** Adds who removed a record that somebody had loaded before. */
+/** Adds who removed a record that somebody had loaded before, or gave it another key. */
 export async function explainRemoved(
   target: Target,
   mapping: Mapping,
@@ -103,6 +103,23 @@ export async function explainRemoved(
   problem: LedgermanProblem,
 ): Promise<LedgermanProblem> {
   const [last] = await recordEvents(target, mapping, key).catch(() => [])
+  if (last?.moved === 'away') {
+    const now = mapping.key.map(
+      ({ name, column }) => [name, last.after?.[column.name] ?? key.get(name) ?? null] as const,
+    )
+    const words = now.map(([name, text]) => `${name} ${text}`).join(', ')
+    return withDetail(
+      problem,
+      `${problem.detail} It was given another key, ${words}, by ${last.actor} at ${last.at}, after you loaded it.`,
+    ).with({
+      moved: {
+        actor: last.actor,
+        at: last.at,
+        entry: entryAddress(target.name, last.id),
+        key: Object.fromEntries(now),
+      },
+    })
+  }
   if (!last || last.kind !== 'remove') return problem
   const removed = { actor: last.actor, at: last.at, entry: entryAddress(target.name, last.id) }
   return withDetail(

@@ -53,8 +53,8 @@ export class KeyedRun {
 
   /** The number of its statement in the book. */
   get statementId(): string {
-    const { kind, step, touched } = this.step.statement
-    return statementId({ kind, mapping: this.mapping, statement: step, touched })
+    const { kind, step, set, touched } = this.step.statement
+    return statementId({ kind, mapping: this.mapping, statement: step, set, touched })
   }
 
   /** Somebody looks who holds the lock, if the statement comes to wait for one. What was waited for in line counts. */

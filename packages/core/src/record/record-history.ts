@@ -72,27 +72,13 @@ export async function readHistory(
  * @throws LedgermanProblem book-not-prepared, no-key, not-found
  */
 export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts, at: string): Promise<RecordAsOf> {
-  const { timeline, now, row, isSame, isCut } = await lookBack(target, mapping, key)
-  const doubts = await unknownSince(target, mapping, at)
-  const moment = microsOf(at)
-  let state: KnownColumns = now
-  const earliest = timeline.find(({ event }) => event !== null)?.event
-  if (isCut && earliest && microsOf(earliest.at) > moment)
-    doubts.push(`more than ${MOST_EVENTS} entries are of it; it is looked back to ${earliest.at}`)
+  const unknown = await unknownSince(target, mapping, at)
+  const { state, doubts: met, present } = await stateAt(target, mapping, key, microsOf(at), MOST_KEYS)
+  const doubts = [...unknown, ...met]
   if (mapping.key.some(({ sensitive }) => sensitive))
     doubts.push('its entries are not found, since its key is sensitive')
-  const since = timeline.filter(({ event }, place) => isAfter(event, timeline, place, moment)).reverse()
-  for (const { event, before, after } of since) {
-    if (event === null) {
-      doubts.push(`it was changed outside the book: ${propertyNames(mapping, after ?? before) || 'the whole record'}`)
-      state = before === null ? null : { ...state, ...before }
-      continue
-    }
-    if (differences(state, after, isSame) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
-    state = before === null ? null : { ...(state ?? {}), ...before }
-  }
   // Of a sensitive value the book has a digest: where that is the present one's, it is the present value.
-  const plain = state && withPlain(mapping, state, { now, row, isSame })
+  const plain = state && withPlain(mapping, state, present)
   if (plain && Object.values(plain).some(isDigest)) doubts.push('the book has only digests of sensitive values')
   const missing = state ? mapping.properties.filter(({ column }) => !(column.name in (state as object))) : []
   if (missing.length > 0) doubts.push(`nothing is known of ${missing.map(({ name }) => name).join(', ')} at that time`)
@@ -102,6 +88,56 @@ export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts
     sure: doubts.length === 0,
     because: doubts.length === 0 ? null : [...new Set(doubts)].join('; '),
   }
+}
+
+/** A record at a moment, in columns, with what is not sure of it; and the record that it is now. */
+interface StateAt {
+  state: KnownColumns
+  doubts: string[]
+  present: Present
+}
+
+/** How many keys that a record had are followed. */
+const MOST_KEYS = 20
+
+/** @param moment in microseconds @param keys how many further keys are followed, where it was given another */
+async function stateAt(
+  target: Target,
+  mapping: Mapping,
+  key: KeyTexts,
+  moment: number,
+  keys: number,
+): Promise<StateAt> {
+  const { timeline, now, row, isSame, isCut } = await lookBack(target, mapping, key)
+  const doubts: string[] = []
+  let state: KnownColumns = now
+  let present: Present = { now, row, isSame }
+  const earliest = timeline.find(({ event }) => event !== null)?.event
+  if (isCut && earliest && microsOf(earliest.at) > moment)
+    doubts.push(`more than ${MOST_EVENTS} entries are of it; it is looked back to ${earliest.at}`)
+  const since = timeline.filter(({ event }, place) => isAfter(event, timeline, place, moment)).reverse()
+  for (const { event, before, after } of since) {
+    if (event === null) {
+      doubts.push(`it was changed outside the book: ${propertyNames(mapping, after ?? before) || 'the whole record'}`)
+      state = before === null ? null : { ...state, ...before }
+      continue
+    }
+    if (differences(state, after, isSame) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
+    if (event.moved === 'away' && keys > 0) {
+      // What else it was then stands under the key that it was given.
+      const there = await stateAt(target, mapping, keyAfter(mapping, key, event), microsOf(event.at), keys - 1)
+      doubts.push(...there.doubts)
+      state = there.state
+      present = there.present
+    }
+    state = before === null ? null : { ...(state ?? {}), ...before }
+  }
+  return { state, doubts, present }
+}
+
+/** The key that an event gave a record. */
+export function keyAfter(mapping: Mapping, key: KeyTexts, { after }: RecordEvent): KeyTexts {
+  return new Map(mapping.key.map(({ name, column }) => [name, after?.[column.name] ?? key.get(name) ?? '']))
 }
 
 /** An instant (RFC 3339) in microseconds, as exact as PostgreSQL keeps it. */
@@ -122,18 +158,24 @@ function isAfter(
   return next === undefined || microsOf((next as RecordEvent).at) > moment
 }
 
+/** What a record is now. */
+interface Present {
+  now: Record<string, string | null> | null
+  row: readonly (string | null)[] | null
+  isSame: IsSame
+}
+
 async function lookBack(
   target: Target,
   mapping: Mapping,
   key: KeyTexts,
-): Promise<{
-  timeline: TimelineEvent[]
-  now: Record<string, string | null> | null
-  row: (string | null)[] | null
-  isSame: IsSame
-  /** Whether there are events before those. */
-  isCut: boolean
-}> {
+): Promise<
+  Present & {
+    timeline: TimelineEvent[]
+    /** Whether there are events before those. */
+    isCut: boolean
+  }
+> {
   assertKeyed(mapping)
   await target.assertBook()
   const [events, row] = await Promise.all([
@@ -177,7 +219,9 @@ function asBooked(property: Property, text: string | null): string | null {
   return textOfImage(property, castOfSent(text, property.column.type))
 }
 
-function toEvent(mapping: Mapping, { event, before, after }: TimelineEvent): HistoryEvent {
+function toEvent(mapping: Mapping, { event, ...of }: TimelineEvent): HistoryEvent {
+  // What gave it this key, or took it, is told as what it did to the record.
+  const { before, after } = event ?? of
   const names = [...new Set([...Object.keys(before ?? {}), ...Object.keys(after ?? {})])]
   const changes = mapping.properties.flatMap((property) => {
     const { name } = property.column
@@ -220,7 +264,7 @@ function toRecord(mapping: Mapping, state: Record<string, string | null>): Recor
 function withPlain(
   mapping: Mapping,
   state: Record<string, string | null>,
-  { now, row, isSame }: { now: KnownColumns; row: readonly (string | null)[] | null; isSame: IsSame },
+  { now, row, isSame }: Present,
 ): Record<string, string | null> {
   const plain = mapping.properties.flatMap(({ column: { name } }, at) =>
     row && isDigest(state[name]) && isSame(name, state[name] ?? null, now?.[name] ?? null)

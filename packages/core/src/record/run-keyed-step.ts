@@ -52,8 +52,8 @@ export function runKeyedStep(
 async function* introduced(run: KeyedRun): AsyncGenerator<Lane<KeyedRow>> {
   const { target, mapping, step } = run
   if (run.isCommit) {
-    const { kind, step: statement, touched } = step.statement
-    const failed = await introduceStatements(target, [{ kind, mapping, statement, touched }]).then(
+    const { kind, step: statement, set, touched } = step.statement
+    const failed = await introduceStatements(target, [{ kind, mapping, statement, set, touched }]).then(
       () => null,
       (error: unknown) => ({ error }),
     )

@@ -7,6 +7,7 @@ export type KnownColumns = Record<string, string | null> | null | undefined
 export interface TimelineEvent {
   /** Null for what happened outside. */
   event: RecordEvent | null
+  /** What had the key before and after: nothing, before a record was given it, and after it was given another. */
   before: Record<string, string | null> | null
   after: Record<string, string | null> | null
 }
@@ -34,16 +35,22 @@ export function timelineOf(
   const timeline: TimelineEvent[] = []
   let known: KnownColumns
   while (left.length > 0) {
-    const joining = left.slice(0, WINDOW).findIndex((event) => differences(known, event.before, isSame) === null)
+    const joining = left.slice(0, WINDOW).findIndex((event) => differences(known, ofKey(event).before, isSame) === null)
     const [event] = left.splice(Math.max(0, joining), 1)
     if (!event) break
-    const outside = differences(known, event.before, isSame)
+    const { before, after } = ofKey(event)
+    const outside = differences(known, before, isSame)
     if (outside) timeline.push({ event: null, ...outside })
-    timeline.push({ event, before: event.before, after: event.after })
-    known = event.after === null ? null : { ...known, ...event.before, ...event.after }
+    timeline.push({ event, before, after })
+    known = after === null ? null : { ...known, ...before, ...after }
   }
   const outside = timeline.length > 0 ? differences(known, now, isSame) : null
   return outside ? [...timeline, { event: null, ...outside }] : timeline
+}
+
+/** What had the key before an event and after it. */
+function ofKey({ before, after, moved }: RecordEvent): Pick<TimelineEvent, 'before' | 'after'> {
+  return { before: moved === 'here' ? null : before, after: moved === 'away' ? null : after }
 }
 
 /** Where what is known of a record does not agree with what is found next; null where it does. */

@@ -1,4 +1,11 @@
-import { GIVEN, givenColumn, type BulkShape, type GivenShape, type LeftProperty } from '../bulk/bulk-shape.js'
+import {
+  GIVEN,
+  givenColumn,
+  restoredColumn,
+  type BulkShape,
+  type GivenShape,
+  type LeftProperty,
+} from '../bulk/bulk-shape.js'
 import { givenType } from '../bulk/file-job.js'
 import { asLeftSql, sameGivenSql } from '../bulk/found-rows.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
@@ -46,6 +53,11 @@ export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkS
     ...given.properties.map((property) => ({
       name: givenColumn(given, property),
       type: givenType(property),
+      sql: lines.given(property),
+    })),
+    ...(given.moved ?? []).map((property) => ({
+      name: restoredColumn(given, property),
+      type: givenType(property),
       sql: lines.value(property),
     })),
     ...left.map(({ property, text }) => ({
@@ -65,7 +77,7 @@ export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkS
   ]
   await tables.empty(GIVEN, `no bigint, line bigint, ${columns.map(({ name, type }) => `${name} ${type}`).join(', ')}`)
   // In the order of the key, which is near to that of the table: rows that stand together are written one after the other.
-  const order = key.map((property) => lines.value(property)).join(', ')
+  const order = key.map((property) => lines.key(property)).join(', ')
   await tables.session.query(
     `insert into ${GIVEN} select i.number, i.number, ${columns.map(({ sql }) => sql).join(', ')}
 from (select pg_catalog.row_number() over (order by ${order}) as number, i.* from (${lines.allSql('$1', '$2')}) as i) as i`,

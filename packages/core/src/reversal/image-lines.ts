@@ -23,12 +23,22 @@ export class ImageLines {
 
   /** What a property was before the step, as a value of its column. */
   value(property: Property): string {
-    const { column } = property
-    const { kind, mapping } = this.step
-    // A key stands there as the server casts it to text, which of money is not the number that other values are.
-    if (property.key && kind !== 'remove')
-      return `${this.#line('key', mapping.key.indexOf(property) + 1)}::${column.type.comparable}::${givenType(property)}`
     return `${this.text('before', property)}::${givenType(property)}`
+  }
+
+  /** What a record is found by, as a value of its column: a part of its key as the step left it. */
+  key(property: Property): string {
+    const { kind, mapping, touched } = this.step
+    const { type, name } = property.column
+    if (kind === 'remove') return this.value(property)
+    if (kind !== 'add' && touched.includes(name)) return `${this.text('after', property)}::${givenType(property)}`
+    // There it stands as the server casts it to text, which of money is not the number that other values are.
+    return `${this.#line('key', mapping.key.indexOf(property) + 1)}::${type.comparable}::${givenType(property)}`
+  }
+
+  /** What a column of the given rows holds: a part of the key to find the record by, or what a property was. */
+  given(property: Property): string {
+    return property.key ? this.key(property) : this.value(property)
   }
 
   /** Whether a property's column holds what it was before just as the image has it, which it does not where it was made shorter since. */

@@ -43,6 +43,8 @@ function versionIn({ mapping: { guard }, touched }: UndoStep): Property | null {
 function isTurnable(step: UndoStep): boolean {
   if (step.kind !== 'change' && step.kind !== 'replace') return false
   const { set, expected } = restored(step)
+  // Records whose keys it changed stand in its images under other keys than in those of its reversal.
+  if (set.some(({ key }) => key)) return false
   const said = [...set.filter((property) => expected.includes(property)), versionIn(step)].map(
     (property) => property?.column.name,
   )
@@ -250,12 +252,12 @@ where ${conditions.join(' and ')}`,
     const { properties, set, left = [] } = given as GivenShape
     const exact = set.map((property) => lines.isExact(property))
     const columns = [
-      ...properties.map((property) => `${lines.value(property)} as ${givenColumn(given as GivenShape, property)}`),
+      ...properties.map((property) => `${lines.given(property)} as ${givenColumn(given as GivenShape, property)}`),
       ...left.map(({ property, text }) => `${lines.text('after', property)} as ${text}`),
       ...(this.#version ? [`${lines.text('after', this.#version)}::bigint as left_version`] : []),
       `${exact.join(' and ')} as is_exact`,
     ]
-    const order = mapping.key.map((property) => lines.value(property)).join(', ')
+    const order = mapping.key.map((property) => lines.key(property)).join(', ')
     return `select ${columns.join(', ')} from (${lines.blocksSql(from)}) as i order by ${order}`
   }
 

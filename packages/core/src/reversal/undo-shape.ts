@@ -1,7 +1,7 @@
-import { givenColumn, type BulkShape, type GivenShape, type LeftProperty } from '../bulk/bulk-shape.js'
+import { restoredColumn, type BulkShape, type GivenShape, type LeftProperty } from '../bulk/bulk-shape.js'
 import { sameGivenSql } from '../bulk/found-rows.js'
 import { Links } from '../mapping/links.js'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Property } from '../mapping/mapping.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { storedSql } from '../values/sql-form.js'
 import { restored, type UndoStep } from './undo-steps.js'
@@ -20,24 +20,31 @@ export interface ChangedIn {
 export function shapeOf(step: UndoStep, seen: ChangedIn = { everywhere: new Set(), nowhere: new Set() }): BulkShape {
   const { mapping, kind } = step
   const links = new Links()
-  const { set: settable, expected } =
-    kind === 'change' || kind === 'replace' ? restored(step) : restored({ ...step, touched: allColumns(mapping) })
+  const isChange = kind === 'change' || kind === 'replace'
+  const { set: settable, expected } = isChange
+    ? restored(step)
+    : restored({ ...step, touched: mapping.properties.flatMap(({ key, column }) => (key ? [] : [column.name])) })
   const whole = mapping.properties.filter(
     ({ column, sensitive }) => step.touched.includes(column.name) && !column.generated && !sensitive,
   )
-  const properties = kind === 'remove' ? whole : kind === 'add' ? [...mapping.key] : [...mapping.key, ...settable]
+  const properties =
+    kind === 'remove'
+      ? whole
+      : kind === 'add'
+        ? [...mapping.key]
+        : [...mapping.key, ...settable.filter(({ key }) => !key)]
   // A statement has to set something, if only to find that nothing differs.
   const isSaid = (property: Property) => !seen.nowhere.has(property)
   const [set, left] = settable.some(isSaid) ? [settable.filter(isSaid), expected.filter(isSaid)] : [settable, expected]
   const given: GivenShape = {
     properties,
-    set: kind === 'add' || kind === 'remove' ? [] : set,
+    set: isChange ? set : [],
+    moved: isChange ? set.filter(({ key }) => key) : [],
     kept: [],
     hasGuard: false,
     addsMissing: false,
     ...(kind === 'remove' ? {} : { left: left.map((property) => leftOf(property, expected.indexOf(property), seen)) }),
   }
-  const isChange = kind === 'change' || kind === 'replace'
   return {
     mapping,
     kind: isChange ? 'change' : 'remove',
@@ -61,11 +68,7 @@ function leftOf(property: Property, at: number, { everywhere }: ChangedIn): Left
 /** What a property is set to: what it was where the entry changed it, and what it is elsewhere. */
 function restoredSql(property: Property, given: GivenShape): string {
   const { column } = property
-  const before = storedSql(`g.${givenColumn(given, property)}`, column.type)
+  const before = storedSql(`g.${restoredColumn(given, property)}`, column.type)
   const isChanged = given.left?.find((each) => each.property === property)?.isChanged ?? null
   return isChanged === null ? before : `case when g.${isChanged} then ${before} else t.${column.sql} end`
-}
-
-function allColumns({ properties }: Mapping): string[] {
-  return properties.map(({ column }) => column.name)
 }

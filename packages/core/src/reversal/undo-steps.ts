@@ -107,7 +107,6 @@ export function restored({ mapping, touched }: UndoStep): { set: Property[]; exp
     (property) =>
       touched.includes(property.column.name) &&
       property !== version &&
-      !property.key &&
       !property.column.generated &&
       property.column.identity !== 'always',
   )

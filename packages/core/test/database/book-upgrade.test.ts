@@ -43,7 +43,11 @@ it.each([
       const { prepared, created } = await prepareBook(target)
       expect([prepared, created]).toEqual([
         'already',
-        expect.arrayContaining(['view ledgerman.step', 'view ledgerman.history']),
+        expect.arrayContaining([
+          'view ledgerman.step',
+          'view ledgerman.history',
+          'indexes ledgerman.entry_moved, entry_moved_in_steps',
+        ]),
       ])
       expect(await target.isBookPrepared()).toBe(true)
       expect((await prepareBook(target)).created).toEqual([])

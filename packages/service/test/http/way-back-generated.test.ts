@@ -22,9 +22,22 @@ const operation = fc.oneof(
       { requiredKeys: [] },
     ),
   }),
-  fc.record({ do: fc.constant('add' as const), key, apertureM: fc.constantFrom(null, '1.50', '0.10') }),
+  {
+    weight: 3,
+    arbitrary: fc.record({ do: fc.constant('add' as const), key, apertureM: fc.constantFrom(null, '1.50', '0.10') }),
+  },
   fc.record({ do: fc.constant('remove' as const), key }),
   fc.record({ do: fc.constant('rename' as const), key, name: fc.constantFrom('One', 'Two') }),
+  {
+    weight: 4,
+    arbitrary: fc.record({
+      do: fc.constant('rekey' as const),
+      key,
+      to: key,
+      by: fc.constantFrom('key', 'condition', 'job'),
+    }),
+  },
+  fc.record({ do: fc.constant('rekeyTwice' as const), key, by: key, to: key }),
   fc.record({ do: fc.constant('move' as const), from: programme, to: programme, hours }),
   fc.record({
     do: fc.constant('many' as const),
@@ -42,9 +55,13 @@ async function job(body: object): Promise<void> {
     body: { mode: 'commit', expect: 'any', ...body },
     headers: json,
   })
+  expect((await ended(begun))?.problem ?? null).toBeNull()
+}
+
+async function ended(begun: { body: { id?: unknown } }): Promise<Job | undefined> {
   let last: Job | undefined
-  for await (const now of service.client.followJob(begun.body.id as string)) last = now
-  expect(last?.problem ?? null).toBeNull()
+  for await (const now of service.client.followJob(String(begun.body.id))) last = now
+  return last
 }
 
 /** Does it; what is refused is refused, and changes nothing. */
@@ -60,7 +77,21 @@ async function perform(each: Operation): Promise<void> {
       .catch(ignore)
   else if (each.do === 'remove') await of.remove('telescope', [each.key], commit).catch(ignore)
   else if (each.do === 'rename') await of.change('telescope', [each.key], { name: each.name }, commit).catch(ignore)
-  else if (each.do === 'move')
+  else if (each.do === 'rekey') {
+    const [where, compute] = [`code = '${each.key}'`, { code: `'${each.to}'`, name: "name || '+'" }]
+    const job = { mode: 'commit', mapping: 'telescope', expect: 'any', where, compute }
+    if (each.by === 'key') await of.change('telescope', [each.key], { code: each.to }, commit).catch(ignore)
+    else if (each.by === 'condition')
+      await of.run({ mode: 'commit', steps: [{ change: 'telescope', expect: 'any', where, compute }] }).catch(ignore)
+    else await service.request('POST', `${T}/jobs`, { body: job, headers: json }).then(ended)
+  } else if (each.do === 'rekeyTwice') {
+    const step = (from: string, to: string) => ({
+      change: 'telescope',
+      key: { code: `'${from}'` },
+      values: { code: to },
+    })
+    await of.run({ mode: 'commit', steps: [step(each.key, each.by), step(each.by, each.to)] }).catch(ignore)
+  } else if (each.do === 'move')
     await of
       .run({ mode: 'commit', transaction: 'move-hours', params: { from: each.from, to: each.to, hours: each.hours } })
       .catch(ignore)
@@ -89,6 +120,15 @@ const everything = () =>
 
 beforeAll(async () => {
   service = await startTestService()
+  // Two that nothing refers to, so that they can be given other codes.
+  await service.observatory.sql(
+    `insert into telescope (code, name, aperture_m) values ('HF7', 'Seven', 1), ('HF8', 'Eight', 2)`,
+  )
+  const { source } = await target().mapping('telescope')
+  await target().publishMapping(
+    'telescope',
+    source.replace('code: { column: code, fixed: true }', 'code: { column: code }'),
+  )
 })
 afterAll(() => service.stop())
 

@@ -74,6 +74,8 @@ const writes: StepDefinition[] = [
     onExisting: 'change',
   },
   { remove: 'tariff', key: { code: `'low'` }, guard: 'any' },
+  { change: 'tariff', key: { code: `'high'` }, compute: { code: `'top'`, rate: 'rate + 1' }, guard: 'any' },
+  { change: 'tariff', as: 'renamed', where: 'rate < 3', expect: 'any', compute: { code: `code || '+'` } },
   { remove: 'move', where: 'giver = :from', expect: '..1' },
   { require: ':n < 9', otherwise: 'Too many: {:n}.' },
   { require: `:from <> 'A3' or :n > 2` },
