@@ -23,8 +23,9 @@ export function propertyFromText({ name, kind, type }: TextProperty, text: strin
     case 'array':
       try {
         return parseJson(text)
-      } catch {
-        throw invalid(name, kind === 'array' ? `a JSON array, such as ["imaging"]` : 'JSON', text)
+      } catch (error) {
+        const why = error instanceof Error ? error.message : ''
+        throw invalid(name, kind === 'array' ? `a JSON array, such as ["imaging"]` : 'JSON', text, why)
       }
     default:
       return text
@@ -37,8 +38,9 @@ export function propertyToText(value: unknown): string {
   return typeof value === 'string' ? value : printJson(value)
 }
 
-function invalid(name: string, expected: string, got: string): LedgermanProblem {
-  return new LedgermanProblem('value-invalid', `${name}: expected ${expected}, got "${got}".`, {
+function invalid(name: string, expected: string, got: string, why = ''): LedgermanProblem {
+  const words = why === '' ? '' : ` ${why}.`
+  return new LedgermanProblem('value-invalid', `${name}: expected ${expected}, got "${got}".${words}`, {
     where: name,
     expected,
   })

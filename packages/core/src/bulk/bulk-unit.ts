@@ -100,7 +100,7 @@ export class BulkUnit {
     if (toAdd > 0) this.#report.notFound = 0
     if (this.#changed < toChange && this.options.areKeysUnchecked) throw new KeysUnchecked()
     if (this.#changed < toChange - this.#lost.changes || this.#added < toAdd - this.#lost.adds)
-      throw this.#refused(rowNotWritten(shape.mapping))
+      throw this.#refused(rowNotWritten(shape.mapping, shape.kind))
     this.#tell('changing', this.#changed, toChange)
     this.#report.sample = inLineOrder(this.#failed).slice(0, SHOWN_ROWS)
     return { report: this.#report, failed: this.#failed, evidence, steps: this.#steps() }

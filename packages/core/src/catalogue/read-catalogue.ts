@@ -222,16 +222,11 @@ select json_build_object(
     from pg_constraint k join pg_class fc on fc.oid = k.confrelid join pg_namespace fn on fn.oid = fc.relnamespace
     where k.conrelid = c.oid and k.contype = 'f'), '[]'),
   'referencedBy', coalesce(referring.list, '[]'),
-  'triggers', coalesce((
-    select json_agg(json_build_object('name', g.tgname, 'when', case when g.tgtype & 64 = 64 then 'instead of' when g.tgtype & 2 = 2 then 'before' else 'after' end)
-      order by g.tgname) from pg_trigger g
-    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 1 = 1 and g.tgtype & 16 = 16), '[]'),
-  'afterTriggers', coalesce((select json_agg(g.tgname order by g.tgname) from pg_trigger g
-    where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D' and g.tgtype & 2 = 0 and g.tgtype & 64 = 0 and g.tgtype & 20 <> 0), '[]'),
+  'triggers', coalesce(fired.on_update, '[]'), 'afterTriggers', coalesce(fired.behind, '[]'),
   'sideWriters', coalesce(side_writers.list, '[]'), 'refusals', coalesce(refusing.list, '[]'))::text
 from wanted w join pg_class c on c.oid = w.oid join pg_namespace n on n.oid = c.relnamespace
   left join columns_of on columns_of.rel = c.oid left join referring on referring.rel = c.oid left join side_writers on side_writers.rel = c.oid
-  left join refusing on refusing.rel = c.oid
+  left join refusing on refusing.rel = c.oid left join fired on fired.rel = c.oid
 order by n.nspname, c.relname`
 
 const ALL_TABLES_SQL = catalogueSql('not c.relispartition')

@@ -16,8 +16,9 @@ const MAY_WRITE_SQL = String.raw`case l.lanname when 'internal' then false when 
 const REFUSAL = String.raw`$re$(?:\mraise\s+(?:exception\s+)?|\mmessage\s*:?=\s*)[eE]?'((?:[^']|'')*)'$re$`
 
 /**
- * Parts of a WITH clause, after `wanted (oid)`: `side_writers (rel, list)` has of each relation a JSON array of `SideWriter`, and `refusing
- * (rel, list)` one of what its triggers say where they refuse. Before that the
+ * Parts of a WITH clause, after `wanted (oid)`: `side_writers (rel, list)` has of each relation a JSON array of `SideWriter`, `refusing
+ * (rel, list)` one of what its triggers say where they refuse, and `fired (rel, on_update, behind)` the triggers for each row that is changed (which may mean that it is added to another partition), and those
+ * behind which a row may be other than the statement returned it: they fire after it, or write in its place. Before that the
  * relations a write of each may reach (partitions, inheritance children, the tables under a view), and the trigger functions on them.
  * Each function is read once, however many triggers call it.
  */
@@ -32,6 +33,14 @@ export const SIDE_WRITERS_SQL = `reached (root, rel) as (
 ), firing as materialized (
   select r.root, g.tgname, g.tgtype, g.tgfoid from reached r join pg_trigger g on g.tgrelid = r.rel
   where not g.tgisinternal and g.tgparentid = 0 and g.tgenabled in ('O', 'A')
+), fired as materialized (
+  select f.root as rel, json_agg(json_build_object('name', f.tgname, 'when', f.fires) order by f.tgname) filter (where f.is_on_update) as on_update,
+    json_agg(f.tgname order by f.tgname) filter (where f.is_behind) as behind
+  from (
+    select g.root, g.tgname, case when g.tgtype & 64 = 64 then 'instead of' when g.tgtype & 2 = 2 then 'before' else 'after' end as fires,
+      bool_or(g.tgtype & 1 = 1 and (g.tgtype & 16 = 16 or (c.relkind = 'p' and g.tgtype & 4 = 4))) as is_on_update, bool_or(g.tgtype & 2 = 0 and g.tgtype & 20 <> 0) as is_behind
+    from firing g join pg_class c on c.oid = g.root group by 1, 2, 3
+  ) as f group by f.root
 ), writing as materialized (
   select p.oid from pg_proc p join pg_language l on l.oid = p.prolang where p.oid in (select tgfoid from firing) and ${MAY_WRITE_SQL}
 ), saying as materialized (

@@ -72,9 +72,9 @@ export interface Table {
   checks: CheckConstraint[]
   references: ForeignKey[]
   referencedBy: ForeignKey[]
-  /** The row triggers that fire on UPDATE. */
+  /** The row triggers that fire on UPDATE; those of partitions and of a view's tables too. */
   triggers: Trigger[]
-  /** The triggers that fire after UPDATE or INSERT, for each row or once: they may write the same row again. */
+  /** The triggers that fire after UPDATE or INSERT, for each row or once, or in its place: they may write the same row again, or another one. */
   afterTriggers: string[]
   /** Triggers whose function may write elsewhere, foreign keys that cascade, rules; those of partitions and of a view's tables too. */
   sideWriters: SideWriter[]

@@ -135,7 +135,7 @@ const VERSION_LOCK = 'it is the version, which is counted up with each change'
 
 function lockOf(column: Column, table: Table): string | null {
   if (column.generated) return 'the database computes it'
-  if (column.identity === 'always') return 'generated identity'
+  if (column.identity === 'always') return 'the database numbers it'
   if (table.kind === 'materialized view') return 'a materialized view cannot be changed'
   if (!column.updatable) return `a change cannot be passed through the ${table.kind}`
   return null

@@ -98,9 +98,14 @@ const explanations: Record<string, Explain> = {
  */
 function refusedByDatabase(error: DatabaseError, context: ErrorContext): LedgermanProblem {
   const words = safeMessage(error, context)
+  // RETURNING is not for tables whose rules do something else in its place.
+  const rules =
+    error.code === '0A000' && context.mapping?.table.hasRules
+      ? ` Rules rewrite what is done to ${context.mapping.table.path}, so what becomes of a record cannot be read: its records can be loaded, and not changed here.`
+      : ''
   return problem(
     'refused-by-database',
-    `The database refuses it: ${words} (SQLSTATE ${error.code}). Nothing was changed.`,
+    `The database refuses it: ${words} (SQLSTATE ${error.code}).${rules} Nothing was changed.`,
     { sqlstate: error.code, message: words, table: context.mapping?.table.path },
     error,
   )

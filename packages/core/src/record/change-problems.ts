@@ -1,4 +1,4 @@
-import { LedgermanProblem, type RecordValues } from '@ledgerman/contract'
+import { LedgermanProblem, type RecordValues, type StepKind } from '@ledgerman/contract'
 import { inRecord } from '../mapping/in-record.js'
 import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { toGuard } from '../mapping/guard-value.js'
@@ -84,14 +84,19 @@ export function keyMismatch(mapping: Mapping, { name }: Property): LedgermanProb
   )
 }
 
-export function rowNotWritten({ name, table }: Mapping): LedgermanProblem {
+const NOT_WRITTEN: Partial<Record<StepKind, string>> = {
+  add: 'should have been added, but was not',
+  remove: 'was found and should have been removed, but was not',
+}
+
+export function rowNotWritten({ name, table }: Mapping, kind: StepKind): LedgermanProblem {
   const causes = [
     ...table.triggers.map(({ name: trigger }) => `the trigger ${trigger}`),
     ...(table.rowSecurity ? ['a row-level policy'] : []),
   ]
   return new LedgermanProblem(
     'row-not-written',
-    `The ${name} was found and should have been written, but was not${causes.length > 0 ? `; ${causes.join(' or ')} may be why` : ''}. Nothing was changed.`,
+    `The ${name} ${NOT_WRITTEN[kind] ?? 'was found and should have been written, but was not'}${causes.length > 0 ? `; ${causes.join(' or ')} may be why` : ''}. Nothing was changed.`,
     {
       mapping: name,
       table: table.path,

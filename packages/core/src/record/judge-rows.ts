@@ -15,7 +15,7 @@ export function judgeRows({ mapping, step }: KeyedRun, rows: Rows['rows']): Keye
   if (rows.length > 1) throw ambiguousRecord(mapping, step.key)
   const read = readKeyedRow(mapping, step.statement, row)
   if (!read.guardHolds || !read.asExpected) throw recordChanged(mapping, step, read.before ?? [], read.guardBefore)
-  if (read.differs && !read.written) throw rowNotWritten(mapping)
+  if (read.differs && !read.written) throw rowNotWritten(mapping, step.statement.kind)
   if (read.brokenRule !== null) throw ruleBroken(mapping, read.brokenRule, read.after)
   return read
 }

@@ -140,7 +140,7 @@ async function sendBetween(run: KeyedRun, session: Session, preparedAs: string |
   const { rows } = await session.query(statement.run.text, bindValues(statement.run, run.valueOf), preparedAs)
   // Where the key is none after all (a view), several rows would be changed.
   if (rows.length > 1) throw ambiguousRecord(mapping, new Map())
-  if (rows.length === 0 && (await isHidden(session, mapping, key))) throw rowNotWritten(mapping)
+  if (rows.length === 0 && (await isHidden(session, mapping, key))) throw rowNotWritten(mapping, statement.kind)
   if (mayBeWrittenAgain(mapping))
     await readAgain(target, session, mapping, statement, key, rows[0], isCommit ? header.id : null)
   const judged = judgeRows(run, rows)

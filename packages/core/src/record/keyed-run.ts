@@ -1,4 +1,4 @@
-import { isProblem, LedgermanProblem, type Receipt } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type Receipt, type StepKind } from '@ledgerman/contract'
 import { REFUSED_BY_BOOK } from '../book/book-schema.js'
 import { statementId } from '../book/introduce-statement.js'
 import { recordRefusal } from '../book/record-refusal.js'
@@ -132,7 +132,7 @@ export class KeyedRun {
     const { mapping, target, step, header } = this
     const { statement } = step
     const isOverdue = error instanceof NoTurn || (isCancelled(error) && this.#watch?.hasCancelled === true)
-    const raised = isOverdue ? notGranted(mapping, error) : raisedByStatement(error, mapping)
+    const raised = isOverdue ? notGranted(mapping, error) : raisedByStatement(error, mapping, statement.kind)
     const explained = target.explain(raised ?? error, { mapping, slots: statement.run.slots, kind: statement.kind })
     if (!isProblem(explained)) return explained
     const problem = await this.#tellMore(explained, error instanceof NoTurn ? error.holders : this.#watch?.holders)
@@ -195,10 +195,10 @@ function notGranted(mapping: Mapping, cause: unknown): LedgermanProblem {
 }
 
 /** The problem that the statement raised by itself; undefined for any other error. */
-function raisedByStatement(error: unknown, mapping: Mapping): LedgermanProblem | undefined {
+function raisedByStatement(error: unknown, mapping: Mapping, kind: StepKind): LedgermanProblem | undefined {
   if (!isDatabaseError(error) || error.code !== REFUSED_BY_BOOK) return undefined
   const rule = /^rule-broken (\d+)$/.exec(error.message)?.[1]
-  return rule === undefined ? rowNotWritten(mapping) : ruleBroken(mapping, Number(rule))
+  return rule === undefined ? rowNotWritten(mapping, kind) : ruleBroken(mapping, Number(rule))
 }
 
 function matchedOf({ code, facts }: LedgermanProblem): number | null {

@@ -206,12 +206,17 @@ function sameIn(target: Target, mapping: Mapping): IsSame {
   const types = new Map(mapping.properties.map(({ column }) => [column.name, column.type]))
   return (name, one, other) => {
     if (one === other) return true
-    if (!isDigest(one) && !isDigest(other)) return false
     const type = types.get(name)
+    if (!isDigest(one) && !isDigest(other)) return type?.kind === 'numeric' && withoutZeros(one) === withoutZeros(other)
     const digestOf = (text: string | null) =>
       type && text !== null && !isDigest(text) ? digestOfSent(target.digestKey, text, type) : text
     return digestOf(one) === digestOf(other)
   }
+}
+
+/** A number without the zeros at the end of its fraction: a view gives them that its trigger does not. */
+function withoutZeros(text: string | null): string | null {
+  return text?.includes('.') ? text.replace(/\.?0+$/, '') : text
 }
 
 /** A value as it would come back out of the book. */

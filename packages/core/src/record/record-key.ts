@@ -1,8 +1,8 @@
 import { LedgermanProblem, parseJson, RawJson, suggestName, type Json, type RecordValues } from '@ledgerman/contract'
 import { uniqueOver } from '../mapping/unique-over.js'
-import type { ValueKind } from '../values/column-type.js'
+import type { ColumnType, ValueKind } from '../values/column-type.js'
 import { findPropertyOfColumn, type KeyTexts, type Mapping, type Property } from '../mapping/mapping.js'
-import { valueToText } from '../values/value-text.js'
+import { valueFromText, valueToText } from '../values/value-text.js'
 import { toValueProblem, ValueError } from '../values/value-error.js'
 
 /**
@@ -78,8 +78,24 @@ export function assertKeyed(mapping: Mapping): void {
 /** The key as the caller gave it, for a problem that has to name the record. */
 export function describeKey(by: readonly Property[], key: KeyTexts): RecordValues {
   return Object.fromEntries(
-    by.filter((property) => !property.sensitive).map(({ name }) => [name, key.get(name) ?? null]),
+    by
+      .filter((property) => !property.sensitive)
+      .map(({ name, column }) => {
+        const text = key.get(name) ?? null
+        return [name, text === null ? null : asGiven(text, column.type)]
+      }),
   )
+}
+
+/** A text of the database as callers write it: bytes in base64, an interval as ISO 8601 has it. */
+function asGiven(text: string, type: ColumnType): string {
+  try {
+    const value = valueFromText(text, type)
+    return typeof value === 'string' ? value : text
+  } catch (error) {
+    if (error instanceof ValueError) return text
+    throw error
+  }
 }
 
 function keyText(mapping: Mapping, property: Property, part: string): string {

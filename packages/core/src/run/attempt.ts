@@ -218,7 +218,7 @@ export class Attempt {
         throw problem
       }
       if (flag(first, 'leavesOut') === 'f') throw leavesNoneOut(step, matched)
-      if (Number(flag(first, 'unwritten')) > 0) throw rowNotWritten(mapping).with({ step: step.no })
+      if (Number(flag(first, 'unwritten')) > 0) throw rowNotWritten(mapping, step.kind).with({ step: step.no })
       const rule = flag(first, 'brokenRule')
       if (rule !== null) {
         const after = step.kind === 'remove' ? null : afterTexts(step, first, width)
