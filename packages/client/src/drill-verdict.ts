@@ -34,11 +34,11 @@ export function drillVerdict(report: DrillReport): DrillVerdict {
         0,
       )
       const sample = report.sampled
-        ? `, a sample of the ${report.possible} at each level and guard (seed ${report.seed})`
-        : ', all there are'
+        ? `a sample of the ${report.possible} at each level and guard (seed ${report.seed})`
+        : 'all there are'
       return found === 0
-        ? good(`${tried} schedules in ${seconds}${sample}: all schedules were serializable.`)
-        : bad(`${found} of ${tried} schedules in ${seconds}${sample} match no serial order.`)
+        ? good(`${tried} schedules in ${seconds}, ${sample}: all schedules were serializable.`)
+        : bad(`${found} of ${tried} schedules match no serial order. The ${tried} are ${sample}, and took ${seconds}.`)
     }
     case 'race': {
       const runs = `${report.times} runs, ${report.atOnce} at once, in ${seconds}`

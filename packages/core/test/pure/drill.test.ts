@@ -63,7 +63,7 @@ describe('a schedule', () => {
     before: before === null ? null : { amount: before },
     after: after === null ? null : { amount: after },
     isWritten: after !== null,
-    isBlind: true,
+    blind: ['amount'],
   })
   const event = (run: number, step: number | 'commit', kind: string, ...rows: SeenRow[]): HistoryEvent => ({
     run,
@@ -113,6 +113,30 @@ describe('a schedule', () => {
       { x: 4 },
     )
     expect(judge(lost, [serial([0, 1], first)])).toMatchObject({ name: 'lost update' })
+    // Where each set another property of the row, nothing of the other's is overwritten: the second found it other than it had read it.
+    const both = (from: [number, number], to: [number, number], own: string): SeenRow => ({
+      ...row('x', 0, 0),
+      before: { amount: from[0], open: from[1] },
+      after: { amount: to[0], open: to[1] },
+      blind: [own],
+    })
+    const read = event(0, 1, 'load', { ...row('x', 0), before: { amount: 5, open: 0 } })
+    const apart = trial(
+      [
+        read,
+        { ...read, run: 1 },
+        event(0, 2, 'change', both([5, 0], [4, 0], 'amount')),
+        event(0, 'commit', 'commit'),
+        event(1, 2, 'change', both([4, 0], [4, 1], 'open')),
+        event(1, 'commit', 'commit'),
+      ],
+      { x: 4 },
+    )
+    const inTurn = trial([], { x: 4 })
+    expect(judge(apart, [serial([0, 1], inTurn)])).toEqual({
+      name: 'non-repeatable read',
+      message: 'B read x twice and saw two different states of it.',
+    })
     const alone = trial(first.events.slice(0, 3), { x: 4 }, [null, 'not run'])
     const refused = trial(lost.events.slice(0, 4), { x: 4 }, [null, 'record-changed'])
     expect(judge(refused, [serial([0], alone)])).toBeNull()

@@ -11,8 +11,8 @@ export interface SeenRow {
   before: RecordValues | null
   after: RecordValues | null
   isWritten: boolean
-  /** Whether the new values of what it sets do not come from the row as it was when it was written. */
-  isBlind: boolean
+  /** The properties whose new values do not come from the row as it was when it was written. */
+  blind: readonly string[]
 }
 
 /** One thing that happened in a schedule. */

@@ -181,13 +181,20 @@ function lostUpdate(one: RunHistory, other: RunHistory, endsAsInOrder: boolean):
     if (row.before === null) continue
     const load = one.loads.findLast((each) => each.row.item === row.item && each.at < wroteAt)
     if (!load) continue
-    const between = other.writes.some(
+    const between = other.writes.filter(
       (write) =>
         write.row.item === row.item && write.at < wroteAt && other.commitAt > load.at && !isSeen(load.row, write.row),
     )
-    if (between && other.commitAt < wroteAt && (row.isBlind || !endsAsInOrder)) return row.label
+    const isLost = endsAsInOrder ? between.some((write) => isOverwritten(write.row, row.blind)) : between.length > 0
+    if (isLost && other.commitAt < wroteAt) return row.label
   }
   return undefined
+}
+
+/** Whether one of these properties is among those that a write changed. */
+function isOverwritten({ before, after }: SeenRow, by: readonly string[]): boolean {
+  if (before === null || after === null) return by.length > 0
+  return by.some((name) => printJson(before[name] ?? null) !== printJson(after[name] ?? null))
 }
 
 /** Whether what was read shows the row as it was written. */

@@ -171,7 +171,7 @@ export class Lane implements Turning {
           ),
           after: null,
           isWritten: false,
-          isBlind: false,
+          blind: [],
         })),
       )
       return
@@ -202,7 +202,7 @@ export class Lane implements Turning {
         before: values(before),
         after: values(after),
         isWritten,
-        isBlind: isWrite(step) && isBlind(step, this.drilled),
+        blind: isWrite(step) ? blindOf(step, this.drilled) : [],
       })
     }
   }
@@ -213,15 +213,14 @@ function isByCondition(step: PlannedStep, { plan }: Drilled): boolean {
   return 'where' in definition || (step.kind === 'load' && !('key' in definition))
 }
 
-/** Whether the step sets values that do not come from the row as it is when it is written. */
-function isBlind(step: PlannedStep, { plan }: Drilled): boolean {
-  const definition = (plan.definition.steps[step.no - 1] ?? {}) as {
+/** The properties that the step sets to values that do not come from the row as it is when it is written. */
+function blindOf(step: PlannedStep, { plan }: Drilled): string[] {
+  const { values = {}, compute = {} } = (plan.definition.steps[step.no - 1] ?? {}) as {
     values?: object
     compute?: Record<string, unknown>
   }
-  if (Object.keys(definition.values ?? {}).length > 0) return true
-  return Object.entries(definition.compute ?? {}).some(
-    ([property, expression]) =>
-      !new RegExp(`(?<![.\\p{L}\\p{N}_:])${property}(?![\\p{L}\\p{N}_])`, 'u').test(String(expression)),
-  )
+  const isOwn = (property: string, expression: unknown) =>
+    new RegExp(`(?<![.\\p{L}\\p{N}_:])${property}(?![\\p{L}\\p{N}_])`, 'u').test(String(expression))
+  const computed = Object.entries(compute).filter(([property, expression]) => !isOwn(property, expression))
+  return [...Object.keys(values), ...computed.map(([property]) => property)]
 }
