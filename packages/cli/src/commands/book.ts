@@ -203,10 +203,9 @@ function formatReversal(receipt: Receipt, flags: ReverseFlags, width: number): s
           .slice(0, 10)
           .map(({ mapping, key }) => `${mapping} ${Object.values(key).map(String).join(',')}`)
           .join(' · ')}${leftAsIs.length > 10 ? ' …' : ''}`
-  const what =
-    reverses.length === 1
-      ? `It puts back ${reverses[0]}.`
-      : `It puts back ${reverses.length} entries, the newest first.`
+  const isNothing = receipt.steps.every(({ changed }) => !changed)
+  const entries = reverses.length === 1 ? `${reverses[0]}` : `${reverses.length} entries, the newest first`
+  const what = isNothing ? `Nothing is put back of ${entries}.` : `It puts back ${entries}.`
   if (receipt.outcome === 'committed') return `${text}${left}\n\n${what}\nEntry ${receipt.id}`
   const keep = `the same command with --rehearsal ${receipt.rehearsal}`
   return `${text}${left}\n\n${what}\n${colors.dim(`To commit exactly this: ${keep}`)}`

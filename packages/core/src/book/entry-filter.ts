@@ -4,6 +4,7 @@ import { recordHashSql } from '../statement/book-sql.js'
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import { blocksOfRecordSql } from '../statement/image-block-sql.js'
 import type { Target } from '../target/target.js'
+import { digestKeyPads } from '../values/digest.js'
 import { keyColumnsOf, movedHereSql, movingSql } from './moved-keys.js'
 
 export interface EntryFilter {
@@ -23,8 +24,11 @@ export interface EntryFilter {
   keyed?: Mapping | undefined
 }
 
+/** With the service's key to digests of sensitive values. */
+type Conditions = Omit<EntryFilter, 'limit'> & { digestKey: Buffer }
+
 /** What entries `e` have to fulfil, and the values to bind. */
-export function entryConditions(filter: Omit<EntryFilter, 'limit'>): { conditions: string[]; values: string[] } {
+export function entryConditions(filter: Conditions): { conditions: string[]; values: string[] } {
   const conditions: string[] = []
   const values: string[] = []
   const where = (sql: (placeholder: string) => string, value: string | undefined) => {
@@ -50,9 +54,11 @@ export function entryConditions(filter: Omit<EntryFilter, 'limit'>): { condition
   }
   where(
     (value) => {
+      const isSensitive = keyed?.key.some(({ sensitive }) => sensitive) ?? false
+      const pads = isSensitive ? `$${values.push(digestKeyPads(filter.digestKey))}` : null
       const given = `array(select jsonb_array_elements_text(${value}::jsonb))`
       const key = keyed
-        ? `(select ${canonicalKeySql(keyed, 'given.parts')} from (select ${given} as parts) as given)`
+        ? `(select ${canonicalKeySql(keyed, 'given.parts', pads)} from (select ${given} as parts) as given)`
         : given
       const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
       const all = [

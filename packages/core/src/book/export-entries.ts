@@ -35,7 +35,7 @@ export async function exportEntries(
   signal: AbortSignal,
 ): Promise<AsyncGenerator<RecordValues[], void, undefined>> {
   await assertBookPrepared(target)
-  const { conditions, values } = entryConditions(filter)
+  const { conditions, values } = entryConditions({ ...filter, digestKey: target.digestKey })
   const text = `declare found no scroll cursor for ${LINES_SQL}${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id`
   const read = {
     text,

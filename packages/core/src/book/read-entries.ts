@@ -15,7 +15,7 @@ import type { Target } from '../target/target.js'
  * @throws LedgermanProblem book-not-prepared, target-unavailable
  */
 export async function listEntries(target: Target, filter: EntryFilter, findMapping: FindMapping): Promise<EntryList> {
-  const { conditions, values } = entryConditions(filter)
+  const { conditions, values } = entryConditions({ ...filter, digestKey: target.digestKey })
   const limit = `$${values.push(String(filter.limit + 1))}`
   // The page first: what is shown of an entry is put together for no other.
   const page = `select e.id from ledgerman.entry e${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id desc limit ${limit}::integer`

@@ -4,7 +4,7 @@ import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import { textOfImage } from '../receipt/receipt.js'
 import type { Target } from '../target/target.js'
-import { digestText, isDigest } from '../values/digest.js'
+import { digestKeyPads, digestText, isDigest } from '../values/digest.js'
 import { keyColumnsOf, movedHereSql, movingSql } from './moved-keys.js'
 
 /** What one entry did to a record: columns before and after by name, in text form; null where there was none. */
@@ -26,17 +26,18 @@ export interface RecordEvent {
 /** How far back a record is followed to explain a conflict. */
 const MOST = 200
 
-/** What was committed to a record, the newest first; nothing where the book is not prepared, or the key is kept as a digest. */
+/** What was committed to a record, the newest first; nothing where the book is not prepared. */
 export async function recordEvents(
   target: Target,
   mapping: Mapping,
   key: KeyTexts,
   most: number = MOST,
 ): Promise<RecordEvent[]> {
-  if (mapping.key.length === 0 || mapping.key.some((property) => property.sensitive)) return []
+  if (mapping.key.length === 0) return []
   if (!(await target.isBookPrepared())) return []
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
   const values = [JSON.stringify(parts), mapping.table.path, String(most), keyColumnsOf(mapping)]
+  if (mapping.key.some(({ sensitive }) => sensitive)) values.push(digestKeyPads(target.digestKey))
   const { rows } = await target.readBook(historySql(mapping), values)
   const byColumn = new Map(mapping.properties.map((property) => [property.column.name, property]))
   const sent = (image: RecordEvent['before']) =>
@@ -62,7 +63,7 @@ export async function recordEvents(
 function historySql(mapping: Mapping): string {
   return `
 with given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
-written as (select ${canonicalKeySql(mapping, 'given.parts')} as key from given),
+written as (select ${canonicalKeySql(mapping, 'given.parts', '$5')} as key from given),
 wanted as (select key, ${recordHashSql('key')} as record from written), found as materialized (
   select i.entry, i.step, i.before, i.after from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
   union all

@@ -112,7 +112,7 @@ class RefusalQueue {
 /** A run that was settled as refused stands there already. */
 function insertSql(refusal: Refusal | undefined): string {
   const mapping = refusal?.record?.mapping
-  const key = mapping ? canonicalKeySql(mapping, 'e.key') : 'null::text[]'
+  const key = mapping ? canonicalKeySql(mapping, 'e.key', null) : 'null::text[]'
   return `insert into ledgerman.entry (id, actor, outcome, statement, binds, note, record, key, matched, changed, problem, detail, run, steps)
 select e.id, e.actor, 'refused', e.statement, e.binds, e.note, ${mapping ? recordHashSql(key) : 'null'}, ${key}, e.matched, 0, e.problem, e.detail, e.run, e.steps
 from pg_catalog.json_to_recordset($1::json) as e(id uuid, actor text, statement bigint, binds text[], note text,

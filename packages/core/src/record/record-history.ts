@@ -75,8 +75,6 @@ export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts
   const unknown = await unknownSince(target, mapping, at)
   const { state, doubts: met, present } = await stateAt(target, mapping, key, microsOf(at), MOST_KEYS)
   const doubts = [...unknown, ...met]
-  if (mapping.key.some(({ sensitive }) => sensitive))
-    doubts.push('its entries are not found, since its key is sensitive')
   // Of a sensitive value the book has a digest: where that is the present one's, it is the present value.
   const plain = state && withPlain(mapping, state, present)
   if (plain && Object.values(plain).some(isDigest)) doubts.push('the book has only digests of sensitive values')
@@ -123,7 +121,10 @@ async function stateAt(
       continue
     }
     if (differences(state, after, isSame) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
-    if (event.moved === 'away' && keys > 0) {
+    const isHidden = mapping.key.some(({ sensitive }) => sensitive)
+    if (event.moved === 'away' && isHidden)
+      doubts.push('it was given another key since, of which the book has only a digest')
+    else if (event.moved === 'away' && keys > 0) {
       // What else it was then stands under the key that it was given.
       const there = await stateAt(target, mapping, keyAfter(mapping, key, event), microsOf(event.at), keys - 1)
       doubts.push(...there.doubts)

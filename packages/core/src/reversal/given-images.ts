@@ -13,6 +13,7 @@ import { ToldRows } from '../bulk/told-rows.js'
 import type { WorkTables } from '../bulk/work-tables.js'
 import type { Property } from '../mapping/mapping.js'
 import type { OwnSession } from '../sessions/own-session.js'
+import { digestBySql } from '../statement/book-sql.js'
 import { imageTextSql } from '../statement/image-block-sql.js'
 import { bindValues, SlotList, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
@@ -42,18 +43,24 @@ function mayRound({ sensitive, column: { type } }: Property): boolean {
 }
 
 /** Puts the images of a step into the temporary table, each part as its column's type. */
-export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkShape): Promise<FilledImages> {
+export async function fillGiven(
+  tables: WorkTables,
+  step: UndoStep,
+  shape: BulkShape,
+  digestKey: Buffer,
+): Promise<FilledImages> {
   const { key } = shape.mapping
   const hidden = step.kind === 'add' ? [] : hiddenIn(step)
   const given = shape.given as GivenShape
   const left = given.left ?? []
   const lines = new ImageLines(step)
   const rounded = step.kind === 'add' ? [] : shape.set.filter(mayRound)
+  const hiddenKeys = step.kind === 'remove' ? [] : key.filter(({ sensitive }) => sensitive)
   const columns = [
     ...given.properties.map((property) => ({
       name: givenColumn(given, property),
       type: givenType(property),
-      sql: lines.given(property),
+      sql: hiddenKeys.includes(property) ? `k${hiddenKeys.indexOf(property) + 1}.value` : lines.given(property),
     })),
     ...(given.moved ?? []).map((property) => ({
       name: restoredColumn(given, property),
@@ -78,10 +85,16 @@ export async function fillGiven(tables: WorkTables, step: UndoStep, shape: BulkS
   await tables.empty(GIVEN, `no bigint, line bigint, ${columns.map(({ name, type }) => `${name} ${type}`).join(', ')}`)
   // In the order of the key, which is near to that of the table: rows that stand together are written one after the other.
   const order = key.map((property) => lines.key(property)).join(', ')
+  // Of a sensitive key the images have digests: which values of the table have them is found out by reading it through.
+  const named = hiddenKeys.map((property, at) => {
+    const value = `t.${property.column.sql}`
+    const all = `select distinct ${value} as value, ${digestBySql(value, '$3')} as digest from ${step.mapping.table.sql} as t`
+    return `\n  left join (${all}) as k${at + 1} on k${at + 1}.digest = ${lines.key(property)}`
+  })
   await tables.session.query(
     `insert into ${GIVEN} select i.number, i.number, ${columns.map(({ sql }) => sql).join(', ')}
-from (select pg_catalog.row_number() over (order by ${order}) as number, i.* from (${lines.allSql('$1', '$2')}) as i) as i`,
-    [step.entry, String(step.no)],
+from (select pg_catalog.row_number() over (order by ${order}) as number, i.* from (${lines.allSql('$1', '$2')}) as i) as i${named.join('')}`,
+    [step.entry, String(step.no), ...(named.length > 0 ? [digestKeyPads(digestKey)] : [])],
   )
   return readFilled(tables, left, hidden, rounded)
 }

@@ -31,9 +31,12 @@ export class ImageLines {
     const { kind, mapping, touched } = this.step
     const { type, name } = property.column
     if (kind === 'remove') return this.value(property)
-    if (kind !== 'add' && touched.includes(name)) return `${this.text('after', property)}::${givenType(property)}`
-    // There it stands as the server casts it to text, which of money is not the number that other values are.
-    return `${this.#line('key', mapping.key.indexOf(property) + 1)}::${type.comparable}::${givenType(property)}`
+    const isTouched = kind !== 'add' && touched.includes(name)
+    const line = isTouched ? this.text('after', property) : this.#line('key', mapping.key.indexOf(property) + 1)
+    // A digest, of which `fillGiven` finds the value.
+    if (property.sensitive) return line
+    // As a key it stands there as the server casts it to text, which of money is not the number that other values are.
+    return isTouched ? `${line}::${givenType(property)}` : `${line}::${type.comparable}::${givenType(property)}`
   }
 
   /** What a column of the given rows holds: a part of the key to find the record by, or what a property was. */

@@ -20,7 +20,10 @@ export function reversalConflict({ name }: Mapping, rows: readonly ChangedRow[],
 }
 
 function describe({ key, left, now }: ChangedRow): string {
-  const named = Object.values(key).map(String).join(',')
+  // Of a sensitive key that no record has any more only a digest is known.
+  const named = Object.values(key)
+    .map((value) => (value === null ? 'of a sensitive key' : String(value)))
+    .join(',')
   if (left === null) return `${named} is there again`
   if (now === null) return `${named} is not there any more`
   const differing = Object.keys(left).filter((each) => printJson(left[each]) !== printJson(now[each]))

@@ -198,7 +198,7 @@ class Reversal {
   }
 
   async #undoRows(tables: WorkTables, step: UndoStep, no: number) {
-    const { count, seen, lost, shortened } = await fillGiven(tables, step, shapeOf(step))
+    const { count, seen, lost, shortened } = await fillGiven(tables, step, shapeOf(step), this.target.digestKey)
     if (shortened.length > 0) throw columnShortened(step.mapping, shortened)
     const shape = { ...shapeOf(step, seen), step: no }
     if (lost.length > 0)

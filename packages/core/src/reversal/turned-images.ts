@@ -43,6 +43,7 @@ function versionIn({ mapping: { guard }, touched }: UndoStep): Property | null {
 function isTurnable(step: UndoStep): boolean {
   if (step.kind !== 'change' && step.kind !== 'replace') return false
   const { set, expected } = restored(step)
+  if (step.mapping.key.some(({ sensitive }) => sensitive)) return false
   // Records whose keys it changed stand in its images under other keys than in those of its reversal.
   if (set.some(({ key }) => key)) return false
   const said = [...set.filter((property) => expected.includes(property)), versionIn(step)].map(

@@ -70,6 +70,8 @@ function whyNot({ kind, images, text }: StepRow, mapping: Mapping | undefined): 
   if (images === 'none') return 'it was done without images'
   if (!mapping) return 'its mapping, as it was then, no longer fits the table'
   if (mapping.key.length === 0) return 'its table has no key to find the rows by'
+  if (kind === 'remove' && mapping.key.some(({ sensitive }) => sensitive))
+    return 'its key is sensitive, and the book has only digests of it'
   if (kind === 'add' && /\bon conflict\b[\s\S]*\bdo update\b/.test(text))
     return 'it added or changed, and the book does not say which'
   return null

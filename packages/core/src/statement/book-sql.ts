@@ -127,6 +127,11 @@ export function keptSql({ column, sensitive }: Property, alias: string, slots: S
 /** A keyed digest (HMAC as in RFC 2104, written out with the server's own sha256; the two padded keys are bound). */
 export function digestSql(value: string, slots: SlotList): string {
   const key = slots.add({ name: ':digestKey', type: 'bytea[]', sensitive: true, source: { from: 'digest key' } })
-  const pad = (at: number) => `(${key}::bytea[])[${at}]`
+  return digestBySql(value, key)
+}
+
+/** The same, where the padded keys (a bytea[] as text) are bound under `pads`. */
+export function digestBySql(value: string, pads: string): string {
+  const pad = (at: number) => `(${pads}::bytea[])[${at}]`
   return `'hmac:' || pg_catalog.left(pg_catalog.encode(pg_catalog.sha256(${pad(2)} || pg_catalog.sha256(${pad(1)} || pg_catalog.convert_to(${value}::text, 'UTF8'))), 'hex'), ${DIGEST_DIGITS})`
 }

@@ -12,6 +12,7 @@ const event = (id: number, before: Columns | null, after: Columns | null): Recor
   transaction: null,
   note: null,
   isReversal: false,
+  moved: null,
   before,
   after,
 })

@@ -64,8 +64,8 @@ it('has its history under both keys, and is put back by either entry', async () 
   expect(told.receipt.steps[0]?.rows).toEqual([
     { key: { code: 'D1', wing: 'north' }, before: { code: 'D1' }, after: { code: 'D2' } },
   ])
-  expect((await target().reverse(second, { mode: 'commit' })).outcome).toBe('committed')
-  expect((await target().reverse(first, { mode: 'commit' })).outcome).toBe('committed')
+  expect(await target().reverse(second, { mode: 'commit' })).toMatchObject({ outcome: 'committed' })
+  expect(await target().reverse(first, { mode: 'commit' })).toMatchObject({ outcome: 'committed' })
   expect(await service.observatory.sql('select * from dome order by code, wing')).toEqual([
     { code: 'D1', wing: 'north', name: 'One' },
     { code: 'D1', wing: 'south', name: 'Other' },
