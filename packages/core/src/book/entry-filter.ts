@@ -49,7 +49,8 @@ export function entryConditions(filter: Conditions): { conditions: string[]; val
   const { keyed } = filter
   const movedHere = (key: string, of: Mapping) => {
     const [relation, columns] = [values.push(of.table.path), values.push(keyColumnsOf(of))]
-    const parts = `wanted as (select ${key} as key), ${movingSql(`$${relation}`, `$${columns}`)}`
+    const own = `array(select jsonb_array_elements_text($${columns}::jsonb))`
+    const parts = `wanted as (select ${own} as columns, ${key} as key), ${movingSql(`$${relation}`)}`
     return `(with ${parts} ${movedHereSql('e.id')})`
   }
   where(

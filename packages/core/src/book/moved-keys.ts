@@ -14,15 +14,14 @@ export function movedInStepsSql(entry: string): string {
   return `${entry}.steps::text collate "C" like '%"statement":"-%'`
 }
 
-/** Statements of `relation` that give records other keys, as the part `moving`; the columns of the key are an array in JSON. */
-export function movingSql(relation: string, keyColumns: string): string {
+/** Statements of `relation` that give records other keys, as the part `moving`. */
+export function movingSql(relation: string): string {
   return `moving as materialized (
-  select s.id, s.touched, s.key_columns from ledgerman.statement s
-  where s.id < 0 and s.relation = ${relation} and s.key_columns = array(select jsonb_array_elements_text(${keyColumns}::jsonb))
+  select s.id, s.touched, s.key_columns from ledgerman.statement s where s.id < 0 and s.relation = ${relation}
 )`
 }
 
-/** What `movingSql` takes for the columns of a key. */
+/** The columns of a key in order, as an array in JSON. */
 export function keyColumnsOf({ key }: Pick<Mapping, 'key'>): string {
   return JSON.stringify(key.map(({ column }) => column.name))
 }
@@ -35,19 +34,19 @@ function keyAfterSql(image: string): string {
 }
 
 /**
- * The entries that gave a record the key `w.key` in place of another, out of the parts `wanted` (as w) and `moving`: entry `e`, step `no` (0 where
+ * The entries that gave a record the key `w.key`, of the columns `w.columns`, in place of another, out of the parts `wanted` (as w) and `moving`: entry `e`, step `no` (0 where
  * the entry is that of one record), statement `m`, and the image `i`.
  */
 export function movedHereSql(columns: string): string {
   const isHere = `${keyAfterSql('i')} = w.key and i.key <> w.key`
   return `
-  select ${columns} from wanted w cross join moving m join ledgerman.entry e on e.statement = m.id and ${movedSql('e')}
+  select ${columns} from wanted w join moving m on m.key_columns = w.columns join ledgerman.entry e on e.statement = m.id and ${movedSql('e')}
     cross join lateral (select 0 as no, e.key, e.before, e.after) as i
   where e.outcome = 'committed' and e.changed > 0 and ${isHere}
   union all
   select ${columns} from wanted w cross join (
     select e.* from ledgerman.entry e where ${movedInStepsSql('e')} and e.outcome = 'committed' and exists (select from moving)
-  ) as e join ledgerman.step p on p.entry = e.id join moving m on m.id = p.statement
+  ) as e join ledgerman.step p on p.entry = e.id join moving m on m.id = p.statement and m.key_columns = w.columns
     cross join lateral (
       select p.no, i.key, i.before, i.after from ledgerman.image i where i.entry = e.id and i.step = p.no
       union all

@@ -3,6 +3,7 @@ import { blocksOfRecordSql, placeOfBlockSql } from '../statement/image-block-sql
 import { canonicalKeySql } from '../statement/canonical-key.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import { textOfImage } from '../receipt/receipt.js'
+import type { Rows } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads, digestText, isDigest } from '../values/digest.js'
 import { keyColumnsOf, movedHereSql, movingSql } from './moved-keys.js'
@@ -19,6 +20,8 @@ export interface RecordEvent {
   isReversal: boolean
   /** Whether it gave a record this key in place of another, or the record that had this key another; null where it did neither. */
   moved: 'here' | 'away' | null
+  /** The number of its step; 0 where the entry is that of one record. */
+  step: number
   before: Record<string, string | null> | null
   after: Record<string, string | null> | null
 }
@@ -38,7 +41,50 @@ export async function recordEvents(
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
   const values = [JSON.stringify(parts), mapping.table.path, String(most), keyColumnsOf(mapping)]
   if (mapping.key.some(({ sensitive }) => sensitive)) values.push(digestKeyPads(target.digestKey))
-  const { rows } = await target.readBook(historySql(mapping), values)
+  const given = `given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
+written as (select array(select jsonb_array_elements_text($4::jsonb)) as columns, ${canonicalKeySql(mapping, 'given.parts', '$5')} as key from given)`
+  const { rows } = await target.readBook(historySql(given), values)
+  const isKey = ({ before, after }: RecordEvent) =>
+    mapping.key.some(({ column: { name } }) => before && after && before[name] !== after[name])
+  return eventsOf(target, mapping, rows).map((event) => ({
+    ...event,
+    moved: event.moved ?? (isKey(event) ? 'away' : null),
+  }))
+}
+
+/** A record's key of other columns, in the form of the book. */
+export interface OtherKey {
+  columns: readonly string[]
+  key: readonly string[]
+}
+
+/**
+ * What was committed to a record by other keys of its table, the newest first: only since it has the key of this mapping, where one of
+ * these entries gave it that. `isCut` says that it had another of these keys before, whose entries are not among them.
+ */
+export async function otherEvents(
+  target: Target,
+  mapping: Mapping,
+  keys: readonly OtherKey[],
+  most: number = MOST,
+): Promise<{ events: RecordEvent[]; isCut: boolean }> {
+  if (keys.length === 0) return { events: [], isCut: false }
+  const each = (member: string) => `array(select jsonb_array_elements_text(x.value->'${member}'))`
+  const given = `written as (select ${each('columns')} as columns, ${each('key')} as key from jsonb_array_elements($1::jsonb) as x(value))`
+  const { rows } = await target.readBook(historySql(given), [JSON.stringify(keys), mapping.table.path, String(most)])
+  const events: RecordEvent[] = []
+  let isCut = false
+  for (const event of eventsOf(target, mapping, rows)) {
+    isCut ||= event.moved !== null
+    const { before, after } = event
+    const isHere = mapping.key.some(({ column: { name } }) => before && after && before[name] !== after[name])
+    events.push({ ...event, moved: isHere ? 'here' : null })
+    if (isHere) break
+  }
+  return { events, isCut }
+}
+
+function eventsOf(target: Target, mapping: Mapping, rows: Rows['rows']): RecordEvent[] {
   const byColumn = new Map(mapping.properties.map((property) => [property.column.name, property]))
   const sent = (image: RecordEvent['before']) =>
     image &&
@@ -53,21 +99,18 @@ export async function recordEvents(
     )
   return rows.map(([json]) => {
     const event = JSON.parse(json ?? '') as RecordEvent
-    const { before, after } = event
-    const isAway = mapping.key.some(({ column: { name } }) => before && after && before[name] !== after[name])
-    return { ...event, moved: event.moved ?? (isAway ? 'away' : null), before: sent(before), after: sent(after) }
+    return { ...event, before: sent(event.before), after: sent(event.after) }
   })
 }
 
 /** The images are found first, then their entries read once each: what one says of itself and of its steps is one text, however long. */
-function historySql(mapping: Mapping): string {
+function historySql(written: string): string {
   return `
-with given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
-written as (select ${canonicalKeySql(mapping, 'given.parts', '$5')} as key from given),
-wanted as (select key, ${recordHashSql('key')} as record from written), found as materialized (
-  select i.entry, i.step, i.before, i.after from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
+with ${written},
+wanted as (select columns, key, ${recordHashSql('key')} as record from written), found as materialized (
+  select w.columns, i.entry, i.step, i.before, i.after from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
   union all
-  select i.entry, i.step, i.before, i.after from wanted w cross join lateral (${blocksOfRecordSql(
+  select w.columns, i.entry, i.step, i.before, i.after from wanted w cross join lateral (${blocksOfRecordSql(
     'w.key',
     `b.entry, b.step, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}`,
   )}) i
@@ -80,19 +123,19 @@ wanted as (select key, ${recordHashSql('key')} as record from written), found as
 ), events as (
   select e.id, e.at, e.actor, s.kind, e.note, null as transaction, false as is_reversal, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
   from wanted w join ledgerman.entry e on e.record = w.record and e.key = w.key join ledgerman.statement s on s.id = e.statement
-  where e.outcome = 'committed' and s.relation = $2 and e.changed > 0
+  where e.outcome = 'committed' and s.relation = $2 and s.key_columns = w.columns and e.changed > 0
   union all
   select e.id, e.at, e.actor, s.kind, e.note, e.transaction, e.is_reversal, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
   from found i join steps p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
     join said e on e.id = i.entry
-  where s.relation = $2
-), ${movingSql('$2', '$4')}, moved as (${movedHereSql(
+  where s.relation = $2 and s.key_columns = i.columns
+), ${movingSql('$2')}, moved as (${movedHereSql(
     `e.id, e.at, e.actor, 'change' as kind, e.note, e.run->>'transaction' as transaction, coalesce(e.run ? 'reverses', false) as is_reversal,
     jsonb_object(m.touched, i.before) as before, jsonb_object(m.touched, i.after) as after, i.no as step`,
   )}
 ), told as (
   select *, null as moved from events union all select *, 'here' from moved
 )
-select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'moved', moved, 'before', before, 'after', after)::text
+select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'moved', moved, 'step', step, 'before', before, 'after', after)::text
 from told order by at desc, id desc, step desc limit $3::integer`
 }

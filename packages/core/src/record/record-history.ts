@@ -5,7 +5,8 @@ import {
   type RecordHistory,
   type RecordValues,
 } from '@ledgerman/contract'
-import { recordEvents, type RecordEvent } from '../book/record-history.js'
+import { otherEntries } from '../book/other-entries.js'
+import { otherEvents, recordEvents, type RecordEvent } from '../book/record-history.js'
 import { unknownSince } from '../book/unknown-since.js'
 import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { showable, textOfImage } from '../receipt/receipt.js'
@@ -14,6 +15,8 @@ import type { Target } from '../target/target.js'
 import { castOfSent } from '../values/cast-text.js'
 import { digestOfSent, isDigest } from '../values/digest.js'
 import { loadTexts } from './load-record.js'
+import { othersWrite } from '../statement/keyed-statement.js'
+import { otherKeys } from './other-keys.js'
 import { assertKeyed } from './record-key.js'
 import { differences, timelineOf, type IsSame, type KnownColumns, type TimelineEvent } from './timeline.js'
 
@@ -77,7 +80,8 @@ export async function recordAsOf(target: Target, mapping: Mapping, key: KeyTexts
   const doubts = [...unknown, ...met]
   // Of a sensitive value the book has a digest: where that is the present one's, it is the present value.
   const plain = state && withPlain(mapping, state, present)
-  if (plain && Object.values(plain).some(isDigest)) doubts.push('the book has only digests of sensitive values')
+  if (plain && mapping.properties.some(({ column }) => isDigest(plain[column.name])))
+    doubts.push('the book has only digests of sensitive values')
   const missing = state ? mapping.properties.filter(({ column }) => !(column.name in (state as object))) : []
   if (missing.length > 0) doubts.push(`nothing is known of ${missing.map(({ name }) => name).join(', ')} at that time`)
   return {
@@ -106,8 +110,8 @@ async function stateAt(
   moment: number,
   keys: number,
 ): Promise<StateAt> {
-  const { timeline, now, row, isSame, isCut } = await lookBack(target, mapping, key)
-  const doubts: string[] = []
+  const { timeline, now, row, isSame, isCut, unseen } = await lookBack(target, mapping, key)
+  const doubts = [...unseen]
   let state: KnownColumns = now
   let present: Present = { now, row, isSame }
   const earliest = timeline.find(({ event }) => event !== null)?.event
@@ -120,6 +124,8 @@ async function stateAt(
       state = before === null ? null : { ...state, ...before }
       continue
     }
+    const unsaid = before && after && othersWrite(mapping.table) ? unsaidIn(mapping, before) : ''
+    if (unsaid !== '') doubts.push(`entry ${event.id} says nothing of ${unsaid}, which it may have changed too`)
     if (differences(state, after, isSame) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
     const isHidden = mapping.key.some(({ sensitive }) => sensitive)
     if (event.moved === 'away' && isHidden)
@@ -134,6 +140,11 @@ async function stateAt(
     state = before === null ? null : { ...(state ?? {}), ...before }
   }
   return { state, doubts, present }
+}
+
+/** The properties that an image has nothing of: it is one of another mapping, or revision. */
+function unsaidIn({ properties }: Mapping, image: object): string {
+  return properties.flatMap(({ name, column }) => (column.name in image ? [] : [name])).join(', ')
 }
 
 /** The key that an event gave a record. */
@@ -175,16 +186,33 @@ async function lookBack(
     timeline: TimelineEvent[]
     /** Whether there are events before those. */
     isCut: boolean
+    /** What in the book may be of it and was not looked through, in words. */
+    unseen: string[]
   }
 > {
   assertKeyed(mapping)
   await target.assertBook()
-  const [events, row] = await Promise.all([
-    recordEvents(target, mapping, key, MOST_EVENTS).catch((error: unknown) => {
-      throw target.explain(error)
-    }),
+  const explained = (error: unknown): never => {
+    throw target.explain(error)
+  }
+  const [own, others, row] = await Promise.all([
+    recordEvents(target, mapping, key, MOST_EVENTS).catch(explained),
+    otherEntries(target, mapping).catch(explained),
     loadTexts(target, mapping, key),
   ])
+  const { keys, unknown } =
+    others.keys.length === 0
+      ? { keys: [], unknown: [] }
+      : await otherKeys(target, mapping, key, others.keys, own[0]).catch(explained)
+  const more = await otherEvents(target, mapping, keys, MOST_EVENTS).catch(explained)
+  const events = more.events.length === 0 ? own : [...own, ...more.events].sort(newestFirst)
+  const unseen = [
+    ...(unknown.length > 0 ? [`entries by ${unknown.join(' and by ')} may be of it, and are not looked through`] : []),
+    ...(more.isCut ? ['it had another key before, by which further entries are not looked through'] : []),
+    ...(others.relations.length > 0
+      ? [`entries of ${others.relations.join(', ')} may be of it, and are not looked through`]
+      : []),
+  ]
   const now =
     row === null
       ? null
@@ -195,11 +223,22 @@ async function lookBack(
           ]),
         )
   if (events.length === 0 && now === null)
-    throw new LedgermanProblem('no-such-record', `There is no such ${mapping.name}, and the book has no entry of it.`, {
-      mapping: mapping.name,
-    })
+    throw new LedgermanProblem(
+      'no-such-record',
+      `There is no such ${mapping.name}, and the book has no entry of it by this key.`,
+      {
+        mapping: mapping.name,
+      },
+    )
   const isSame = sameIn(target, mapping)
-  return { timeline: timelineOf(events, now, isSame), now, row, isSame, isCut: events.length === MOST_EVENTS }
+  const isCut = own.length === MOST_EVENTS || more.events.length === MOST_EVENTS
+  return { timeline: timelineOf(events, now, isSame), now, row, isSame, isCut, unseen }
+}
+
+/** Of one moment the later step, and the later entry, comes first, as the book gives them. */
+function newestFirst(one: RecordEvent, other: RecordEvent): number {
+  const order = (a: string, b: string) => (a < b ? 1 : a > b ? -1 : 0)
+  return order(one.at, other.at) || order(one.id, other.id) || other.step - one.step
 }
 
 /** Texts of one value; one of them may be its digest, where the property was sensitive then and is not now, or the other way round. */

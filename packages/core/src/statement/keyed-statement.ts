@@ -42,12 +42,15 @@ export function verdictSql(guardHolds: string, asExpected: string, differs: stri
  */
 export function touchedBy(mapping: Mapping, set: readonly Property[]): Property[] {
   const { table, guard, properties } = mapping
-  const othersWrite =
-    table.triggers.length > 0 || table.kind === 'view' || table.columns.some((column) => column.generated)
-  if (othersWrite) return properties
+  if (othersWrite(table)) return properties
   return properties.filter(
     (property) => set.includes(property) || (guard.by === 'version' && guard.property === property),
   )
+}
+
+/** Whether a change may write other columns than it sets: by triggers, generated columns, a view. */
+export function othersWrite({ triggers, kind, columns }: Mapping['table']): boolean {
+  return triggers.length > 0 || kind === 'view' || columns.some((column) => column.generated)
 }
 
 /**

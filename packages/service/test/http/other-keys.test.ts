@@ -1,0 +1,80 @@
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// What was done to a record by another of its keys is known by this one too; what may have been done through a view is said not to be known.
+let service: RunningService
+const target = () => service.client.target('observatory')
+const commit = { mode: 'commit' as const, guard: '*' }
+const byCode = ['D1']
+const moment = async () => {
+  const [row] = await service.observatory.sql(
+    `select to_char(clock_timestamp() at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') as at`,
+  )
+  return String(row?.['at'])
+}
+
+beforeAll(async () => {
+  service = await startTestService()
+  await service.observatory
+    .sql(`create table dome (id int primary key, code text not null unique, name text, mail text not null unique);
+    create view open_dome as select id, name from dome; grant all on dome, open_dome to ledgerman_worker;
+    insert into dome values (1, 'D1', 'One', 'one@harrowfell.example'), (2, '1', 'Two', 'two@harrowfell.example')`)
+  const column = (name: string) => ({ [name]: { column: name } })
+  const publish = (mapping: string, key: string, properties: object, table = 'dome') =>
+    target().publishMapping(
+      mapping,
+      JSON.stringify({ mapping, table: `public.${table}`, key: [key], guard: { by: 'none' }, properties }),
+    )
+  await publish('byCode', 'code', { ...column('code'), ...column('name') })
+  await publish('byId', 'id', { ...column('id'), ...column('code'), ...column('name') })
+  await publish('byMail', 'mail', { mail: { column: 'mail', sensitive: true }, ...column('name') })
+  await publish('openDome', 'id', { ...column('id'), ...column('name') }, 'open_dome')
+})
+afterAll(() => service.stop())
+
+const told = async (mapping: string, key: string[]) =>
+  (await target().history(mapping, key)).history.map(({ kind, changes }) => [
+    kind,
+    ...changes.map((each) => each.after),
+  ])
+
+it('by each of its keys a record has one history, and was what it was', async () => {
+  const before = await moment()
+  await target().change('byId', ['1'], { name: 'by id' }, commit)
+  await target().change('byMail', ['one@harrowfell.example'], { name: 'by mail' }, commit)
+  await target().run({
+    mode: 'commit',
+    steps: [{ change: 'byCode', where: `code = 'D1'`, expect: 1, values: { name: 'by code' } }],
+  })
+  const all = [
+    ['changed', 'by code'],
+    ['changed', 'by mail'],
+    ['changed', 'by id'],
+  ]
+  expect(await told('byCode', byCode)).toEqual(all)
+  expect(await told('byId', ['1'])).toEqual(all)
+  expect(await told('byMail', ['one@harrowfell.example'])).toEqual(all)
+  // The code of one is the id of another.
+  expect(await told('byCode', ['1'])).toEqual([])
+  expect(await target().loadAsOf('byCode', byCode, before)).toMatchObject({
+    record: { code: 'D1', name: 'One' },
+    sure: true,
+  })
+})
+
+it('one that was removed by another key was there before, and whose code it was is told from there on', async () => {
+  await target().change('byId', ['2'], { code: 'D2' }, commit)
+  const before = await moment()
+  expect(await told('byCode', ['D2'])).toEqual([['changed', 'D2']])
+  await target().remove('byId', ['2'], commit)
+  expect(await target().loadAsOf('byId', ['2'], before)).toMatchObject({ record: { id: 2, code: 'D2', name: 'Two' } })
+  expect((await target().loadAsOf('byCode', byCode, before)).sure).toBe(true)
+})
+
+it('says that changes through a view of the table are not looked through', async () => {
+  const before = await moment()
+  await target().change('openDome', ['1'], { name: 'open' }, commit)
+  expect(await target().loadAsOf('byCode', byCode, before)).toMatchObject({
+    sure: false,
+    because: expect.stringContaining('entries of public.open_dome may be of it') as string,
+  })
+})
