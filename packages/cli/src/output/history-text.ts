@@ -8,7 +8,7 @@ const LONGEST = 30
 
 /** What became of a record: a line a property of each event, who and when beside the first. */
 export function formatHistory({ history, next }: RecordHistory): string {
-  if (history.length === 0) return 'Nothing of it is in the book.'
+  if (history.length === 0) return 'The book has no entry of it.'
   const rows = history.flatMap((event) =>
     event.changes.map(({ property, before, after }, at) => {
       const [old, now] = formatDifference(before, after, LONGEST)

@@ -7,7 +7,7 @@ import { toTextArray } from '../values/text-array.js'
 export interface OtherEntries {
   /** Columns of other keys that entries of the table are filed by. */
   keys: (readonly string[])[]
-  /** Views of the table, its partitions, tables that inherit and the like, of which there are entries too. */
+  /** Views of the table, its partitions, tables that inherit and the like, and such as are not there any more, of which there are entries too. */
   relations: string[]
 }
 
@@ -15,11 +15,16 @@ const WRITTEN_SQL = `
 select distinct s.relation, pg_catalog.to_json(s.key_columns)::text from ledgerman.statement s
 where s.mapping <> '' and s.kind = any ('{change,replace,add,remove}')`
 
-/** Of the relations given as schemas and names, those that share rows with the first: what is under one is under the other. */
+/**
+ * Of the relations given as schemas and names, those that share rows with the first: what is under one is under the other. Behind them, with `t`,
+ * those that are not there any more.
+ */
 const SHARING_SQL = `
-with recursive given as (
-  select c.oid, x.no from rows from (pg_catalog.unnest($1::text[]), pg_catalog.unnest($2::text[])) with ordinality as x(schema, name, no)
-  join pg_catalog.pg_namespace n on n.nspname = x.schema join pg_catalog.pg_class c on c.relnamespace = n.oid and c.relname = x.name
+with recursive named as (
+  select x.no, c.oid from rows from (pg_catalog.unnest($1::text[]), pg_catalog.unnest($2::text[])) with ordinality as x(schema, name, no)
+  left join pg_catalog.pg_namespace n on n.nspname = x.schema left join pg_catalog.pg_class c on c.relnamespace = n.oid and c.relname = x.name
+), given as (
+  select no, oid from named where oid is not null
 ), reached (no, rel) as (
   select no, oid from given
   union
@@ -30,7 +35,9 @@ with recursive given as (
       and d.objid = w.oid and d.refclassid = 'pg_catalog.pg_class'::pg_catalog.regclass
     where w.ev_class = r.rel and w.rulename = '_RETURN' and d.refobjid <> r.rel) as n
 )
-select distinct o.no from reached o join reached own on own.rel = o.rel and own.no = 1 where o.no > 1`
+select distinct o.no, false from reached o join reached own on own.rel = o.rel and own.no = 1 where o.no > 1
+union all
+select no, true from named where oid is null`
 
 /** Reads both out of the book and the catalogue. */
 export async function otherEntries(target: Target, { table, key }: Mapping): Promise<OtherEntries> {
@@ -48,5 +55,18 @@ export async function otherEntries(target: Target, { table, key }: Mapping): Pro
     toTextArray(paths.map(({ schema }) => schema)),
     toTextArray(paths.map(({ name }) => name)),
   ])
-  return { keys, relations: sharing.rows.flatMap(([no]) => relations[Number(no) - 2] ?? []) }
+  // One that is gone may have had another name; then its keys are among the columns of this one.
+  const columns = new Set(table.columns.map(({ name }) => name))
+  const mayBeThis = (path: string) =>
+    rows.some(
+      ([relation, names]) =>
+        relation === path && (JSON.parse(names ?? '[]') as string[]).every((name) => columns.has(name)),
+    )
+  return {
+    keys,
+    relations: sharing.rows.flatMap(([no, isGone]) => {
+      const path = relations[Number(no) - 2] ?? ''
+      return isGone !== 't' || mayBeThis(path) ? [path] : []
+    }),
+  }
 }

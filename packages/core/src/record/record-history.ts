@@ -124,6 +124,8 @@ async function stateAt(
       state = before === null ? null : { ...state, ...before }
       continue
     }
+    const gone = goneFrom(mapping, { ...before, ...after })
+    if (gone !== '') doubts.push(`entry ${event.id} changed ${gone}, which the table does not have any more`)
     const unsaid = before && after && othersWrite(mapping.table) ? unsaidIn(mapping, before) : ''
     if (unsaid !== '') doubts.push(`entry ${event.id} says nothing of ${unsaid}, which it may have changed too`)
     if (differences(state, after, isSame) !== null) doubts.push(`it is not as the entry ${event.id} left it`)
@@ -140,6 +142,14 @@ async function stateAt(
     state = before === null ? null : { ...(state ?? {}), ...before }
   }
   return { state, doubts, present }
+}
+
+/** The columns of an image that the table does not have, by now at least: they may have another name. */
+function goneFrom({ table }: Mapping, image: object): string {
+  const known = new Set(table.columns.map(({ name }) => name))
+  return Object.keys(image)
+    .filter((name) => !known.has(name))
+    .join(', ')
 }
 
 /** The properties that an image has nothing of: it is one of another mapping, or revision. */

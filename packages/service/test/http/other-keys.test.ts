@@ -78,3 +78,28 @@ it('says that changes through a view of the table are not looked through', async
     because: expect.stringContaining('entries of public.open_dome may be of it') as string,
   })
 })
+
+it('says what it cannot know of a column, or a table, that had another name', async () => {
+  const before = await moment()
+  await target().change('byId', ['1'], { name: 'renamed' }, commit)
+  await service.observatory.sql('alter table dome rename name to label')
+  const mapping = (table: string, column: string) =>
+    JSON.stringify({
+      mapping: 'renamed',
+      table,
+      key: ['id'],
+      guard: { by: 'none' },
+      properties: { id: { column: 'id' }, label: { column } },
+    })
+  await target().publishMapping('renamed', mapping('public.dome', 'label'))
+  expect(await target().loadAsOf('renamed', ['1'], before)).toMatchObject({
+    sure: false,
+    because: expect.stringContaining('changed name, which the table does not have any more') as string,
+  })
+  await service.observatory.sql('alter table dome rename to rotunda')
+  await target().publishMapping('renamed', mapping('public.rotunda', 'label'))
+  expect(await target().loadAsOf('renamed', ['1'], before)).toMatchObject({
+    sure: false,
+    because: expect.stringMatching(/entries of .*public\.dome may be of it/) as string,
+  })
+})
