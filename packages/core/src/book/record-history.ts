@@ -44,11 +44,9 @@ export async function recordEvents(
   const given = `given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
 written as (select array(select jsonb_array_elements_text($4::jsonb)) as columns, ${canonicalKeySql(mapping, 'given.parts', '$5')} as key from given)`
   const { rows } = await target.readBook(historySql(given), values)
-  const isKey = ({ before, after }: RecordEvent) =>
-    mapping.key.some(({ column: { name } }) => before && after && before[name] !== after[name])
   return eventsOf(target, mapping, rows).map((event) => ({
     ...event,
-    moved: event.moved ?? (isKey(event) ? 'away' : null),
+    moved: event.moved ?? (changesKey(mapping, event) ? 'away' : null),
   }))
 }
 
@@ -76,12 +74,16 @@ export async function otherEvents(
   let isCut = false
   for (const event of eventsOf(target, mapping, rows)) {
     isCut ||= event.moved !== null
-    const { before, after } = event
-    const isHere = mapping.key.some(({ column: { name } }) => before && after && before[name] !== after[name])
+    const isHere = changesKey(mapping, event)
     events.push({ ...event, moved: isHere ? 'here' : null })
     if (isHere) break
   }
   return { events, isCut }
+}
+
+/** Whether the images of a record say that it was given another key of this mapping. */
+function changesKey({ key }: Mapping, { before, after }: RecordEvent): boolean {
+  return key.some(({ column: { name } }) => before && after && before[name] !== after[name])
 }
 
 function eventsOf(target: Target, mapping: Mapping, rows: Rows['rows']): RecordEvent[] {

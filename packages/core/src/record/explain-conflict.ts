@@ -2,6 +2,7 @@ import { entryAddress, LedgermanProblem, type Json, type RecordValues } from '@l
 import { recordEvents, type RecordEvent } from '../book/record-history.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
+import { showable } from '../receipt/receipt.js'
 import { recordFromTexts } from '../receipt/record-row.js'
 import { isDigest } from '../values/digest.js'
 import { isSameJson } from '../values/same-json.js'
@@ -104,9 +105,11 @@ export async function explainRemoved(
 ): Promise<LedgermanProblem> {
   const [last] = await recordEvents(target, mapping, key).catch(() => [])
   if (last?.moved === 'away') {
-    const now = mapping.key.map(
-      ({ name, column }) => [name, last.after?.[column.name] ?? key.get(name) ?? null] as const,
-    )
+    // A part that is as it was comes from the caller in clear.
+    const now = mapping.key.map((property) => {
+      const { name, column } = property
+      return [name, last.after?.[column.name] ?? showable(target, property, key.get(name) ?? null)] as const
+    })
     const words = now.map(([name, text]) => `${name} ${text}`).join(', ')
     return withDetail(
       problem,

@@ -158,7 +158,7 @@ function unsaidIn({ properties }: Mapping, image: object): string {
 }
 
 /** The key that an event gave a record. */
-export function keyAfter(mapping: Mapping, key: KeyTexts, { after }: RecordEvent): KeyTexts {
+function keyAfter(mapping: Mapping, key: KeyTexts, { after }: RecordEvent): KeyTexts {
   return new Map(mapping.key.map(({ name, column }) => [name, after?.[column.name] ?? key.get(name) ?? '']))
 }
 

@@ -37,6 +37,11 @@ it('a record is found in the book by its key, and what was done to it is put bac
   })
   const moved = await target().change('badge', ANN, { wing: 9 }, commit)
   expect(await kinds(ANN)).toEqual(['changed', 'changed', 'changed'])
+  const stale = await target()
+    .change('badge', ANN, { name: 'Late' }, { mode: 'commit', guard: named.guard ?? '' })
+    .catch((error: unknown) => error)
+  expect(isProblem(stale, 'no-such-record') && stale.detail).toContain('It was given another key')
+  expect(JSON.stringify(isProblem(stale) && [stale.detail, stale.facts])).not.toContain('@harrowfell')
   const { entries } = await target().entries({ mapping: 'badge', key: ['ann@harrowfell.example', '9'], limit: 5 })
   expect(entries.map(({ id }) => id)).toEqual([moved.receipt.id])
   for (const { id } of [moved.receipt, all, named.receipt]) {
