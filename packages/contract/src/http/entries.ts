@@ -22,7 +22,7 @@ export const entrySummary = z
       .string()
       .nullable()
       .describe(
-        'Of a change or removal by condition that was sent with its run: which. Of a reversal of several entries: how many.',
+        'Of a change or removal by condition that was sent with its run: which. Of a reversal of several entries: how many. Of what a file changed: that it came from one.',
       ),
     note: z.string().nullable(),
   })

@@ -17,7 +17,13 @@ export const historyEvent = z.strictObject({
 
 /** What became of a record, the newest first. */
 export const recordHistory = z
-  .strictObject({ history: z.array(historyEvent), next: z.string().nullable() })
+  .strictObject({
+    history: z.array(historyEvent),
+    next: z.string().nullable(),
+    unseen: z
+      .array(z.string())
+      .describe('What else in the book may be of it and was not looked through, such as entries of a view.'),
+  })
   .meta({ id: 'History' })
 
 /** A record as it was at a moment, rebuilt from the images in the book. */

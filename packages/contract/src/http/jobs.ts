@@ -4,7 +4,7 @@ import { expectation } from '../definition/transaction-definition.js'
 import { problemDocument } from '../problem/problem-schema.js'
 import { PROBLEM_CODES } from '../problem/catalogue.js'
 import { RUN_MODES } from '../receipt/receipt-kinds.js'
-import { roundings, rowReceipt, values } from '../receipt/receipt.js'
+import { roundings, rowReceipt, values, writtenWithIt } from '../receipt/receipt.js'
 import { IMAGES, JOB_KINDS, JOB_STATES, LARGEST_CHUNK, ON_MISSING } from './job-kinds.js'
 
 const images = z
@@ -78,6 +78,13 @@ const jobReport = z.strictObject({
   sample: z.array(failedRow).describe('Rows that were not applied, at most 100.'),
   rows: z.array(rowReceipt).describe('What changed, row by row: the first 100 in key order.'),
   rounded: roundings.optional(),
+  writtenWithIt: writtenWithIt.optional(),
+  notShown: z
+    .array(z.string())
+    .optional()
+    .describe(
+      'What may have been written beside these rows, and was not counted: by which trigger, rule or foreign key.',
+    ),
 })
 
 export const job = z

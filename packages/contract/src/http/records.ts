@@ -126,6 +126,8 @@ export const loadQuery = withKey({
     .describe('The record as it was at that moment, out of the book.'),
 })
 
+export const rowWaitsQuery = withKey({})
+
 export const historyQuery = withKey({
   property: z.string().min(1).optional().describe('Only changes of this property.'),
   from: z.iso.datetime({ offset: true }).optional(),

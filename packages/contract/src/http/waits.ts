@@ -1,10 +1,14 @@
 import { z } from 'zod'
 
 /** A session that holds, or blocks the way to, a lock somebody waits for. */
+const PID = 'Of a prepared transaction, which no session serves: its number, negative.'
+const APPLICATION =
+  "What the session calls itself; of a prepared transaction its name, of the server's own processes what they are."
+
 export const lockHolder = z
   .looseObject({
-    pid: z.int(),
-    application: z.string().nullable(),
+    pid: z.int().describe(PID),
+    application: z.string().nullable().describe(APPLICATION),
     user: z.string().nullable(),
     state: z.string().nullable(),
     since: z.string().nullable().describe('When its transaction began.'),
@@ -17,14 +21,23 @@ export const lockHolder = z
 
 export type LockHolder = z.output<typeof lockHolder>
 
+/** No session ends with a prepared transaction, and none can be ended. */
+export const PREPARED_ENDS = 'It stays until somebody ends it with COMMIT PREPARED or ROLLBACK PREPARED.'
+
+/** Who holds or waits, in words: `pid 4711 (psql, ada)`, or of a prepared transaction, which nobody serves, its name. */
+export function sessionWords({ pid, application, user }: Pick<LockHolder, 'pid' | 'application' | 'user'>): string {
+  const who = (pid < 0 ? [user] : [application, user]).filter(Boolean).join(', ')
+  return `${pid < 0 ? `the prepared transaction ${application ?? -pid}` : `pid ${pid}`}${who ? ` (${who})` : ''}`
+}
+
 /** A session that waits, is waited for, or is idle in a transaction for long. */
 export const waitingSession = z.strictObject({
-  pid: z.int(),
+  pid: z.int().describe(PID),
   startedAt: z.string().describe('When the session began: with the pid it names one session for ever.'),
   blockedBy: z.array(z.int()),
   behind: z.int().describe('How many sessions wait for it, directly or through others.'),
   isRoot: z.boolean().describe('Whether it is waited for and waits for nobody itself.'),
-  application: z.string().nullable(),
+  application: z.string().nullable().describe(APPLICATION),
   user: z.string().nullable(),
   state: z.string().nullable(),
   transactionAgeMs: z.number().nullable(),

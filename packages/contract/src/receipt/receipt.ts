@@ -63,6 +63,12 @@ export const roundings = z
     'Computed values that can have more decimals, digits of a second or fields of an interval than their column keeps, and were rounded.',
   )
 
+export const writtenWithIt = z
+  .array(z.strictObject({ table: z.string(), added: z.int(), changed: z.int(), removed: z.int() }))
+  .describe(
+    'Of a rehearsal: rows of other tables that triggers, rules and foreign keys wrote in the same transaction, as the server counted them.',
+  )
+
 /** The evidence a run returns. */
 export const receipt = z
   .strictObject({
@@ -101,6 +107,7 @@ export const receipt = z
       })
       .optional()
       .describe('What a second session reads, where that was asked for.'),
+    writtenWithIt: writtenWithIt.optional(),
     notShown: z
       .array(z.string())
       .optional()
