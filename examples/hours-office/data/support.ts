@@ -818,6 +818,15 @@ export function writtenBy(rows: readonly Row[], expected: WriteExpected & { touc
   return { ...counts, row: now, guard: guardAfter ?? guardBefore }
 }
 
+/** What an addition or change gave; asked again where that is nothing, since somebody may have added the record meanwhile. @throws RowNotWritten */
+export async function addedOrChanged(what: string, ask: () => Promise<Row[]>): Promise<Row[]> {
+  const rows = await ask()
+  if (rows.length > 0) return rows
+  const again = await ask()
+  if (again.length === 0) throw new RowNotWritten(`${what}: the record is not there, and was not added.`)
+  return again
+}
+
 /** That a record is not as it was loaded, with what a step was to set of it. */
 function changedBefore(
   { what, set, yours, loaded, letter }: WriteExpected,

@@ -1,7 +1,7 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import { recordHashSql } from '../statement/book-sql.js'
-import { canonicalKeySql } from '../statement/canonical-key.js'
+import { bookedKeysSql } from '../statement/canonical-key.js'
 import { blocksOfRecordSql } from '../statement/image-block-sql.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
@@ -46,33 +46,30 @@ export function entryConditions(filter: Conditions): { conditions: string[]; val
     const ofMapping = `array(select t.id from ledgerman.statement t where t.mapping = ${value})`
     return `(e.statement = any (${ofMapping}) or exists (select 1 from pg_catalog.json_to_recordset(e.steps) as p(statement bigint) where p.statement = any (${ofMapping})))`
   }, filter.mapping)
-  const { keyed } = filter
-  const movedHere = (key: string, of: Mapping) => {
-    const [relation, columns] = [values.push(of.table.path), values.push(keyColumnsOf(of))]
-    const own = `array(select jsonb_array_elements_text($${columns}::jsonb))`
-    const parts = `wanted as (select ${own} as columns, ${key} as key), ${movingSql(`$${relation}`)}`
-    return `(with ${parts} ${movedHereSql('e.id')})`
-  }
-  where(
-    (value) => {
-      const isSensitive = keyed?.key.some(({ sensitive }) => sensitive) ?? false
-      const pads = isSensitive ? `$${values.push(digestKeyPads(filter.digestKey))}` : null
-      const given = `array(select jsonb_array_elements_text(${value}::jsonb))`
-      const key = keyed
-        ? `(select ${canonicalKeySql(keyed, 'given.parts', pads)} from (select ${given} as parts) as given)`
-        : given
-      const ofRecord = (from: string) => `select ${from} where record = ${recordHashSql(key)} and key = ${key}`
-      const all = [
-        ofRecord('id from ledgerman.entry'),
-        ofRecord('entry from ledgerman.image'),
-        blocksOfRecordSql(key, 'b.entry'),
-        ...(keyed ? [movedHere(key, keyed)] : []),
-      ]
-      return `e.id in (${all.join(' union all ')})`
-    },
-    filter.key && JSON.stringify(filter.key),
-  )
+  where((value) => ofRecordSql(filter, value, values), filter.key && JSON.stringify(filter.key))
   return { conditions, values }
+}
+
+/** The condition that an entry is of one record: it changed it, was refused it, or gave it its key. @param value where the key is bound */
+function ofRecordSql({ keyed, digestKey }: Conditions, value: string, values: string[]): string {
+  const bound = (more: string) => `$${values.push(more)}`
+  const array = (json: string) => `array(select jsonb_array_elements_text(${json}::jsonb))`
+  const isSensitive = keyed?.key.some(({ sensitive }) => sensitive) ?? false
+  const pads = isSensitive ? bound(digestKeyPads(digestKey)) : null
+  const given = `(select ${array(value)} as parts) as given`
+  const keys = keyed
+    ? `${given} cross join lateral ${bookedKeysSql(keyed, 'given.parts', pads)}`
+    : `(select ${array(value)} as key)`
+  const columns = keyed ? `${array(bound(keyColumnsOf(keyed)))} as columns, ` : ''
+  const filed = (from: string) => `select ${from} as x where x.record = ${recordHashSql('w.key')} and x.key = w.key`
+  const all = [
+    filed('x.id from ledgerman.entry'),
+    filed('x.entry from ledgerman.image'),
+    blocksOfRecordSql('w.key', 'b.entry'),
+  ]
+  const here = keyed ? [`, ${movingSql(bound(keyed.table.path))}`, `union all ${movedHereSql('e.id')}`] : ['', '']
+  return `e.id in (with wanted as (select ${columns}keys.key from ${keys} as keys)${here[0]}
+select found.id from wanted w cross join lateral (${all.join(' union all ')}) as found(id) ${here[1]})`
 }
 
 /** @throws LedgermanProblem book-not-prepared */

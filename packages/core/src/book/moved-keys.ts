@@ -26,11 +26,16 @@ export function keyColumnsOf({ key }: Pick<Mapping, 'key'>): string {
   return JSON.stringify(key.map(({ column }) => column.name))
 }
 
-/** The key that a record had after an image, in the form of the book. */
-function keyAfterSql(image: string): string {
+/** The key that a record had after an image of a statement, in the form of the book. @param key the SQL of the one it had before */
+function keyAfterSql(image: string, statement: string, key: string): string {
   return `array(
-    select coalesce(${image}.after[pg_catalog.array_position(m.touched, c.name)], ${image}.key[c.no])
-    from pg_catalog.unnest(m.key_columns) with ordinality as c(name, no) order by c.no)`
+    select coalesce(${image}.after[pg_catalog.array_position(${statement}.touched, c.name)], (${key})[c.no])
+    from pg_catalog.unnest(${statement}.key_columns) with ordinality as c(name, no) order by c.no)`
+}
+
+/** Whether a record whose key was written otherwise by an image still has one of those that are looked for, out of the part `wanted`. */
+export function staysSql(image: string, statement: string, key: string): string {
+  return `${statement}.id < 0 and exists (select from wanted o where o.columns = ${statement}.key_columns and o.key = ${keyAfterSql(image, statement, key)})`
 }
 
 /**
@@ -38,7 +43,7 @@ function keyAfterSql(image: string): string {
  * the entry is that of one record), statement `m`, and the image `i`.
  */
 export function movedHereSql(columns: string): string {
-  const isHere = `${keyAfterSql('i')} = w.key and i.key <> w.key`
+  const isHere = `${keyAfterSql('i', 'm', 'i.key')} = w.key and not exists (select from wanted o where o.columns = w.columns and o.key = i.key)`
   return `
   select ${columns} from wanted w join moving m on m.key_columns = w.columns join ledgerman.entry e on e.statement = m.id and ${movedSql('e')}
     cross join lateral (select 0 as no, e.key, e.before, e.after) as i

@@ -2,6 +2,7 @@ import { type EntryInfo, type EntryList, type EntrySummary, type ProblemCode } f
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { toBindReceipts, toReceipt, toShownStatement, toStepReceipt } from '../receipt/receipt.js'
 import { reversibilityOf } from '../mapping/reversibility.js'
+import { writtenBeside } from '../mapping/side-writes.js'
 import { bookedKey, bookedRow, type BookedImage, type BookedStatement } from './booked-row.js'
 import { assertBookPrepared, entryConditions, type EntryFilter } from './entry-filter.js'
 import { isEntryId, noSuchEntry } from './entry-id.js'
@@ -101,7 +102,7 @@ async function toSummary(row: EntryRow, findMapping: FindMapping): Promise<Entry
     transaction: row.run?.transaction ?? null,
     kind: row.run ? kindOfRun(row.run) : (row.statement?.kind ?? 'change'),
     mapping: row.statement?.mapping ?? only?.mapping ?? null,
-    condition: only?.where ?? (reverses > 1 ? `${reverses} entries` : null),
+    condition: only?.where ?? (reverses > 1 ? `${reverses} entries` : only && row.run?.job ? 'from a file' : null),
     key: row.key && bookedKey(row.key, row.statement, mapping),
     matched: row.matched,
     changed: row.outcome === 'committed' ? row.changed : 0,
@@ -141,7 +142,9 @@ function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) 
     },
   )
   const reversible = row.outcome === 'committed' && mapping ? reversibilityOf(mapping, statement.kind, set) : null
-  return toReceipt(header, row.outcome, null, [step], reversible)
+  const receipt = toReceipt(header, row.outcome, null, [step], reversible)
+  const beside = reversible === null || row.changed !== 1 || !mapping ? [] : writtenBeside(mapping, statement.kind, set)
+  return beside.length === 0 ? receipt : { ...receipt, notShown: beside }
 }
 
 /** What the statement set: its binds that are properties. What finds the record has one too: a part of the key that was set has two. */

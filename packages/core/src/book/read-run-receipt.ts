@@ -1,6 +1,7 @@
 import { setImmediate as yieldToOthers } from 'node:timers/promises'
 import { entryAddress, type Receipt, type StepKind, type StepReceipt } from '@ledgerman/contract'
 import type { Property } from '../mapping/mapping.js'
+import { writtenBeside } from '../mapping/side-writes.js'
 import { toBindReceipts, toShownStatement } from '../receipt/receipt.js'
 import { roundedBy } from '../plan/roundings.js'
 import { ROWS_OF_BLOCK_SQL } from '../statement/image-block-sql.js'
@@ -28,6 +29,8 @@ export interface RunRow {
   rounded?: Receipt['rounded']
   /** What was pruned, where it did that: entries with ids before this one. */
   pruned?: { before: string; at: string; entries: number; images: number }
+  /** Of a change of many records: the job that it was. */
+  job?: string
   /** The entries that it put back. */
   reverses?: string[]
   /** Of steps that were sent with their run: what they write, and by which condition. */
@@ -60,8 +63,11 @@ export async function readRunReceipt(
   const { rows } = await target.readBook(STEPS_SQL, [row.id])
   const { run } = row
   const steps: StepReceipt[] = []
+  const beside = new Set<string>()
   for (const [json] of rows) {
-    steps.push(await toStep(JSON.parse(json ?? '') as StepRow, findMapping))
+    const { step, unsaid } = await toStep(JSON.parse(json ?? '') as StepRow, findMapping)
+    steps.push(step)
+    if (row.outcome === 'committed') unsaid.forEach((words) => beside.add(words))
     // A reversal of thousands of entries has as many steps: others are let in between.
     if (steps.length % STEPS_AT_ONCE === 0) await yieldToOthers()
   }
@@ -85,6 +91,7 @@ export async function readRunReceipt(
     reversible: run.reversible,
     ...(run.reverses ? { reverses: run.reverses } : {}),
     ...(run.definitions ? { definitions: run.definitions } : {}),
+    ...(beside.size > 0 ? { notShown: [...beside] } : {}),
     ...(row.outcome === 'committed' ? roundedBy(steps, run.rounded) : {}),
   }
 }
@@ -99,7 +106,8 @@ select (to_jsonb(p) - 'statement' || jsonb_build_object('statement', to_jsonb(s)
 from ledgerman.step p left join ledgerman.statement s on s.id = p.statement
 where p.entry = $1 order by p.no`
 
-async function toStep(row: StepRow, findMapping: FindMapping): Promise<StepReceipt> {
+/** A step's receipt, and what the database may have written beside its rows. */
+async function toStep(row: StepRow, findMapping: FindMapping): Promise<{ step: StepReceipt; unsaid: string[] }> {
   const { statement } = row
   const mapping =
     statement && statement.mapping !== '' ? await findMapping(statement.mapping, statement.revision) : undefined
@@ -108,7 +116,7 @@ async function toStep(row: StepRow, findMapping: FindMapping): Promise<StepRecei
   const version = mapping?.guard.by === 'version' ? mapping.guard.property : undefined
   const isSet = (property: Property) =>
     set.has(property.name) || (property !== version && property.lockedBecause === null)
-  return {
+  const step: StepReceipt = {
     no: row.no,
     kind: statement?.kind ?? 'sql',
     mapping: statement?.mapping ? statement.mapping : null,
@@ -121,4 +129,8 @@ async function toStep(row: StepRow, findMapping: FindMapping): Promise<StepRecei
     durationMs: row.duration_ms,
     rows: (row.images ?? []).map((image) => bookedRow(image, statement, mapping, isSet)),
   }
+  const isWritten = mapping !== undefined && (row.changed ?? 0) > 0
+  // What was to be added and was there already, was changed.
+  const kind = step.kind === 'add' && step.rows.some(({ before }) => before !== null) ? 'change' : step.kind
+  return { step, unsaid: isWritten ? writtenBeside(mapping, kind, mapping.properties.filter(isSet)) : [] }
 }

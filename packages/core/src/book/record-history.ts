@@ -1,12 +1,12 @@
 import { recordHashSql } from '../statement/book-sql.js'
 import { blocksOfRecordSql, placeOfBlockSql } from '../statement/image-block-sql.js'
-import { canonicalKeySql } from '../statement/canonical-key.js'
+import { bookedKeysSql } from '../statement/canonical-key.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import { textOfImage } from '../receipt/receipt.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads, digestText, isDigest } from '../values/digest.js'
-import { keyColumnsOf, movedHereSql, movingSql } from './moved-keys.js'
+import { keyColumnsOf, movedHereSql, movingSql, staysSql } from './moved-keys.js'
 
 /** What one entry did to a record: columns before and after by name, in text form; null where there was none. */
 export interface RecordEvent {
@@ -20,6 +20,8 @@ export interface RecordEvent {
   isReversal: boolean
   /** Whether it gave a record this key in place of another, or the record that had this key another; null where it did neither. */
   moved: 'here' | 'away' | null
+  /** Whether it wrote the key otherwise, and it is the same all the same. */
+  stays: boolean
   /** The number of its step; 0 where the entry is that of one record. */
   step: number
   before: Record<string, string | null> | null
@@ -40,13 +42,15 @@ export async function recordEvents(
   if (!(await target.isBookPrepared())) return []
   const parts = mapping.key.map(({ name }) => key.get(name) ?? '')
   const values = [JSON.stringify(parts), mapping.table.path, String(most), keyColumnsOf(mapping)]
-  if (mapping.key.some(({ sensitive }) => sensitive)) values.push(digestKeyPads(target.digestKey))
+  const pads = mapping.key.some(({ sensitive }) => sensitive)
+    ? `$${values.push(digestKeyPads(target.digestKey))}`
+    : null
   const given = `given as (select array(select jsonb_array_elements_text($1::jsonb)) as parts),
-written as (select array(select jsonb_array_elements_text($4::jsonb)) as columns, ${canonicalKeySql(mapping, 'given.parts', '$5')} as key from given)`
+written as (select array(select jsonb_array_elements_text($4::jsonb)) as columns, keys.key from given cross join lateral ${bookedKeysSql(mapping, 'given.parts', pads)} as keys)`
   const { rows } = await target.readBook(historySql(given), values)
   return eventsOf(target, mapping, rows).map((event) => ({
     ...event,
-    moved: event.moved ?? (changesKey(mapping, event) ? 'away' : null),
+    moved: event.moved ?? (changesKey(mapping, event) && !event.stays ? 'away' : null),
   }))
 }
 
@@ -110,9 +114,9 @@ function historySql(written: string): string {
   return `
 with ${written},
 wanted as (select columns, key, ${recordHashSql('key')} as record from written), found as materialized (
-  select w.columns, i.entry, i.step, i.before, i.after from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
+  select w.columns, w.key, i.entry, i.step, i.before, i.after from wanted w join ledgerman.image i on i.record = w.record and i.key = w.key
   union all
-  select w.columns, i.entry, i.step, i.before, i.after from wanted w cross join lateral (${blocksOfRecordSql(
+  select w.columns, w.key, i.entry, i.step, i.before, i.after from wanted w cross join lateral (${blocksOfRecordSql(
     'w.key',
     `b.entry, b.step, ${placeOfBlockSql('before')}, ${placeOfBlockSql('after')}`,
   )}) i
@@ -123,21 +127,21 @@ wanted as (select columns, key, ${recordHashSql('key')} as record from written),
   select e.id, e.at, e.actor, e.note, e.run->>'transaction' as transaction, coalesce(e.run ? 'reverses', false) as is_reversal
   from ledgerman.entry e where e.id in (select entry from found)
 ), events as (
-  select e.id, e.at, e.actor, s.kind, e.note, null as transaction, false as is_reversal, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step
+  select e.id, e.at, e.actor, s.kind, e.note, null as transaction, false as is_reversal, jsonb_object(s.touched, e.before) as before, jsonb_object(s.touched, e.after) as after, 0 as step, ${staysSql('e', 's', 'w.key')} as stays
   from wanted w join ledgerman.entry e on e.record = w.record and e.key = w.key join ledgerman.statement s on s.id = e.statement
   where e.outcome = 'committed' and s.relation = $2 and s.key_columns = w.columns and e.changed > 0
   union all
-  select e.id, e.at, e.actor, s.kind, e.note, e.transaction, e.is_reversal, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step
+  select e.id, e.at, e.actor, s.kind, e.note, e.transaction, e.is_reversal, jsonb_object(s.touched, i.before), jsonb_object(s.touched, i.after), i.step, ${staysSql('i', 's', 'i.key')}
   from found i join steps p on p.entry = i.entry and p.no = i.step join ledgerman.statement s on s.id = p.statement
     join said e on e.id = i.entry
   where s.relation = $2 and s.key_columns = i.columns
 ), ${movingSql('$2')}, moved as (${movedHereSql(
     `e.id, e.at, e.actor, 'change' as kind, e.note, e.run->>'transaction' as transaction, coalesce(e.run ? 'reverses', false) as is_reversal,
-    jsonb_object(m.touched, i.before) as before, jsonb_object(m.touched, i.after) as after, i.no as step`,
+    jsonb_object(m.touched, i.before) as before, jsonb_object(m.touched, i.after) as after, i.no as step, false as stays`,
   )}
 ), told as (
   select *, null as moved from events union all select *, 'here' from moved
 )
-select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'moved', moved, 'step', step, 'before', before, 'after', after)::text
+select json_build_object('id', id, 'at', to_char(at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', actor, 'kind', kind, 'note', note, 'transaction', transaction, 'isReversal', is_reversal, 'moved', moved, 'stays', stays, 'step', step, 'before', before, 'after', after)::text
 from told order by at desc, id desc, step desc limit $3::integer`
 }

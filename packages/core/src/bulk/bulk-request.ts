@@ -80,5 +80,26 @@ export function joinReports(one: JobReport, other: JobReport): JobReport {
     refused: one.refused + other.refused,
     sample: [...one.sample, ...other.sample].slice(0, REPORT_ROWS),
     rows: [...one.rows, ...other.rows].slice(0, REPORT_ROWS),
+    ...joinBeside(one, other),
+  }
+}
+
+/** What was written beside the rows of both. */
+function joinBeside(one: JobReport, other: JobReport): Pick<JobReport, 'writtenWithIt' | 'notShown'> {
+  const counted = [one.writtenWithIt, other.writtenWithIt].filter((each) => each !== undefined)
+  const byTable = new Map<string, NonNullable<JobReport['writtenWithIt']>[number]>()
+  for (const each of counted.flat()) {
+    const { added = 0, changed = 0, removed = 0 } = byTable.get(each.table) ?? {}
+    byTable.set(each.table, {
+      table: each.table,
+      added: added + each.added,
+      changed: changed + each.changed,
+      removed: removed + each.removed,
+    })
+  }
+  const words = new Set([...(one.notShown ?? []), ...(other.notShown ?? [])])
+  return {
+    ...(counted.length > 0 ? { writtenWithIt: [...byTable.values()] } : {}),
+    ...(words.size > 0 ? { notShown: [...words] } : {}),
   }
 }

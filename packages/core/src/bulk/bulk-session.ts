@@ -17,6 +17,7 @@ import type { BulkShape } from './bulk-shape.js'
 import { statementOfError } from './bulk-errors.js'
 import { BulkUnit } from './bulk-unit.js'
 import { WorkTables } from './work-tables.js'
+import { besideOf, countBeside } from './written-beside.js'
 import type { UnitOptions, UnitResult } from './unit-options.js'
 
 /** How often a part is tried where PostgreSQL ends it to keep others consistent. */
@@ -129,7 +130,9 @@ export class BulkSession {
         [request.actor, header.id],
       )
       const unit = new BulkUnit(target, new WorkTables(session), shape, request, options, task.given, this.#isStaged)
+      const count = await countBeside(session, shape, request)
       const result = await unit.run()
+      Object.assign(result.report, await besideOf(shape, result, count))
       await beforeCommit?.(result)
       const done = { report: result.report, evidence: result.evidence }
       if (request.mode === 'rehearse' || options.isOnlyJudged) {

@@ -3,7 +3,7 @@ import type { OwnSession } from '../sessions/own-session.js'
 import type { Rows } from '../sessions/queryable.js'
 import { rowNotWritten } from '../record/change-problems.js'
 import { blockBits } from '../statement/image-block-sql.js'
-import { isExpected } from '../run/expectation.js'
+import { isExpected, noneLeftOut } from '../run/expectation.js'
 import { bindValues, SlotList, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
@@ -178,11 +178,11 @@ export class BulkUnit {
       )
     if (!found.leavesOut && found.matched > 0)
       throw this.#refused(
-        new LedgermanProblem(
-          'count-required',
-          `The condition leaves no row of ${mapping.name} out: all ${found.matched} match. If that is meant, say everyRow.`,
-          { matched: found.matched, mapping: mapping.name },
-        ),
+        new LedgermanProblem('count-required', `where: ${noneLeftOut(mapping.name, found.matched)}`, {
+          matched: found.matched,
+          mapping: mapping.name,
+          everyRow: true,
+        }),
       )
     if (!isExpected(options.expect, found.matched))
       throw this.#refused(this.#told.unexpected(options.expect, found.matched))

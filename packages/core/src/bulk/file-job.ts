@@ -162,25 +162,13 @@ function withTwice(report: BulkResult['report'], twice: readonly TwiceRow[]): Bu
   return { ...report, ambiguous: report.ambiguous + twice.length, sample: sample.slice(0, SHOWN_ROWS) }
 }
 
-/** By which rules keys are the same, where that is not letter by letter: the collations of key columns that hold different texts for one. */
-async function ownCollations(session: BulkSession['session'], { key, table }: Mapping): Promise<Map<string, string>> {
-  if (!key.some(({ column }) => column.type.kind === 'text')) return new Map()
-  const { rows } = await session.query(
-    `select a.attname, pg_catalog.format('%I.%I', n.nspname, c.collname)
-from pg_catalog.pg_attribute a join pg_catalog.pg_collation c on c.oid = a.attcollation join pg_catalog.pg_namespace n on n.oid = c.collnamespace
-where a.attrelid = $1::pg_catalog.regclass and a.attnum > 0 and not c.collisdeterministic`,
-    [table.sql],
-  )
-  return new Map(rows.map(([name, collation]) => [name ?? '', collation ?? '']))
-}
-
 /** Copies the rows into the temporary table, with what the planner has to know of it. */
 async function copyRows({ session, task }: BulkSession, job: FileJob): Promise<void> {
   const { given, mapping } = job
-  const collations = await ownCollations(session, mapping)
   const columns = given.properties.map((property) => {
-    const collation = collations.get(property.column.name)
-    return `${givenColumn(given, property)} ${givenType(property)}${collation === undefined ? '' : ` collate ${collation}`}`
+    // Keys that the column holds to be the same are the same here.
+    const { collation } = property.column
+    return `${givenColumn(given, property)} ${givenType(property)}${collation === null ? '' : ` collate ${collation}`}`
   })
   const guard = given.hasGuard ? ', guard text' : ''
   await session.query(`create temporary table ledgerman_given (no bigint, line bigint, ${columns.join(', ')}${guard})`)

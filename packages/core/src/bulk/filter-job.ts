@@ -105,7 +105,7 @@ function assertSays({ mode, where, everyRow, expect, rehearsal, remove, values, 
   if (rehearsal !== undefined && mode === 'rehearse')
     refuse('rehearsal', 'rehearsal: a token is given to commit what was rehearsed. Leave it out of a rehearsal.')
   if (where === undefined && !everyRow)
-    refuse('where', 'where: it names no condition. Give one, or say everyRow if every record is meant.')
+    refuse('where', 'where: it names no condition. Give one; or, if every record is meant, say everyRow: true.')
   if (mode === 'commit' && expect === undefined && rehearsal === undefined)
     throw new LedgermanProblem(
       'count-required',

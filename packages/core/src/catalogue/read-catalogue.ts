@@ -155,6 +155,9 @@ where ${IS_LISTED} and not c.relispartition order by n.nspname, c.relname`
 const WRITES_INSTEAD_SQL = `(exists (select from pg_trigger g where g.tgrelid = c.oid and g.tgtype & 64 = 64 and g.tgtype & 20 <> 0 and g.tgenabled in ('O', 'A'))
         or exists (select from pg_rewrite w where w.ev_class = c.oid and w.ev_type in ('2', '3') and w.is_instead and w.ev_qual = '<>' and w.ev_action <> '<>' and w.ev_enabled in ('O', 'A')))`
 
+/** Of a foreign key to a partitioned table there is one more for each of its partitions, which says nothing new. */
+const IS_ITS_OWN = `not exists (select from pg_constraint above where above.oid = k.conparentid and above.conrelid = k.conrelid)`
+
 // What a table has many of and no index leads to, or what needs many joins, is read for all tables at once: looked up table by table it
 // takes as long as the square of their number.
 const catalogueSql = (wanted: string) => `
@@ -165,6 +168,8 @@ ${DOMAINS_SQL}, wanted as materialized (
   select c.oid as rel, json_agg(json_build_object(
     'name', a.attname, 'sql', quote_ident(a.attname), 'notNull', a.attnotnull,
     'default', case when a.attgenerated = '' then pg_get_expr(d.adbin, d.adrelid) end,
+    'collation', (select quote_ident(cn.nspname) || '.' || quote_ident(co.collname) from pg_collation co join pg_namespace cn on cn.oid = co.collnamespace
+      where co.oid = a.attcollation and not co.collisdeterministic),
     'identity', case a.attidentity when 'a' then 'always' when 'd' then 'by default' end,
     'generated', a.attgenerated <> '',
     'updatable', case when c.relkind in ('v', 'f') then pg_column_is_updatable(c.oid, a.attnum, true) or ${WRITES_INSTEAD_SQL} else c.relkind in ('r', 'p') end,
@@ -187,7 +192,7 @@ select json_build_object(
   'deferrableKeys', coalesce((select json_agg(ic.relname order by ic.relname) from pg_index i join pg_class ic on ic.oid = i.indexrelid
     where i.indrelid = c.oid and i.indisunique and not i.indimmediate and i.indpred is null and i.indexprs is null), '[]'),
   'hasChildren', c.relkind = 'r' and c.relhassubclass and exists (select from pg_inherits h where h.inhparent = c.oid),
-  'hasRules', c.relkind <> 'v' and c.relhasrules,
+  'hasRules', c.relkind not in ('v', 'm') and c.relhasrules,
   'isPlain', c.relkind = 'r' and not c.relhasrules and not c.relhassubclass
     and not exists (select from pg_trigger g where g.tgrelid = c.oid and not g.tgisinternal and g.tgenabled <> 'D'),
   'hasPlainKeys', not exists (select from pg_index i where i.indrelid = c.oid
@@ -220,9 +225,9 @@ select json_build_object(
       'otherColumns', (select json_agg(a.attname order by x.ord) from unnest(k.confkey) with ordinality x(num, ord) join pg_attribute a on a.attrelid = k.confrelid and a.attnum = x.num))
       order by k.conname)
     from pg_constraint k join pg_class fc on fc.oid = k.confrelid join pg_namespace fn on fn.oid = fc.relnamespace
-    where k.conrelid = c.oid and k.contype = 'f'), '[]'),
+    where k.conrelid = c.oid and k.contype = 'f' and ${IS_ITS_OWN}), '[]'),
   'referencedBy', coalesce(referring.list, '[]'),
-  'triggers', coalesce(fired.on_update, '[]'), 'afterTriggers', coalesce(fired.behind, '[]'),
+  'triggers', coalesce(fired.for_rows, '[]'), 'afterTriggers', coalesce(fired.behind, '[]'),
   'sideWriters', coalesce(side_writers.list, '[]'), 'refusals', coalesce(refusing.list, '[]'))::text
 from wanted w join pg_class c on c.oid = w.oid join pg_namespace n on n.oid = c.relnamespace
   left join columns_of on columns_of.rel = c.oid left join referring on referring.rel = c.oid left join side_writers on side_writers.rel = c.oid

@@ -15,9 +15,12 @@ const MAY_WRITE_SQL = String.raw`case l.lanname when 'internal' then false when 
 /** The text of a refusal in a function in PL/pgSQL, with its quotes doubled. */
 const REFUSAL = String.raw`$re$(?:\mraise\s+(?:exception\s+)?|\mmessage\s*:?=\s*)[eE]?'((?:[^']|'')*)'$re$`
 
+/** Whether a trigger fires when a row is changed, which may add it to another partition. */
+const IS_ON_UPDATE = `(g.tgtype & 16 = 16 or (c.relkind = 'p' and g.tgtype & 4 = 4))`
+
 /**
  * Parts of a WITH clause, after `wanted (oid)`: `side_writers (rel, list)` has of each relation a JSON array of `SideWriter`, `refusing
- * (rel, list)` one of what its triggers say where they refuse, and `fired (rel, on_update, behind)` the triggers for each row that is changed (which may mean that it is added to another partition), and those
+ * (rel, list)` one of what its triggers say where they refuse, and `fired (rel, for_rows, behind)` the triggers for each row, and those
  * behind which a row may be other than the statement returned it: they fire after it, or write in its place. Before that the
  * relations a write of each may reach (partitions, inheritance children, the tables under a view), and the trigger functions on them.
  * Each function is read once, however many triggers call it.
@@ -34,11 +37,12 @@ export const SIDE_WRITERS_SQL = `reached (root, rel) as (
   select r.root, g.tgname, g.tgtype, g.tgfoid from reached r join pg_trigger g on g.tgrelid = r.rel
   where not g.tgisinternal and g.tgparentid = 0 and g.tgenabled in ('O', 'A')
 ), fired as materialized (
-  select f.root as rel, json_agg(json_build_object('name', f.tgname, 'when', f.fires) order by f.tgname) filter (where f.is_on_update) as on_update,
-    json_agg(f.tgname order by f.tgname) filter (where f.is_behind) as behind
+  select f.root as rel, json_agg(json_build_object('name', f.tgname, 'when', f.fires, 'on', f.events) order by f.tgname) filter (where f.is_for_rows) as for_rows,
+    json_agg(json_build_object('name', f.tgname, 'on', f.behind) order by f.tgname) filter (where f.behind <> '{}') as behind
   from (
     select g.root, g.tgname, case when g.tgtype & 64 = 64 then 'instead of' when g.tgtype & 2 = 2 then 'before' else 'after' end as fires,
-      bool_or(g.tgtype & 1 = 1 and (g.tgtype & 16 = 16 or (c.relkind = 'p' and g.tgtype & 4 = 4))) as is_on_update, bool_or(g.tgtype & 2 = 0 and g.tgtype & 20 <> 0) as is_behind
+      bool_or(g.tgtype & 1 = 1) as is_for_rows, ${eventsSql('bool_or(g.tgtype & 4 = 4)', `bool_or(${IS_ON_UPDATE})`, 'bool_or(g.tgtype & 8 = 8)')} as events,
+      ${eventsSql('bool_or(g.tgtype & 6 = 4)', `bool_or(g.tgtype & 2 = 0 and ${IS_ON_UPDATE})`, 'false')} as behind
     from firing g join pg_class c on c.oid = g.root group by 1, 2, 3
   ) as f group by f.root
 ), writing as materialized (

@@ -7,6 +7,8 @@ export interface Column {
   /** The name as it stands in a statement, quoted by the server's own rule where it has to be. */
   sql: string
   type: ColumnType
+  /** The collation, where it holds different texts for the same (a nondeterministic one); null otherwise. */
+  collation: string | null
   notNull: boolean
   default: string | null
   identity: 'always' | 'by default' | null
@@ -38,9 +40,20 @@ export interface ForeignKey {
   otherColumns: string[]
 }
 
+export type WriteEvent = 'insert' | 'update' | 'delete'
+
 export interface Trigger {
   name: string
   when: 'before' | 'after' | 'instead of'
+  /** On which writes. */
+  on: WriteEvent[]
+}
+
+/** A trigger behind which a row may be other than its statement returned it. */
+export interface AfterTrigger {
+  name: string
+  /** On which writes of a row that is there afterwards. */
+  on: ('insert' | 'update')[]
 }
 
 /** What may write other rows when rows of a table are written. */
@@ -48,7 +61,7 @@ export interface SideWriter {
   name: string
   by: 'trigger' | 'foreign key' | 'rule'
   /** On which writes. */
-  on: ('insert' | 'update' | 'delete')[]
+  on: WriteEvent[]
   /** Of a foreign key: the table whose rows it removes or changes. */
   table: string | null
   /** Of a foreign key that an update sets off: the columns it refers to; null where any update counts. */
@@ -72,10 +85,10 @@ export interface Table {
   checks: CheckConstraint[]
   references: ForeignKey[]
   referencedBy: ForeignKey[]
-  /** The row triggers that fire on UPDATE; those of partitions and of a view's tables too. */
+  /** Its row triggers; those of partitions and of a view's tables too. */
   triggers: Trigger[]
   /** The triggers that fire after UPDATE or INSERT, for each row or once, or in its place: they may write the same row again, or another one. */
-  afterTriggers: string[]
+  afterTriggers: AfterTrigger[]
   /** Triggers whose function may write elsewhere, foreign keys that cascade, rules; those of partitions and of a view's tables too. */
   sideWriters: SideWriter[]
   /** What the functions of its triggers say where they refuse, as it stands in them: with `%` for each value. */

@@ -13,7 +13,7 @@ import {
 } from '../plan/plan.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { valueSql } from '../statement/record-scope.js'
-import { reversibilityOf } from '../mapping/reversibility.js'
+import { stepReversibility } from '../plan/run-reversibility.js'
 import { SlotList, toStatement, type Statement } from '../statement/statement.js'
 import { BindCode } from './bind-code.js'
 import { judgedHere } from './judged-here.js'
@@ -140,13 +140,7 @@ ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
         ({ name, type, sensitive }) => `{ name: ${quoted(name)}, type: ${quoted(type)}, sensitive: ${sensitive} }`,
       )
       const writes = mayWrite(step)
-      const reversible = !isWrite(step)
-        ? writes
-          ? 'no'
-          : 'yes'
-        : step.mapping.key.length === 0
-          ? 'no'
-          : (reversibilityOf(step.mapping, step.kind, step.set) ?? 'no')
+      const reversible = isWrite(step) ? (stepReversibility(step) ?? 'no') : writes ? 'no' : 'yes'
       return `    {
       no: ${step.no}, name: ${step.as === null ? 'null' : quoted(step.as)}, expected: ${quoted(String(step.expect ?? 'any'))}, writes: ${writes}, reversible: ${quoted(reversible)},
       statement: {
@@ -281,7 +275,10 @@ ${steps.join('')}  ],
     })\n`
     }
     const touched = step.kind === 'remove' ? [] : step.touched.map((property) => mapping.properties.indexOf(property))
-    return `    ${assigned} = s.writtenBy(await ${this.#ask(no)}${write}), {
+    const asked = `${this.#ask(no)}${write})`
+    const rows =
+      step.kind === 'add' ? `s.addedOrChanged(${quoted(`step ${no}, ${mapping.name}`)}, () => ${asked})` : asked
+    return `    ${assigned} = s.writtenBy(await ${rows}, {
       ${told}
       touched: [${touched.join(', ')}], ${said}
     })\n`

@@ -122,6 +122,7 @@ function firstFree(name: string, take: (name: string) => boolean): string {
 function words(name: string): string[] {
   return name
     .replace(/([\p{Ll}\p{N}])(\p{Lu})/gu, '$1 $2')
+    .replace(/(\p{Lu})(\p{Lu}\p{Ll})/gu, '$1 $2')
     .split(/[^\p{ID_Continue}]|_/u)
     .filter(Boolean)
 }

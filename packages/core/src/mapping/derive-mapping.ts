@@ -107,7 +107,9 @@ function notesFor(table: Table, nameOf: ReadonlyMap<string, string>): string[] {
     notes.push(
       `The key ${name} is deferrable: within a transaction two rows may have it, so it is not taken for one. If that never happens, name its properties in key.`,
     )
-  if (table.keys.length === 0 && table.kind !== 'view') {
+  if (table.kind === 'materialized view')
+    notes.push('A materialized view is only refreshed: its records can be read, and not changed here.')
+  else if (table.keys.length === 0 && table.kind !== 'view') {
     notes.push('The table has no unique key without nulls: its records can be listed, but not changed one by one.')
   }
   if (table.kind === 'view')

@@ -1,8 +1,8 @@
 import type { StepKind } from '@ledgerman/contract'
-import type { SideWriter } from '../catalogue/table.js'
+import type { SideWriter, WriteEvent } from '../catalogue/table.js'
 import type { Mapping, Property } from './mapping.js'
 
-const EVENTS: Partial<Record<StepKind, SideWriter['on'][number]>> = {
+const EVENTS: Partial<Record<StepKind, WriteEvent>> = {
   add: 'insert',
   change: 'update',
   replace: 'update',
@@ -20,6 +20,23 @@ export function sideWrites({ table }: Mapping, kind: StepKind, set: readonly Pro
     on.includes(event) &&
     (event !== 'update' || columns === null || set.some(({ column }) => columns.includes(column.name)))
   return table.sideWriters.filter(isMet).map((writer) => told(writer, event === 'delete'))
+}
+
+/** Triggers that may keep a step from writing its row: those that fire before it, or in its place. */
+export function swallowers({ table }: Mapping, kind: StepKind): string[] {
+  return table.triggers
+    .filter(({ when, on }) => when !== 'after' && on.some((event) => event === EVENTS[kind]))
+    .map(({ name }) => name)
+}
+
+/** Triggers behind which the rows that a step leaves may be other than its statement returned them. */
+export function lateTriggers({ table }: Mapping, kind: StepKind): string[] {
+  return table.afterTriggers.filter(({ on }) => on.some((event) => event === EVENTS[kind])).map(({ name }) => name)
+}
+
+/** What a receipt cannot show of a step that wrote rows: what the database may have written beside them, by name. */
+export function writtenBeside(mapping: Mapping, kind: StepKind, set: readonly Property[]): string[] {
+  return sideWrites(mapping, kind, set).map((words) => `${mapping.name}: ${words}.`)
 }
 
 function told({ by, name, table }: SideWriter, isRemoval: boolean): string {

@@ -7,7 +7,7 @@ import {
   type StepDefinition,
   type TransactionDefinition,
 } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
+import type { Mapping, Property } from '../mapping/mapping.js'
 import { definitionProblem } from '../mapping/resolve-mapping.js'
 import { buildFoundKeys, buildLoadStep, type Finder } from '../statement/build-load-step.js'
 import { buildAddStep, buildWriteStep } from '../statement/build-write-step.js'
@@ -136,13 +136,17 @@ export function resolveTransaction(
     if (mapping.properties.length === 0)
       findings.push({ where: `${where}.add`, message: `${mapping.name} has no properties: there is nothing to add` })
     const values = newValues(scope, mapping, step, where, (property) => property.lockedForAddBecause)
-    const onExisting = step.onExisting ?? 'refuse'
-    if (onExisting !== 'refuse' && mapping.key.some((property) => !values.some((value) => value.property === property)))
+    const said = step.onExisting ?? 'refuse'
+    // Where nothing but the key is given, there is nothing to change.
+    const onExisting = said === 'change' && values.every(({ property }) => property.key) ? 'keep' : said
+    const isKnown = (property: Property) => values.some((value) => value.property === property)
+    if (said !== 'refuse' && (mapping.key.length === 0 || !mapping.key.every(isKnown)))
       findings.push({
         where: `${where}.onExisting`,
         message: `it needs the whole key in values or compute: ${mapping.key.map((property) => property.name).join(', ') || 'the mapping has none'}`,
       })
-    const built = buildAddStep(mapping, { kind: 'add', values, onExisting }, surroundings)
+    const looks = onExisting === 'change' || (onExisting === 'keep' && common.as !== null)
+    const built = buildAddStep(mapping, { kind: 'add', values, onExisting, looks }, surroundings)
     return {
       ...common,
       kind: 'add' as const,

@@ -1,9 +1,9 @@
 import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
-import type { DatabaseError } from '../sessions/database-error.js'
+import { isSaidByFunction, type DatabaseError } from '../sessions/database-error.js'
 import { isStillReferenced, keyColumns } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
-import { safeMessage } from './safe-message.js'
+import { hintOf, safeMessage } from './safe-message.js'
 
 export const CONSTRAINT_KINDS = [
   'not-null',
@@ -31,7 +31,11 @@ export function explainConstraint(error: DatabaseError, context: ErrorContext): 
   const { mapping, kind: step } = context
   const own = mapping && isOf(error, mapping) ? mapping : undefined
   const { kind, detail, columns, message } =
-    own || !mapping || isReference(error, mapping) ? explain(error, mapping, step) : elsewhere(error, context)
+    isSaidByFunction(error) && error.constraint !== undefined
+      ? said(error, context)
+      : own || !mapping || isReference(error, mapping)
+        ? explain(error, mapping, step)
+        : elsewhere(error, context)
   return new LedgermanProblem(
     'constraint-broken',
     detail,
@@ -66,6 +70,17 @@ const KIND_BY_STATE: Record<string, ConstraintKind> = {
   '23P01': 'exclusion',
 }
 
+/** A refusal of a function, which has words of its own for the constraint that it stands for. */
+function said(error: DatabaseError, context: ErrorContext): Explanation {
+  const { mapping } = context
+  const { checks = [], uniques = [], references = [] } = mapping?.table ?? {}
+  return {
+    kind: KIND_BY_STATE[error.code] ?? 'check',
+    columns: [...checks, ...uniques, ...references].find(({ name }) => name === error.constraint)?.columns ?? [],
+    detail: `The database refuses the ${mapping?.name ?? 'record'}: ${safeMessage(error, context).replace(/\.$/, '')} (${error.constraint})${hintOf(error, context)}.`,
+  }
+}
+
 /** A constraint of another table, which a trigger or a cascade ran into. */
 function elsewhere(error: DatabaseError, context: ErrorContext): Explanation {
   const place = `${error.schema}.${error.table}`
@@ -75,6 +90,13 @@ function elsewhere(error: DatabaseError, context: ErrorContext): Explanation {
     columns: [],
     detail: `Changing this ${context.mapping?.name ?? 'record'} has the database write to ${place}, and a constraint there refuses it${name}: ${safeMessage(error, context)}.`,
   }
+}
+
+/** The only foreign key from the table that the server names: of one to a partitioned table it names the part for the partition, which has a name of its own. */
+function keyFrom(error: DatabaseError, table: Mapping['table'] | undefined) {
+  if (table?.kind !== 'partitioned table' || !isStillReferenced(error)) return undefined
+  const [key, ...others] = table.referencedBy.filter((each) => each.table === `${error.schema}.${error.table}`)
+  return others.length === 0 ? key : undefined
 }
 
 function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepKind | undefined): Explanation {
@@ -102,9 +124,17 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
     }
     case '23503': {
       const outgoing = table?.references.find((key) => key.name === error.constraint)
-      const incoming = table?.referencedBy.find((key) => key.name === error.constraint)
+      const incoming = table?.referencedBy.find((key) => key.name === error.constraint) ?? keyFrom(error, table)
       // Of a key that leads back to the same table the server's words tell which end is meant; nothing refers to what is only added.
       const isMissing = outgoing && (!incoming || step === 'add' || !isStillReferenced(error))
+      if (!outgoing && !incoming && !isStillReferenced(error)) {
+        const columns = keyColumns(error)
+        return {
+          kind: 'missing-parent',
+          columns,
+          detail: `A row of ${error.table ?? 'a table'} would refer to one that is not there, by its ${columns.join(', ') || 'values'}${constraint}. Add that one first.`,
+        }
+      }
       if (isMissing && step !== 'remove') {
         return {
           kind: 'missing-parent',
@@ -114,7 +144,7 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
       }
       return {
         kind: 'still-referenced',
-        columns: incoming?.otherColumns ?? [],
+        columns: incoming?.columns ?? [],
         detail: `Rows of ${incoming?.table ?? error.table ?? 'another table'} still refer to this ${record}${constraint}. Change or remove those first.`,
       }
     }

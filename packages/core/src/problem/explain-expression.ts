@@ -4,6 +4,7 @@ import { placeOf, type StatementExpression } from '../statement/statement.js'
 import type { DatabaseError } from '../sessions/database-error.js'
 import { failedParameter } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
+import { isNoName } from './explain-value.js'
 import { safeMessage } from './safe-message.js'
 
 /** What PostgreSQL finds wrong with the types of an expression before it runs it, or with a value it reaches while it does. */
@@ -21,9 +22,9 @@ const IN_RAW_STATEMENTS = /^(?:42(?!501)\w{3}|3F000)$/
  */
 export function explainExpression(error: DatabaseError, context: ErrorContext): LedgermanProblem | undefined {
   const { statement, mapping } = context
-  if (!statement || !(IN_EXPRESSIONS.test(error.code) || (!mapping && IN_RAW_STATEMENTS.test(error.code))))
-    return undefined
   const parameter = failedParameter(error)
+  const mayBeIn = IN_EXPRESSIONS.test(error.code) || isNoName(error) || (!mapping && IN_RAW_STATEMENTS.test(error.code))
+  if (!statement || !mayBeIn) return undefined
   const slot = parameter === undefined ? undefined : statement.slots[parameter - 1]
   const label = (problem: LedgermanProblem, where: string) => problem.with({ where, mapping: mapping?.name })
   if (slot?.source.from === 'literal') {

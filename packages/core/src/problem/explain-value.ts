@@ -1,6 +1,6 @@
 import { failedParameter, isOverflow, withoutValues } from '../sessions/database-words.js'
 import { LedgermanProblem } from '@ledgerman/contract'
-import type { DatabaseError } from '../sessions/database-error.js'
+import { isInFunction, type DatabaseError } from '../sessions/database-error.js'
 import type { ErrorContext } from './error-context.js'
 import { mayHoldSecret } from './safe-message.js'
 
@@ -11,7 +11,7 @@ import { mayHoldSecret } from './safe-message.js'
  */
 export function explainValue(error: DatabaseError, context: ErrorContext): LedgermanProblem {
   const { mapping, slots = [] } = context
-  if (error.code === '22012')
+  if (error.code === '22012' && !isInFunction(error))
     return new LedgermanProblem(
       'value-invalid',
       `An expression divides by zero for one of the rows of ${mapping?.name ?? 'the table'}. Leave those out, or divide by nullif(…, 0), which gives null there.`,
@@ -29,10 +29,15 @@ export function explainValue(error: DatabaseError, context: ErrorContext): Ledge
   const where = slot?.name ?? mapping?.name ?? 'value'
   return new LedgermanProblem(
     'value-invalid',
-    `${where}: ${slot ? `expected ${slot.type}; ` : ''}PostgreSQL says: ${says}.`,
+    `${where}: ${slot ? `expected ${slot.type}; ` : ''}${isInFunction(error) ? 'a function of the database fails' : 'PostgreSQL says'}: ${says}.`,
     { where, mapping: mapping?.name, properties: slot ? [slot.name] : [], expected: slot?.type, sqlstate: error.code },
     { cause: error },
   )
+}
+
+/** Whether a value should have named a table, a function or the like (its type is regclass or a sibling), and there is none. */
+export function isNoName(error: DatabaseError): boolean {
+  return error.code.startsWith('42') && failedParameter(error) !== undefined
 }
 
 /**
@@ -61,7 +66,7 @@ function computedTooLong(error: DatabaseError, { mapping }: ErrorContext): Ledge
 
 /** A number out of range where none was bound: it is the version, which is counted up in the statement. */
 function versionAtItsEnd(error: DatabaseError, { mapping, kind }: ErrorContext): LedgermanProblem | undefined {
-  if (!isOverflow(error) || mapping?.guard.by !== 'version') return undefined
+  if (!isOverflow(error) || isInFunction(error) || mapping?.guard.by !== 'version') return undefined
   if (kind !== 'change' && kind !== 'replace') return undefined
   const { name, column } = mapping.guard.property
   return new LedgermanProblem(

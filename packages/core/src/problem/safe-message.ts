@@ -19,3 +19,8 @@ export function mayHoldSecret({ slots = [], statement, mapping }: ErrorContext):
     (mapping?.properties.some(({ sensitive }) => sensitive) ?? false)
   )
 }
+
+/** What a function that raises an error says to do; nothing where a value could stand in it that must not be shown. */
+export function hintOf({ hint, routine }: DatabaseError, context: ErrorContext): string {
+  return hint === undefined || routine !== 'exec_stmt_raise' || mayHoldSecret(context) ? '' : ` (hint: ${hint})`
+}

@@ -6,8 +6,8 @@ import type { ErrorContext } from './error-context.js'
 import { isDatabaseError, type DatabaseError } from '../sessions/database-error.js'
 import { isTimeLimit } from '../sessions/database-words.js'
 import { explainExpression } from './explain-expression.js'
-import { explainValue } from './explain-value.js'
-import { safeMessage } from './safe-message.js'
+import { explainValue, isNoName } from './explain-value.js'
+import { hintOf, safeMessage } from './safe-message.js'
 import { withoutSaid } from './said-by-function.js'
 
 /**
@@ -24,6 +24,7 @@ export function translateError(error: unknown, context: ErrorContext): unknown {
 function explain(error: DatabaseError, context: ErrorContext): LedgermanProblem {
   const inExpression = explainExpression(error, context)
   if (inExpression) return inExpression
+  if (isNoName(error)) return explainValue(error, context)
   const told = explanations[error.code] ?? explanations[error.code.slice(0, 2)] ?? refusedByDatabase
   return told(error, context)
 }
@@ -85,7 +86,7 @@ const explanations: Record<string, Explain> = {
     const words = safeMessage(error, context)
     return problem(
       'rule-broken',
-      `The database refuses it: ${words}`,
+      `The database refuses it: ${words}${hintOf(error, context)}`,
       { rule: words, table: context.mapping?.table.path, by: 'database' },
       error,
     )
@@ -105,7 +106,7 @@ function refusedByDatabase(error: DatabaseError, context: ErrorContext): Ledgerm
       : ''
   return problem(
     'refused-by-database',
-    `The database refuses it: ${words} (SQLSTATE ${error.code}).${rules} Nothing was changed.`,
+    `The database refuses it: ${words}${hintOf(error, context)} (SQLSTATE ${error.code}).${rules} Nothing was changed.`,
     { sqlstate: error.code, message: words, table: context.mapping?.table.path },
     error,
   )

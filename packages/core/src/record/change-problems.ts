@@ -2,6 +2,7 @@ import { LedgermanProblem, type RecordValues, type StepKind } from '@ledgerman/c
 import { inRecord } from '../mapping/in-record.js'
 import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { toGuard } from '../mapping/guard-value.js'
+import { swallowers } from '../mapping/side-writes.js'
 import { brokenValues } from './broken-values.js'
 import { describeKey } from './record-key.js'
 import { shownRecord } from '../receipt/record-row.js'
@@ -89,18 +90,25 @@ const NOT_WRITTEN: Partial<Record<StepKind, string>> = {
   remove: 'was found and should have been removed, but was not',
 }
 
-export function rowNotWritten({ name, table }: Mapping, kind: StepKind): LedgermanProblem {
+export function rowNotWritten(mapping: Mapping, kind: StepKind): LedgermanProblem {
+  const { name, table } = mapping
+  const triggers = swallowers(mapping, kind)
   const causes = [
-    ...table.triggers.map(({ name: trigger }) => `the trigger ${trigger}`),
+    ...triggers.map((trigger) => `the trigger ${trigger}`),
     ...(table.rowSecurity ? ['a row-level policy'] : []),
   ]
+  // Many a table keeps its rows and marks them.
+  const advice =
+    kind === 'remove' && triggers.length > 0
+      ? ' Where it marks records instead of removing them, change the property that marks them.'
+      : ''
   return new LedgermanProblem(
     'row-not-written',
-    `The ${name} ${NOT_WRITTEN[kind] ?? 'was found and should have been written, but was not'}${causes.length > 0 ? `; ${causes.join(' or ')} may be why` : ''}. Nothing was changed.`,
+    `The ${name} ${NOT_WRITTEN[kind] ?? 'was found and should have been written, but was not'}${causes.length > 0 ? `; ${causes.join(' or ')} may be why` : ''}.${advice} Nothing was changed.`,
     {
       mapping: name,
       table: table.path,
-      triggers: table.triggers.map((trigger) => trigger.name),
+      triggers,
       rowSecurity: table.rowSecurity,
       matched: 1,
     },

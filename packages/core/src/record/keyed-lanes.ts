@@ -18,6 +18,7 @@ import type { KeyedRow } from './keyed-row.js'
 import type { KeyedRun } from './keyed-run.js'
 import { ambiguousRecord } from './load-record.js'
 import { isHidden, mayBeWrittenAgain, readAgain } from './read-again.js'
+import { countWrittenWithIt } from './written-with-it.js'
 
 /** How often a keyed change that PostgreSQL ended to keep others consistent is tried again. */
 const RETRIES = 3
@@ -45,7 +46,7 @@ function judgesByItself({ isCommit, options, step, mapping }: KeyedRun): boolean
     setsActor &&
     table.kind !== 'view' &&
     !table.rowSecurity &&
-    !mayBeWrittenAgain(mapping)
+    !mayBeWrittenAgain(mapping, kind)
   )
 }
 
@@ -137,13 +138,19 @@ async function sendBetween(run: KeyedRun, session: Session, preparedAs: string |
   const request = isCommit ? options.request : undefined
   await session.query(`select pg_catalog.set_config('ledgerman.actor', $1, true)`, [options.actor])
   if (request) await holdRequest(run, session, request)
+  const { kind, set } = statement
+  const count = isCommit ? undefined : await countWrittenWithIt(session, [{ mapping, kind, set }])
   const { rows } = await session.query(statement.run.text, bindValues(statement.run, run.valueOf), preparedAs)
   // Where the key is none after all (a view), several rows would be changed.
   if (rows.length > 1) throw ambiguousRecord(mapping, new Map())
   if (rows.length === 0 && (await isHidden(session, mapping, key))) throw rowNotWritten(mapping, statement.kind)
-  if (mayBeWrittenAgain(mapping))
+  if (mayBeWrittenAgain(mapping, statement.kind))
     await readAgain(target, session, mapping, statement, key, rows[0], isCommit ? header.id : null)
   const judged = judgeRows(run, rows)
+  if (count) {
+    await session.query('set constraints all immediate')
+    run.writtenWithIt = await count()
+  }
   if (request)
     await session.query('update ledgerman.entry set request_key = $2, request_digest = $3 where id = $1', [
       header.id,

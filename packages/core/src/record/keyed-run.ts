@@ -16,6 +16,8 @@ import {
   type StepOutcome,
 } from '../receipt/receipt.js'
 import { reversibilityOf } from '../mapping/reversibility.js'
+import { writtenBeside } from '../mapping/side-writes.js'
+import { toldBeside, type WrittenWithIt } from './written-with-it.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { digestKeyPads } from '../values/digest.js'
@@ -34,6 +36,8 @@ export class KeyedRun {
   readonly isCommit: boolean
   /** The binds of the step, as they may be shown and kept. */
   readonly #shown: (string | null)[]
+  /** What else was written, where that was counted. */
+  writtenWithIt: WrittenWithIt | null = null
   #watch: LockWatch | undefined
 
   constructor(
@@ -124,7 +128,9 @@ export class KeyedRun {
       of,
     )
     const reversible = outcome === 'refused' ? null : reversibilityOf(mapping, kind, set)
-    return toReceipt(header, outcome, this.#elapsedMs, [stepReceipt], reversible)
+    const receipt = toReceipt(header, outcome, this.#elapsedMs, [stepReceipt], reversible)
+    if (outcome === 'refused' || of.changed !== 1) return receipt
+    return { ...receipt, ...toldBeside(writtenBeside(mapping, kind, set), this.writtenWithIt, 1) }
   }
 
   /** The problem of a run that was rolled back, with its receipt; a refused commit goes to the book. */

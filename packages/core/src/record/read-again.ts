@@ -1,4 +1,6 @@
+import type { StepKind } from '@ledgerman/contract'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
+import { lateTriggers } from '../mapping/side-writes.js'
 import { buildLoad } from '../statement/build-load.js'
 import { FLAGS, VERDICTS, type KeyedStatement } from '../statement/keyed-statement.js'
 import { bindValues } from '../statement/statement.js'
@@ -8,8 +10,8 @@ import { toTextArray } from '../values/text-array.js'
 import { showable } from '../receipt/receipt.js'
 
 /** Whether triggers that fire after a row was written may write it again: what the statement returned is not all then. */
-export function mayBeWrittenAgain({ table, key }: Mapping): boolean {
-  return table.afterTriggers.length > 0 && key.length > 0
+export function mayBeWrittenAgain(mapping: Mapping, kind: StepKind): boolean {
+  return mapping.key.length > 0 && lateTriggers(mapping, kind).length > 0
 }
 
 /** Whether a row that a statement could not lock can be read all the same: a policy lets it be seen and not be written. */

@@ -15,6 +15,7 @@ import type { Target } from '../target/target.js'
 import { castOfSent } from '../values/cast-text.js'
 import { digestOfSent, isDigest } from '../values/digest.js'
 import { loadTexts } from './load-record.js'
+import { isKeyWrittenOneWay } from '../statement/canonical-key.js'
 import { othersWrite } from '../statement/keyed-statement.js'
 import { otherKeys } from './other-keys.js'
 import { assertKeyed } from './record-key.js'
@@ -48,7 +49,7 @@ export async function readHistory(
     throw new LedgermanProblem('request-invalid', `property: ${property} is not a property of ${mapping.name}.`, {
       where: 'property',
     })
-  const { timeline } = await lookBack(target, mapping, key)
+  const { timeline, unseen } = await lookBack(target, mapping, key)
   const numbered = timeline.map((each, at) => ({ id: String(at), event: toEvent(mapping, each) })).reverse()
   const isWanted = ({ at, changes }: HistoryEvent) =>
     (property === undefined || changes.some((change) => change.property === property)) &&
@@ -65,6 +66,7 @@ export async function readHistory(
   return {
     history: page.map(({ event }) => only(event)),
     next: wanted.length > limit ? (page.at(-1)?.id ?? null) : null,
+    unseen: unseen.map((words) => `${words.charAt(0).toUpperCase()}${words.slice(1)}.`),
   }
 }
 
@@ -139,6 +141,10 @@ async function stateAt(
       state = there.state
       present = there.present
     }
+    if (event.moved === 'here' && !isKeyWrittenOneWay(mapping))
+      doubts.push(
+        `entry ${event.id} gave it this key: where the database takes the one before for the same, look by that`,
+      )
     state = before === null ? null : { ...(state ?? {}), ...before }
   }
   return { state, doubts, present }

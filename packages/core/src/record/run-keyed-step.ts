@@ -34,7 +34,10 @@ export function runKeyedStep(
     return {
       record,
       guard,
-      receipt: lost.length === 0 ? receipt : { ...receipt, notShown: lost.map(({ why }) => why) },
+      receipt:
+        lost.length === 0
+          ? receipt
+          : { ...receipt, notShown: [...lost.map(({ why }) => why), ...(receipt.notShown ?? [])] },
     }
   }
   const work = carryOut<KeyedRow, KeyedResult>(target, {

@@ -19,10 +19,11 @@ import { newEntryId } from '../book/entry-id.js'
 import type { FindMapping } from '../book/find-mapping.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { settle } from '../book/settle.js'
+import type { Mapping } from '../mapping/mapping.js'
 import { roundMs, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
 import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
-import { isSerializationFailure } from '../sessions/database-error.js'
+import { isDatabaseError, isSerializationFailure } from '../sessions/database-error.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Target } from '../target/target.js'
 import { addAgain } from './add-again.js'
@@ -289,7 +290,7 @@ class Reversal {
         ? error.problem
         : isConnectionError(error)
           ? connectionBroke(this.target.name, error, NOT_COMMITTED)
-          : this.target.explain(error, {})
+          : this.target.explain(error, this.#contextOf(error))
     if (!isProblem(problem) || this.request.mode !== 'commit' || NOT_BOOKED.has(problem.code)) return problem
     const isSensitive = this.steps.some(({ mapping }) => mapping.properties.some(({ sensitive }) => sensitive))
     await recordRefusal(this.target, {
@@ -303,6 +304,13 @@ class Reversal {
       steps: [],
     })
     return problem
+  }
+
+  /** What is checked at the end only (a deferred constraint) is of no step: the error names its table. */
+  #contextOf(error: unknown): { mapping?: Mapping } {
+    const { schema = '', table = '' } = isDatabaseError(error) ? error : {}
+    const step = this.steps.find(({ mapping }) => mapping.table.schema === schema && mapping.table.name === table)
+    return step ? { mapping: step.mapping } : {}
   }
 
   #receipt(outcome: 'rehearsed' | 'committed'): Receipt {

@@ -88,6 +88,10 @@ export function hiddenIn({ mapping, touched }: UndoStep): Property[] {
   return mapping.properties.filter(({ sensitive, column }) => sensitive && touched.includes(column.name))
 }
 
+/** What was to be added and was there already, was changed. */
+const KIND_SQL = `case when s.kind = 'add' and exists (
+    select from ledgerman.image i where i.entry = e.id and i.step = p.no and i.before is not null) then 'change' else s.kind end as kind`
+
 /** What an entry says of itself is read once: of one that put back thousands it is long. */
 const STEPS_SQL = `
 select json_build_object('entry', id, 'no', no, 'kind', kind, 'mapping', mapping, 'revision', revision, 'touched', touched, 'text', text, 'images', images)::text
@@ -96,7 +100,7 @@ from (
   from ledgerman.entry e join ledgerman.statement s on s.id = e.statement
   where e.id = any($1::uuid[]) and e.run is null and e.outcome = 'committed' and e.changed > 0
   union all
-  select e.id, e.at, p.no, s.kind, s.mapping, s.revision, s.touched, s.text, once.images
+  select e.id, e.at, p.no, ${KIND_SQL}, s.mapping, s.revision, s.touched, s.text, once.images
   from ledgerman.entry e cross join lateral (select e.run->>'images' as images offset 0) as once join ledgerman.step p on p.entry = e.id join ledgerman.statement s on s.id = p.statement
   where e.id = any($1::uuid[]) and e.run is not null and e.outcome = 'committed' and not p.skipped and p.changed > 0
 ) as done

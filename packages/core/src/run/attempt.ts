@@ -2,15 +2,15 @@ import { setTimeout as delay } from 'node:timers/promises'
 import { LedgermanProblem, printJson, type RecordValues, type StepReceipt } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { shownStatement, type Judgement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
-import { WRITE_FLAGS } from '../statement/build-write-step.js'
+import { WRITE_FLAGS, widthBefore } from '../statement/build-write-step.js'
 import type { Statement } from '../statement/statement.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { Session } from '../sessions/session-pool.js'
 import type { Target } from '../target/target.js'
-import { toGuard } from '../mapping/guard-value.js'
 import { ruleBroken, rowNotWritten } from '../record/change-problems.js'
+import type { WrittenWithIt } from '../record/written-with-it.js'
 import { shownRecord } from '../receipt/record-row.js'
-import { roundMs, showable, showableBinds, toBindReceipts, toRowReceipt, toShownStatement } from '../receipt/receipt.js'
+import { roundMs, showable, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
 import { EVIDENCE_ROWS, imageDigest, type Evidence } from './evidence.js'
 import { statementOf, stepsAhead } from './ahead.js'
 import { isExpected, unexpected } from './expectation.js'
@@ -19,7 +19,7 @@ import type { RunState } from './run-state.js'
 import { runRawStatement, sentStatement } from './raw-statement.js'
 import type { SeenRows } from './seen-rows.js'
 import { StepBinds } from './step-binds.js'
-import { afterTexts } from './written-row.js'
+import { afterTexts, shownWrite, sidesOf } from './written-row.js'
 import { askedKey, changedMeanwhile, heldByOthers, leavesNoneOut, requireBroken } from './step-refusals.js'
 
 const RECEIPT_ROWS = 100
@@ -34,6 +34,8 @@ export class Attempt {
   conflict: { mapping: Mapping; key: ReadonlyMap<string, string>; guards: readonly string[] } | null = null
   /** The statement that runs, for telling its errors. */
   statement: Statement | null = null
+  /** What else was written, where that was counted. */
+  writtenWithIt: WrittenWithIt | null = null
   /** Whether statements are sent before the ones before them were judged, where nothing they bind is still to come. */
   sendsAhead = false
   readonly binds: StepBinds
@@ -159,43 +161,22 @@ export class Attempt {
   }
 
   async #write(step: PlannedWrite, say: (told: Partial<StepReceipt>) => void) {
-    const { mapping, touched, set } = step
+    const { mapping } = step
     const leftOut = await this.#leftOut(step, mapping)
-    const { rows } = await this.#query(step, this.isBooked ? step.run : step.step)
-    const width = step.kind === 'add' ? 0 : mapping.properties.length
+    const rows = await this.#writtenRows(step)
+    const width = widthBefore(step)
     const flag = (row: (string | null)[] | undefined, name: (typeof WRITE_FLAGS)[number]) =>
       row?.[width + WRITE_FLAGS.indexOf(name)] ?? null
     const [first] = rows
     const matched = Number(flag(first, 'matched') ?? 0)
     const changed = Number(flag(first, 'changed') ?? 0)
     const written = rows.filter((row) => flag(row, 'written') === 't')
-    const keys = rows.map((row) => this.#keyOf(mapping, width === 0 ? row.slice(WRITE_FLAGS.length) : row))
+    const keys = rows.map((row) => this.#keyOf(mapping, sidesOf(step, row).whole))
     say({
       matched,
       changed,
       ...leftOut?.(keys),
-      rows: written.slice(0, RECEIPT_ROWS).map((row) => {
-        const after = row.slice(width + WRITE_FLAGS.length)
-        const image = {
-          key: mapping.key.map((property) =>
-            showable(this.target, property, (width === 0 ? after : row)[mapping.properties.indexOf(property)] ?? null),
-          ),
-          touched,
-          before:
-            width === 0
-              ? null
-              : touched.map((property) =>
-                  showable(this.target, property, row[mapping.properties.indexOf(property)] ?? null),
-                ),
-          after:
-            step.kind === 'remove'
-              ? null
-              : touched.map((property, at) => showable(this.target, property, after[at] ?? null)),
-        }
-        const told = toRowReceipt(mapping, image, (property) => set.includes(property))
-        const guard = step.kind === 'remove' || !this.isBooked ? null : toGuard(mapping, flag(row, 'guardAfter'))
-        return guard === null ? told : { ...told, guard }
-      }),
+      rows: written.slice(0, RECEIPT_ROWS).map((row) => shownWrite(this.target, step, row, this.isBooked)),
     })
     this.onRows?.({
       step,
@@ -203,7 +184,7 @@ export class Attempt {
       rows: rows.map((row) => {
         const isWritten = flag(row, 'written') === 't'
         return {
-          before: width === 0 ? null : row.slice(0, width),
+          before: sidesOf(step, row).before,
           after: step.kind === 'remove' || !isWritten ? null : afterTexts(step, row, width),
           isWritten,
         }
@@ -234,6 +215,16 @@ export class Attempt {
         })
     }
     return { matched, changed }
+  }
+
+  /** What a write gives; where it is to add or change and did neither, somebody may have added the record since the statement began. */
+  async #writtenRows(step: PlannedWrite): Promise<Rows['rows']> {
+    const ask = async () => (await this.#query(step, this.isBooked ? step.run : step.step)).rows
+    const rows = await ask()
+    if (rows.length > 0 || step.shape.kind !== 'add' || !step.shape.looks) return rows
+    const again = await ask()
+    if (again.length === 0) throw rowNotWritten(step.mapping, 'add').with({ step: step.no })
+    return again
   }
 
   async #sql(step: Extract<PlannedStep, { kind: 'sql' }>, say: (told: Partial<StepReceipt>) => void) {
@@ -339,6 +330,7 @@ export class Attempt {
       sampleKeys: keys.slice(0, 5),
       isKeyed,
       key: this.statement ? askedKey(this.statement, this.binds.of(this.statement, step), mapping) : {},
+      keyNames: mapping.key.map(({ name }) => name),
     })
   }
 

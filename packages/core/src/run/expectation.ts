@@ -21,6 +21,7 @@ export function isExpected(expect: Expectation, matched: number): boolean {
  * The problem for a step that matched another number of rows than it expected.
  *
  * @param isKeyed whether one record was named by its key.
+ * @param keyNames the properties of the key; of those that `key` has not got the value is not known, or not shown.
  */
 export function unexpected(parts: {
   step: number
@@ -30,11 +31,12 @@ export function unexpected(parts: {
   sampleKeys: RecordValues[]
   isKeyed: boolean
   key: RecordValues
+  keyNames?: readonly string[]
 }): LedgermanProblem {
-  const { step, what, expect, matched, sampleKeys, isKeyed, key } = parts
+  const { step, what, expect, matched, sampleKeys, isKeyed, key, keyNames = [] } = parts
   const facts = { step, mapping: what, expected: String(expect), matched, sampleKeys }
   if (matched === 0 && (expect === 'one' || expect === 1) && isKeyed) {
-    const words = Object.entries(key).map(([name, value]) => `${name} ${String(value)}`)
+    const words = keyNames.map((name) => `${name} ${name in key ? String(key[name]) : '…'}`)
     return new LedgermanProblem(
       'no-such-record',
       `Step ${step}: there is no ${what} with ${words.join(', ') || 'this key'}.`,
@@ -55,6 +57,11 @@ export function unexpected(parts: {
     `Step ${step} expected ${describeExpectation(expect)} of ${what} and matched ${matched}${foundOnes(sampleKeys, matched)}. Nothing was changed.`,
     facts,
   )
+}
+
+/** What is said where a condition should leave rows out, and all match. */
+export function noneLeftOut(mapping: string, matched: number): string {
+  return `its condition leaves out no row of ${mapping}: it matches all ${matched}. If every row is meant, say everyRow: true.`
 }
 
 /** Which ones were found, where they are few: so it can be seen which one is missing, or too many. */

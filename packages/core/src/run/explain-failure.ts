@@ -4,6 +4,7 @@ import { explainConflict } from '../record/explain-conflict.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isDatabaseError } from '../sessions/database-error.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
+import type { Mapping } from '../mapping/mapping.js'
 import type { Attempt } from './attempt.js'
 import { isWrite } from '../plan/plan.js'
 import { brokenInStep } from './broken-in-step.js'
@@ -23,7 +24,7 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
   const ended = endedFromOutside(held, attempt, error)
   if (ended) return ended
   const step = attempt.current?.no
-  const mapping = attempt.current && 'mapping' in attempt.current ? attempt.current.mapping : undefined
+  const mapping = mappingOf(attempt, error)
   const explained = target.explain(error, {
     ...(mapping ? { mapping } : {}),
     ...(attempt.statement ? { slots: attempt.statement.slots, statement: attempt.statement } : {}),
@@ -44,6 +45,14 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
   )
   if (!mapping || !isDatabaseError(error) || !attempt.current || !('isByWhere' in attempt.current)) return placed
   return inFailingRow(placed, error, mapping)
+}
+
+/** The mapping of the step that failed; where a constraint is checked at the end only, the one of the table that the error names. */
+function mappingOf({ current, plan }: Attempt, error: unknown): Mapping | undefined {
+  if (current) return 'mapping' in current ? current.mapping : undefined
+  const { schema = '', table = '' } = isDatabaseError(error) ? error : {}
+  const written = plan.steps.filter(isWrite).map((step) => step.mapping)
+  return written.find((mapping) => mapping.table.schema === schema && mapping.table.name === table)
 }
 
 /** Adds the values that break a constraint, as far as they are known. */

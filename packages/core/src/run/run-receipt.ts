@@ -1,9 +1,11 @@
 import { entryAddress, type Receipt } from '@ledgerman/contract'
 import type { BookedRun } from '../book/book-run.js'
 import { getEntry } from '../book/read-entries.js'
+import { lateTriggers, writtenBeside } from '../mapping/side-writes.js'
 import { isWrite, type Plan } from '../plan/plan.js'
 import { roundedBy, roundingsOf } from '../plan/roundings.js'
-import { runReversibility } from '../plan/run-reversibility.js'
+import { kindsOf, runReversibility } from '../plan/run-reversibility.js'
+import { toldBeside } from '../record/written-with-it.js'
 import { roundMs } from '../receipt/receipt.js'
 import type { Attempt } from './attempt.js'
 import type { PlanRun } from './plan-run.js'
@@ -51,23 +53,30 @@ export function toRunReceipt(run: PlanRun, outcome: Receipt['outcome'], attempt:
     entry: request.mode === 'rehearse' ? null : entryAddress(target.name, run.id),
     reversible: outcome === 'refused' ? null : runReversibility(plan, steps),
     definitions: revisionsOf(plan),
-    ...lateTriggers(plan, attempt),
+    ...notShown(plan, attempt),
     ...roundedBy(steps, roundingsOf(plan, request.params)),
   }
 }
 
-/** What the values of a run may not show: what triggers write that fire after the step that returned them. */
-function lateTriggers(plan: Plan, attempt: Attempt | null): Pick<Receipt, 'notShown'> {
-  const words = new Set<string>()
+/** What a receipt cannot show: what triggers write that fire after the step that returned the values, and what they and foreign keys write elsewhere. */
+function notShown(plan: Plan, attempt: Attempt | null): Pick<Receipt, 'notShown' | 'writtenWithIt'> {
+  const late = new Set<string>()
+  const beside = new Set<string>()
+  let total = 0
   for (const step of plan.steps) {
     const changed = attempt?.receipts.find(({ no }) => no === step.no)?.changed ?? 0
-    if (!isWrite(step) || changed === 0 || step.mapping.table.afterTriggers.length === 0) continue
-    const { name, table } = step.mapping
-    words.add(
-      `${name}: what ${table.afterTriggers.join(', ')} may have written to the same rows after they were written. Load them to see.`,
-    )
+    if (!isWrite(step) || changed === 0) continue
+    total += changed
+    const { mapping, set } = step
+    const kinds = kindsOf(step)
+    const triggers = [...new Set(kinds.flatMap((each) => lateTriggers(mapping, each)))]
+    if (triggers.length > 0)
+      late.add(
+        `${mapping.name}: what ${triggers.join(', ')} may have written to the same rows after they were written. Load them to see.`,
+      )
+    for (const each of kinds.flatMap((one) => writtenBeside(mapping, one, set))) beside.add(each)
   }
-  return words.size === 0 ? {} : { notShown: [...words] }
+  return toldBeside([...late, ...beside], attempt?.writtenWithIt ?? null, total)
 }
 
 /** The receipt of a run that was committed, out of the book; without its steps where the book cannot be read. */

@@ -4,6 +4,10 @@ import { findRequest, receiptOfRequest } from '../book/find-replay.js'
 import { refused, type Lane, type Sent } from '../lanes/lane.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isSerializationFailure } from '../sessions/database-error.js'
+import { isWrite, type Plan } from '../plan/plan.js'
+import { kindsOf } from '../plan/run-reversibility.js'
+import { countWrittenWithIt } from '../record/written-with-it.js'
+import type { Session } from '../sessions/session-pool.js'
 import type { Turn } from '../sharing/turn-queue.js'
 import type { Attempt } from './attempt.js'
 import { assertSame } from './evidence.js'
@@ -85,6 +89,7 @@ async function runThrough(
 ): Promise<Found> {
   const { plan, request, isCommit } = run
   const { hooks } = request
+  const count = isCommit ? undefined : await countBeside(session, plan)
   for (const step of plan.steps) {
     attempt.current = step
     await hooks?.beforeStep?.(step.no, session)
@@ -102,9 +107,20 @@ async function runThrough(
     if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
   } else {
     await session.query('set constraints all immediate')
+    attempt.writtenWithIt = (await count?.()) ?? null
     await session.query('rollback')
   }
   return { by: 'steps', attempt }
+}
+
+/** Not beside raw statements, which write anywhere themselves. */
+function countBeside(session: Session, { steps }: Plan): ReturnType<typeof countWrittenWithIt> {
+  if (steps.some((step) => step.kind === 'sql' && step.writes)) return Promise.resolve(undefined)
+  const writes = steps.filter(isWrite)
+  return countWrittenWithIt(
+    session,
+    writes.flatMap((step) => kindsOf(step).map((kind) => ({ mapping: step.mapping, kind, set: step.set }))),
+  )
 }
 
 /** Whether the session is as it was before. What was sent ahead may wait for a lock that nobody needs any more: it is cancelled. */

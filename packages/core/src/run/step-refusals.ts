@@ -4,6 +4,7 @@ import type { Plan, PlannedStep, PlannedWrite, Words } from '../plan/plan.js'
 import type { Statement } from '../statement/statement.js'
 import { recordChanged } from '../record/change-problems.js'
 import { recordFromTexts } from '../receipt/record-row.js'
+import { noneLeftOut } from './expectation.js'
 import { loadedText, type RunState } from './run-state.js'
 
 /** The problem for a record that is not as it was loaded, and its key. */
@@ -43,11 +44,12 @@ export function heldByOthers(no: number, { name }: Mapping, leftOut: readonly Re
 }
 
 export function leavesNoneOut({ no, mapping }: PlannedWrite, matched: number): LedgermanProblem {
-  return new LedgermanProblem(
-    'count-mismatch',
-    `Step ${no}: its condition leaves out no row of ${mapping.name}: it matches all ${matched}. If every row is meant, say everyRow: true.`,
-    { step: no, mapping: mapping.name, matched, everyRow: true },
-  )
+  return new LedgermanProblem('count-mismatch', `Step ${no}: ${noneLeftOut(mapping.name, matched)}`, {
+    step: no,
+    mapping: mapping.name,
+    matched,
+    everyRow: true,
+  })
 }
 
 /** The problem for a rule of the transaction that does not hold, in its own words. */
@@ -77,6 +79,8 @@ function filled({ parts }: Words, state: RunState, { sensitiveParams }: Plan): s
     .join('')
 }
 
+const IS_EQUAL = String.raw`(?:=|operator\((?:\w+|"(?:[^"]|"")*")\.=\))`
+
 /** The key a step named, as its statement's binds have it. */
 export function askedKey(
   { text }: Statement,
@@ -84,7 +88,7 @@ export function askedKey(
   { key }: Pick<Mapping, 'key'>,
 ): RecordValues {
   const found = key.flatMap(({ name, column, sensitive }) => {
-    const place = new RegExp(`t\\.${escapeForPattern(column.sql)} = \\$(\\d+)`).exec(text)?.[1]
+    const place = new RegExp(`t\\.${escapeForPattern(column.sql)} ${IS_EQUAL} \\$(\\d+)`).exec(text)?.[1]
     const bound = place === undefined ? undefined : binds[Number(place) - 1]
     return bound === undefined || bound === null || sensitive ? [] : [[name, bound] as const]
   })

@@ -51,3 +51,8 @@ export function isSerializationFailure(error: unknown): boolean {
 export function isSaidByFunction({ routine = '' }: DatabaseError): boolean {
   return routine === 'exec_stmt_raise' || /^(?:PLy_|plperl|pltcl|plv8)/.test(routine)
 }
+
+/** Whether it came up inside of a function in a procedural language, such as a trigger's. */
+export function isInFunction({ where = '' }: DatabaseError): boolean {
+  return /\bPL\/\w/.test(where)
+}

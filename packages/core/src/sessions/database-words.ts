@@ -47,14 +47,15 @@ export function referredKey(error: Pick<DatabaseError, 'detail'>): { columns: st
 }
 
 /**
- * Whether a foreign key was broken from the side that is referred to: `update or delete on table "a" violates … on table "a"` names its
- * table twice, `insert or update on table "a" violates …` once. Only of a key that leads back to its own table is there nothing else to
- * tell them apart.
+ * Whether a foreign key was broken from the side that is referred to: `update or delete on table "a" violates … "k" on table "b"` names one table
+ * more than `insert or update on table "b" violates … "k"`. The error's own table is the one that refers, in both.
  */
 export function isStillReferenced({ message, table = '', constraint = '' }: DatabaseError): boolean {
-  const name = table.replace(/[$()*+.?[\\\]^{|}]/g, '\\$&')
-  const named = message.match(new RegExp(`["«»„“”]\\s?${name}\\s?["«»“”]`, 'gu'))?.length ?? 0
-  return named - (constraint === table ? 1 : 0) > 1
+  const rest = [constraint, table].reduce((words, name) => {
+    const escaped = name.replace(/[$()*+.?[\\\]^{|}]/g, '\\$&')
+    return words.replace(new RegExp(`["«»„“”]\\s?${escaped}\\s?["«»“”]`, 'u'), '')
+  }, message)
+  return /["«»„“”]/u.test(rest)
 }
 
 /** Whether a whole number went out of its range in a calculation or a cast, and not where a value was read. */

@@ -6,6 +6,7 @@ import { from as copyFrom, to as copyTo } from 'pg-copy-streams'
 import { hasNoSessionLeft } from './database-error.js'
 import { translateConnectionError } from './connection-problem.js'
 import type { Queryable, Rows } from './queryable.js'
+import { orCancelled } from './overdue.js'
 import { DRIVER_PATIENCE_MS, type PoolOptions } from './session-pool.js'
 import { beginSession, startupOptions } from './session-settings.js'
 
@@ -39,15 +40,16 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
   const client = await connect(options, owner)
   const { timeLimitMs } = options.limits
   const patienceMs = timeLimitMs === 0 ? 0 : timeLimitMs + DRIVER_PATIENCE_MS
+  const pid = client.processID ?? 0
+  const cancelOverdue = () => void options.onOverdue?.(pid)
   return {
-    pid: client.processID ?? 0,
-    query: (text, values = []) =>
-      client.query({
-        text,
-        values: values as (string | null)[],
-        rowMode: 'array',
-        ...(patienceMs > 0 ? { query_timeout: patienceMs } : {}),
-      } as pg.QueryArrayConfig) as Promise<Rows>,
+    pid,
+    query: (text, values = []) => {
+      const query = { text, values: values as (string | null)[], rowMode: 'array' } as pg.QueryArrayConfig
+      if (patienceMs === 0) return client.query(query) as Promise<Rows>
+      const limited = { ...query, query_timeout: patienceMs } as pg.QueryArrayConfig
+      return orCancelled(patienceMs, cancelOverdue, () => client.query(limited)) as Promise<Rows>
+    },
     copyIn: async (text, rows) => {
       await pipeline(rows, client.query(copyFrom(text)))
     },

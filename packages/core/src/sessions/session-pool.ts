@@ -5,6 +5,7 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import { isConnectionError } from './connection-error.js'
 import { hasNoSessionLeft, isStalePlan } from './database-error.js'
 import { translateConnectionError } from './connection-problem.js'
+import { orCancelled } from './overdue.js'
 import { PreparedNames } from './prepared-names.js'
 import type { Queryable, Rows } from './queryable.js'
 import { beginSession, startupOptions, type SessionOptions } from './session-settings.js'
@@ -32,6 +33,8 @@ export interface PoolOptions extends SessionOptions {
   onSessionError?: ((error: Error) => void) | undefined
   /** The server gives no more sessions: whoever has idle ones may end some. */
   onNoneLeft?: (() => void) | undefined
+  /** Cancels what a session runs that has not answered when its limit was over. */
+  onOverdue?: ((pid: number) => Promise<unknown>) | undefined
 }
 
 /** How long opening a session, or waiting for a free one, may take, in milliseconds. */
@@ -166,20 +169,27 @@ export class SessionPool {
     let limit = this.#limitMs
     let isBack = false
     let isRetired = false
+    const pid = client.processID ?? 0
+    const cancelOverdue = () => {
+      isRetired = true
+      void this.options.onOverdue?.(pid)
+    }
     return {
-      pid: client.processID ?? 0,
+      pid,
       limitTo(limitMs) {
         limit = limitMs
       },
       query: (text, values = [], name) => {
         const prepared = this.#prepared?.nameFor(client, name)
-        return client.query<(string | null)[]>({
-          text,
-          values: values as (string | null)[],
-          rowMode: 'array',
-          query_timeout: limit,
-          ...(prepared === undefined ? {} : { name: prepared }),
-        } as pg.QueryArrayConfig)
+        return orCancelled(limit, cancelOverdue, () =>
+          client.query<(string | null)[]>({
+            text,
+            values: values as (string | null)[],
+            rowMode: 'array',
+            query_timeout: limit,
+            ...(prepared === undefined ? {} : { name: prepared }),
+          } as pg.QueryArrayConfig),
+        )
       },
       release(destroy = false) {
         if (isBack) return

@@ -1,5 +1,6 @@
 import type { Links } from '../mapping/links.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { addOrChangeStatement } from './build-add-or-change.js'
 import { buildDirectAdd, buildDirectWrite } from './build-direct-write.js'
 import { finderSql, findsOneAtMost, rowsDigestSql } from './build-load-step.js'
 import { imageColumnsSql, imageInsertSql } from './book-sql.js'
@@ -53,6 +54,11 @@ export const WRITE_FLAGS = [
   'digest',
   'leavesOut',
 ] as const
+
+/** How many values of the row before stand in front of the flags: none where a step can only add. */
+export function widthBefore({ mapping, shape }: Pick<WriteStep, 'mapping' | 'shape'>): number {
+  return shape.kind === 'add' && !shape.looks ? 0 : mapping.properties.length
+}
 
 /**
  * Builds a step that changes or removes what a key or a condition finds, as one statement: found and locked first, in key
@@ -226,10 +232,14 @@ export function buildAddStep(
   surroundingsOf: (slots: SlotList) => Surroundings,
 ): WriteStep {
   const set = shape.values.map(({ property }) => property)
-  const build = (isBooked: boolean) => addStatement(mapping, shape, surroundingsOf, isBooked)
+  const statement = shape.looks ? addOrChangeStatement : addStatement
+  const build = (isBooked: boolean) => statement(mapping, shape, surroundingsOf, isBooked)
   const expectedTexts = new Map<string, string | null>()
   const [step, run] = [build(false), build(true)]
-  const inCode = (isRead: boolean) => buildDirectAdd(mapping, { ...shape, isRead }, surroundingsOf)
+  const inCode = (isRead: boolean) =>
+    shape.looks
+      ? { write: step, booked: run, look: null, isDirect: false }
+      : buildDirectAdd(mapping, { ...shape, isRead }, surroundingsOf)
   return { mapping, step, run, set, touched: mapping.properties, expectedTexts, shape, inCode }
 }
 

@@ -72,7 +72,7 @@ export function shortAddText(
   if (set.length === 0) return `insert into ${table.sql} default values`
   const values = set.map(({ column }, at) => assignedSql(news[at] ?? '', column.type))
   return simplify(
-    `insert into ${table.sql}${onConflict ? ' as t' : ''} (${set.map(({ column }) => column.sql).join(', ')})\nvalues (${values.join(', ')})${onConflict}`,
+    `insert into ${table.sql}${onConflict ? ' as t' : ''} (${set.map(({ column }) => column.sql).join(', ')})\nvalues (${values.join(', ')})${onConflict.replace('\n  ', '\n')}`,
     onConflict === '',
   )
 }

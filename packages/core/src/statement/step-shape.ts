@@ -25,6 +25,13 @@ export interface AddShape {
   kind: 'add'
   values: readonly NewValue[]
   onExisting: 'refuse' | 'keep' | 'change'
+  /** Whether the record is looked for first: to be changed, or for a later step that reads the one that was kept. */
+  looks: boolean
+}
+
+/** Whether a step changes the record where it is there already. */
+export function mayChange(shape: WriteShape | AddShape): boolean {
+  return shape.kind !== 'add' || shape.onExisting === 'change'
 }
 
 /**

@@ -19,8 +19,8 @@ export class SessionPools {
   readonly book: SessionPool
   readonly control: SessionPool
 
-  constructor(options: Omit<PoolOptions, 'onNoneLeft' | 'settings'>) {
-    const pool = { ...options, onNoneLeft: () => this.makeRoom() }
+  constructor(options: Omit<PoolOptions, 'onNoneLeft' | 'onOverdue' | 'settings'>) {
+    const pool = { ...options, onNoneLeft: () => this.makeRoom(), onOverdue: (pid: number) => this.cancel(pid) }
     this.write = new SessionPool(pool)
     this.read = new SessionPool({ ...pool, settings: ONLY_READ })
     this.catalogue = new SessionPool({
@@ -35,7 +35,16 @@ export class SessionPools {
       most: CONTROL_SESSIONS,
       limits: { ...pool.limits, timeLimitMs: CONTROL_LIMIT_MS },
       settings: OWN_NAMES,
+      onOverdue: undefined,
     })
+  }
+
+  /** Cancels what runs in a session; the caller has to hold that session until this is done. @returns whether the cancel was sent */
+  cancel(pid: number): Promise<boolean> {
+    return this.control.query('select pg_catalog.pg_cancel_backend($1::integer)', [String(pid)]).then(
+      () => true,
+      () => false,
+    )
   }
 
   /** How many there are, on loan, and waited for. */

@@ -14,7 +14,7 @@ export async function readTargetState(target: Target): Promise<TargetState> {
   const { rows } = await target.read(STATE_SQL).catch((error: unknown) => {
     throw target.explain(error)
   })
-  const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared, isStandby, mayLose, encoding] =
+  const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared, isStandby, mayLose, encoding, isAlone] =
     rows[0] ?? []
   const warnings: string[] = []
   if (isSuperuser === 't')
@@ -27,6 +27,10 @@ export async function readTargetState(target: Target): Promise<TargetState> {
   if (mayLose === 't')
     warnings.push(
       'What it says is committed can be lost when its machine or its server crashes: synchronous_commit or fsync is off.',
+    )
+  if (isAlone === 't')
+    warnings.push(
+      'Each commit waits for a synchronous standby, and none is connected: it ends with the time limit, and what it says is committed is on this server alone. See synchronous_standby_names.',
     )
   if (encoding === 'SQL_ASCII')
     warnings.push(
@@ -42,5 +46,6 @@ export async function readTargetState(target: Target): Promise<TargetState> {
 
 const STATE_SQL = `
 select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL},
-  pg_is_in_recovery(), current_setting('synchronous_commit') = 'off' or current_setting('fsync') = 'off', current_setting('server_encoding')
+  pg_is_in_recovery(), current_setting('synchronous_commit') = 'off' or current_setting('fsync') = 'off', current_setting('server_encoding'),
+  current_setting('synchronous_standby_names') <> '' and current_setting('synchronous_commit') not in ('off', 'local') and not exists (select from pg_stat_replication)
 from pg_roles r where r.rolname = current_user`

@@ -230,7 +230,7 @@ export class Target implements Queryable {
    * @throws LedgermanProblem target-unavailable, target-denied
    */
   openOwnSession(timeLimitMs: number, what: string, settings: Record<string, string> = {}): Promise<OwnSession> {
-    const options = this.#sessionOptions
+    const options = { ...this.#sessionOptions, onOverdue: (pid: number) => this.#pools.cancel(pid) }
     const limits = { ...this.limits, timeLimitMs }
     return openOwnSession(
       { ...options, application: `${options.application} ${what}`, limits, settings },
@@ -262,10 +262,7 @@ export class Target implements Queryable {
 
   /** Cancels what runs in a session; the caller has to hold that session until this is done. @returns whether the cancel was sent */
   cancel(pid: number): Promise<boolean> {
-    return this.control('select pg_catalog.pg_cancel_backend($1::integer)', [String(pid)]).then(
-      () => true,
-      () => false,
-    )
+    return this.#pools.cancel(pid)
   }
 
   /** The same where nobody waits for it any more: where no cancel can be sent, as there is no session left, its connection is broken off. */

@@ -10,7 +10,10 @@ export function stringToText(value: Json, type: ScalarType): string {
   const text = storableString(value, type.name === 'text' ? 'a string' : `a string that is a ${type.sql}`)
   if (type.length === null) return text
   if (type.name === 'name' || type.name === 'char') {
-    if (Buffer.byteLength(text) > type.length) throw new ValueError(`a text of at most ${type.length} bytes`)
+    // A byte above 127 of the type "char" is written in octal.
+    const isOctal = type.name === 'char' && /^\\[0-7]{3}$/.test(text)
+    if (!isOctal && Buffer.byteLength(text) > type.length)
+      throw new ValueError(`a text of at most ${type.length} bytes`)
   } else if (type.name === 'bit') {
     if (text.length !== type.length || /[^01]/.test(text))
       throw new ValueError(`exactly ${type.length} bits of 0 and 1`)

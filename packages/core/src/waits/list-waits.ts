@@ -1,5 +1,6 @@
 import type { WaitingSession } from '@ledgerman/contract'
 import type { Lookout } from '../sessions/queryable.js'
+import { APPLICATION, IS_OF_PREPARED, IS_SAME_LOCK, PREPARED_SQL } from './holder-sql.js'
 
 /** From when a session that is idle in a transaction is flagged, in milliseconds. */
 export const IDLE_LIMIT_MS = 5_000
@@ -21,7 +22,7 @@ interface SessionRow {
 
 /**
  * Who blocks whom, right now: every session that waits for a lock, every one that is waited for, and those idle in a transaction
- * for long. `pg_blocking_pids` is asked of waiting sessions only, since it stops the lock manager for a moment.
+ * for long; prepared transactions stand among them. `pg_blocking_pids` is asked of waiting sessions only, since it stops the lock manager for a moment.
  */
 export async function listWaits(target: Lookout): Promise<WaitingSession[]> {
   const { rows } = await target.control(WAITS_SQL, [String(IDLE_LIMIT_MS)], 'lm_waits')
@@ -49,7 +50,7 @@ function toSession(row: SessionRow, behind: number, wanted: ReadonlySet<string>)
     state: row.state,
     transactionAgeMs: row.transactionAgeMs,
     idleMs: row.idleMs,
-    isIdleTooLong: (row.state ?? '').startsWith('idle in transaction') && (row.idleMs ?? 0) >= IDLE_LIMIT_MS,
+    isIdleTooLong: isIdleTooLong(row),
     lastStatement: row.lastStatement,
     wants: waits === null ? null : isRow ? 'row' : isTable ? `table, ${waits.mode}` : `${waits.type}, ${waits.mode}`,
     lock: waits === null ? null : isRow ? 'row' : isTable ? 'table' : 'other',
@@ -57,6 +58,12 @@ function toSession(row: SessionRow, behind: number, wanted: ReadonlySet<string>)
     holds: holds.map(({ table, mode }) => `${table}, ${mode}`),
     run: /^ledgerman run ([0-9a-f-]{36})$/.exec(row.application ?? '')?.[1] ?? null,
   }
+}
+
+/** A prepared transaction does nothing any more but hold what it has. */
+function isIdleTooLong({ state, idleMs, transactionAgeMs }: SessionRow): boolean {
+  const forMs = state === 'prepared' ? transactionAgeMs : state?.startsWith('idle in transaction') ? idleMs : null
+  return (forMs ?? 0) >= IDLE_LIMIT_MS
 }
 
 /** How many sessions wait for each, directly or through others; one that stands in a circle is counted once. */
@@ -83,17 +90,28 @@ function countBehind(sessions: readonly SessionRow[]): Map<number, number> {
 const tableOf = (alias: string) => `regexp_replace(${alias}.relation::regclass::text, '^public\\.', '')`
 
 const WAITS_SQL = `
-with activity as materialized (
-  select pid, backend_start, application_name, usename, state, xact_start, state_change, query, wait_event_type
-  from pg_stat_activity where datname = current_database() and backend_type = 'client backend' and pid <> pg_backend_pid()
+with prepared as materialized (
+  select * from ${PREPARED_SQL} p where p.database = current_database()
+), everyone as materialized (
+  select a.pid::bigint, a.backend_start, ${APPLICATION} as application, a.usename, a.state, a.xact_start, a.state_change, a.query, a.wait_event_type,
+    a.backend_type = 'client backend' as is_client
+  from pg_stat_activity a where a.datname = current_database() and a.pid <> pg_backend_pid()
+  union all
+  select pid, prepared, gid, owner, 'prepared', prepared, prepared, null, null, true from prepared
 ), waiting as materialized (
-  select pid, pg_blocking_pids(pid) as by from activity where wait_event_type = 'Lock'
+  select pid, pg_blocking_pids(pid::integer) as by from everyone where wait_event_type = 'Lock'
+), blocked as materialized (
+  select w.pid, by.pid::bigint as by from waiting w cross join lateral unnest(w.by) as by(pid) where by.pid <> 0
+  union
+  select w.pid, p.pid from waiting b join pg_locks w on w.pid = b.pid and not w.granted
+    join pg_locks l on l.granted and l.pid is null and ${IS_SAME_LOCK} join prepared p on ${IS_OF_PREPARED}
+  where 0 = any (b.by)
 ), locks as materialized (
-  select pid, locktype, mode, granted, relation from pg_locks
-  where database = (select oid from pg_database where datname = current_database()) or locktype in ('transactionid', 'virtualxid')
+  select coalesce(l.pid, p.pid) as pid, l.locktype, l.mode, l.granted, l.relation from pg_locks l left join prepared p on ${IS_OF_PREPARED}
+  where l.database = (select oid from pg_database where datname = current_database()) or l.locktype in ('transactionid', 'virtualxid')
 ), involved as materialized (
-  select pid from waiting union select unnest(by) from waiting
-  union select pid from activity where state like 'idle in transaction%' and state_change < clock_timestamp() - $1::integer * interval '1 ms'
+  select pid from waiting where pid in (select pid from everyone where is_client) union select by from blocked
+  union select pid from everyone where (state like 'idle in transaction%' or state = 'prepared') and state_change < clock_timestamp() - $1::integer * interval '1 ms'
 ), wanted as materialized (
   select distinct on (pid) pid, locktype, mode, relation from locks where not granted
 ), row_of as materialized (
@@ -106,12 +124,12 @@ with activity as materialized (
   group by l.pid
 )
 select json_build_object('pid', a.pid, 'startedAt', to_char(a.backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'),
-  'blockedBy', coalesce((select array_to_json(array(select distinct unnest(b.by)))), '[]'),
-  'application', a.application_name, 'user', a.usename, 'state', a.state,
+  'blockedBy', coalesce((select json_agg(b.by order by b.by) from blocked b where b.pid = a.pid), '[]'),
+  'application', a.application, 'user', a.usename, 'state', a.state,
   'transactionAgeMs', round(extract(epoch from clock_timestamp() - a.xact_start) * 1000),
   'idleMs', case when a.state like 'idle%' then round(extract(epoch from clock_timestamp() - a.state_change) * 1000) end,
   'lastStatement', left(a.query, 1000),
   'waits', case when w.pid is not null then json_build_object('type', w.locktype, 'mode', w.mode, 'table', ${tableOf('w')}) end,
   'rowTable', ${tableOf('r')}, 'held', coalesce(h.list, '[]'))::text
-from involved join activity a on a.pid = involved.pid
-left join waiting b on b.pid = a.pid left join wanted w on w.pid = a.pid left join row_of r on r.pid = a.pid left join held h on h.pid = a.pid`
+from involved join everyone a on a.pid = involved.pid
+left join wanted w on w.pid = a.pid left join row_of r on r.pid = a.pid left join held h on h.pid = a.pid`

@@ -1,4 +1,4 @@
-import { LedgermanProblem, type LockHolder } from '@ledgerman/contract'
+import { LedgermanProblem, PREPARED_ENDS, sessionWords, type LockHolder } from '@ledgerman/contract'
 
 /** The problem for a lock that was not granted in time, with who held it, and the whole chain to its root. */
 export function lockTimeout(
@@ -11,7 +11,7 @@ export function lockTimeout(
   const [holder] = holders
   const root = holders.findLast(({ isRoot }) => isRoot)
   const who = holder
-    ? ` It is held by ${describeHolder(holder)}${root && root.pid !== holder.pid ? `, which waits itself; the root blocker is ${describeHolder(root)}` : ''}.`
+    ? ` It is held by ${describeHolder(holder)}${root && root.pid !== holder.pid ? `, which waits itself; the root blocker is ${describeHolder(root)}` : ''}.${(root ?? holder).pid < 0 ? ` ${PREPARED_ENDS}` : ''}`
     : ''
   return new LedgermanProblem(
     'lock-timeout',
@@ -39,8 +39,8 @@ function holderFacts(holders: readonly LockHolder[]): { holder: LockHolder | nul
 }
 
 /** The holder in a sentence: `pid 4711 (psql, ada), idle in transaction for 12 s`. */
-function describeHolder({ pid, application, user, state, transactionAgeMs }: LockHolder): string {
-  const who = [application, user].filter(Boolean).join(', ')
+function describeHolder(holder: LockHolder): string {
+  const { state, transactionAgeMs } = holder
   const age = transactionAgeMs === null ? '' : ` for ${Math.round(transactionAgeMs / 100) / 10} s`
-  return `pid ${pid}${who ? ` (${who})` : ''}${state ? `, ${state}${age}` : ''}`
+  return `${sessionWords(holder)}${state ? `, ${state}${age}` : ''}`
 }

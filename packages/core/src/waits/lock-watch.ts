@@ -5,8 +5,9 @@ import { findHolders } from './find-holders.js'
 /** How long a statement may run before somebody looks whether it waits for a lock, in milliseconds. */
 const FIRST_LOOK_MS = 100
 
-/** How often it is looked at after that, in milliseconds. */
+/** How often it is looked at after that, in milliseconds: at most, and where it may wait only for a short time. */
 const EVERY_MS = 250
+const SHORTEST_MS = 50
 
 /** A statement that waits for a lock is cancelled when it has waited this much longer than it may, in milliseconds. */
 const GRACE_MS = 20
@@ -90,7 +91,7 @@ export class LockWatch {
   }
 
   #nextLookMs(): number {
-    const next = Math.max(this.#every, EVERY_MS)
+    const next = Math.max(this.#every, SHORTEST_MS, Math.min(EVERY_MS, this.lockWaitMs / 3))
     if (this.#waitingSince === undefined) return next
     const leftMs = this.#waitingSince + this.lockWaitMs + GRACE_MS - performance.now()
     return Math.max(1, Math.min(next, leftMs + 1))

@@ -177,11 +177,30 @@ class Judge {
     const lost = other && 'difference' in other ? this.#overwritten(told.differing, other) : null
     if (lost) return result(false, `Committed, and what another had changed in between is lost: ${lost}.`)
     const images = this.#images(told.differing)
-    const missing = [...this.#whole.keys()].filter((row) => !images.has(row))
+    const missing = this.#missing(images, told.differing, other)
     if (missing.length > 0) return result(false, `Committed, and only in part: ${missing.join('; ')} is as before.`)
     if ((!other || 'prevented' in other) && !isSameMap(images, this.#whole))
       return result(false, 'Committed, with other values than undisturbed.')
     return result(true, `${prevented}Committed as a whole, as the caller was told.`)
+  }
+
+  /**
+   * The rows that the undisturbed run wrote and this one did not. What it added may say other things where somebody else changed what it was made
+   * from: then as many have to be there.
+   */
+  #missing(
+    images: ReadonlyMap<string, string>,
+    differing: readonly SnapshotDifference[],
+    other: Interference | undefined,
+  ) {
+    const missing = [...this.#whole.keys()].filter((row) => !images.has(row))
+    if (missing.length === 0 || !other || 'prevented' in other) return missing
+    const [here, alone] = [addedTo(differing), addedTo(this.first.differing)]
+    const hasAll = ({ table }: SnapshotDifference) => (here.get(table.path) ?? 0) >= (alone.get(table.path) ?? 0)
+    const excused = new Set(
+      this.#images(this.first.differing.filter((each) => each.before === null && hasAll(each))).keys(),
+    )
+    return missing.filter((row) => !excused.has(row))
   }
 
   /** The caller was told that nobody knows: then it was done as a whole, or not at all. */
@@ -230,6 +249,14 @@ class Judge {
       }),
     )
   }
+}
+
+/** How many rows were added to each table. */
+function addedTo(differing: readonly SnapshotDifference[]): Map<string, number> {
+  const added = new Map<string, number>()
+  for (const { table, before } of differing)
+    if (before === null) added.set(table.path, (added.get(table.path) ?? 0) + 1)
+  return added
 }
 
 function withoutOther(differing: readonly SnapshotDifference[], other: Interference | undefined): SnapshotDifference[] {

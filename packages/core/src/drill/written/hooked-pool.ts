@@ -146,7 +146,10 @@ function textsOf(step: PlannedStep): StepTexts {
   return {
     own: texts(own),
     before: texts([...when, ...found]),
-    look: texts(inCode?.look ? [inCode.look] : []),
+    // What is to add or change asks the same again, where somebody may have added the record meanwhile.
+    look: texts(
+      inCode?.look ? [inCode.look] : isWrite(step) && step.shape.kind === 'add' && step.shape.looks ? own : [],
+    ),
     // A load may find its row among those that were locked before.
     isSilent: step.kind === 'load' || mayBeSilent.some(isJudgedHere),
   }
