@@ -41,7 +41,9 @@ export function drillVerdict(report: DrillReport): DrillVerdict {
         : bad(`${found} of ${tried} schedules match no serial order. The ${tried} are ${sample}, and took ${seconds}.`)
     }
     case 'race': {
-      const runs = `${report.times} runs, ${report.atOnce} at once, in ${seconds}`
+      const runs = `${countOf(report.times, 'run')}, ${Math.min(report.atOnce, report.times)} at once, in ${seconds}`
+      if (report.passed && report.kept.length === 0)
+        return good(`${runs}. No invariant was given, so none was checked.`)
       return report.passed ? good(`${runs}: every invariant held.`) : bad(`${runs}: an invariant was broken.`)
     }
   }

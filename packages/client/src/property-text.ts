@@ -38,6 +38,11 @@ export function propertyToText(value: unknown): string {
   return typeof value === 'string' ? value : printJson(value)
 }
 
+/** A record's key in words: its values, in key order. */
+export function keyToText(key: Readonly<Record<string, unknown>>, between = ', '): string {
+  return Object.values(key).map(propertyToText).join(between)
+}
+
 function invalid(name: string, expected: string, got: string, why = ''): LedgermanProblem {
   const words = why === '' ? '' : ` ${why}.`
   return new LedgermanProblem('value-invalid', `${name}: expected ${expected}, got "${got}".${words}`, {

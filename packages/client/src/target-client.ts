@@ -1,5 +1,6 @@
 import {
   LedgermanProblem,
+  isSwallowed,
   toRecordAddress,
   type BookPrepared,
   type ChangedRecord,
@@ -346,7 +347,7 @@ export class TargetClient extends TargetTools {
   ): Promise<{ path: string; query: Record<string, string> }> {
     const address = toRecordAddress(key)
     const records = `${this.#mappingPath(mapping)}/records`
-    if (!/^\.{0,2}$/.test(address)) return { path: `${records}/${address === '-' ? '%2D' : address}`, query: {} }
+    if (!isSwallowed(address)) return { path: `${records}/${address === '-' ? '%2D' : address}`, query: {} }
     const names = by?.split(',') ?? (await this.mapping(mapping)).key
     return { path: `${records}/-`, query: Object.fromEntries(names.map((name, at) => [`key.${name}`, key[at] ?? ''])) }
   }

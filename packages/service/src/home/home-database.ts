@@ -19,6 +19,7 @@ export class HomeDatabase {
 
   /** The trouble that was told last, until something works again. */
   #told: string | undefined
+  readonly #unanswered = new WeakSet<Error>()
 
   /** @param onTrouble is told what is the matter, and why: once, until something works again. */
   constructor(
@@ -121,6 +122,11 @@ export class HomeDatabase {
     return Buffer.from(row?.value ?? '', 'hex')
   }
 
+  /** Whether what failed with this may have been done all the same: it was sent, and its answer did not come. */
+  mayBeDone(error: unknown): boolean {
+    return error instanceof LedgermanProblem && this.#unanswered.has(error)
+  }
+
   /** Ends every session: those on loan when they come back, or when the time is over. */
   async close(): Promise<void> {
     await Promise.race([this.#pool.end(), delay(CLOSE_LIMIT_MS, undefined, { ref: false })])
@@ -135,7 +141,10 @@ export class HomeDatabase {
       // A session of before a restart of the database is found broken only when it is used; another one is tried once.
       if (!isBroken(error)) throw error
       return work().catch((again: unknown) => {
-        throw isBroken(again) ? this.#unavailable(again) : again
+        if (!isBroken(again)) throw again
+        const problem = this.#unavailable(again)
+        if (!wasNeverSent(error) || !wasNeverSent(again)) this.#unanswered.add(problem)
+        throw problem
       })
     }
   }
@@ -162,4 +171,13 @@ function isBroken(error: unknown): boolean {
   if (error instanceof LedgermanProblem) return false
   const code = (error as { code?: string }).code
   return code === undefined || !/^[0-9A-Z]{5}$/.test(code) || /^(?:08|28|3D|40|53|57|58|XX)/.test(code)
+}
+
+/** By what is known that no session could be had, so that nothing was sent: of the network, of the server, and in the driver's words. */
+const NO_SESSION_CODES = /^(?:ECONNREFUSED|ENOTFOUND|EAI_AGAIN|EHOSTUNREACH|ENETUNREACH|57P03|(?:28|3D|53)...)$/
+const NO_SESSION_WORDS = ['timeout exceeded when trying to connect', 'Connection terminated due to connection timeout']
+
+function wasNeverSent(error: unknown): boolean {
+  const { code, message = '' } = error as { code?: string; message?: string }
+  return code === undefined ? NO_SESSION_WORDS.includes(message) : NO_SESSION_CODES.test(code)
 }

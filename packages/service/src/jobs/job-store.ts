@@ -28,9 +28,17 @@ export class JobStore {
   /**
    * Keeps a new job; of one that was asked for with the same key before, that one is given.
    *
-   * @throws LedgermanProblem idempotency-key-reused
+   * @throws LedgermanProblem idempotency-key-reused; outcome-unknown where it may have been kept, and would be run
    */
   async add(job: NewJob): Promise<{ job: Job; isNew: boolean }> {
+    try {
+      return await this.#add(job)
+    } catch (error) {
+      throw job.mode === 'commit' && this.home.mayBeDone(error) ? maybeKept(job, error) : error
+    }
+  }
+
+  async #add(job: NewJob): Promise<{ job: Job; isNew: boolean }> {
     const { id, target, mapping, revision, mode, actor, note, condition, rows, request, once } = job
     const [row] = await this.home.query<JobRow>(
       `insert into ledgerman_home.job (id, target, mapping, revision, kind, mode, state, actor, note, condition, rows, request, request_key, request_digest)
@@ -291,3 +299,15 @@ export class JobStore {
 }
 
 const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i
+
+function maybeKept({ id, once }: NewJob, cause: unknown): LedgermanProblem {
+  const again = once
+    ? 'send it again with the same Idempotency-Key'
+    : `look for it (GET /v1/jobs/${id}) before you ask again`
+  return new LedgermanProblem(
+    'outcome-unknown',
+    `Ledgerman's home database broke while it kept the job ${id}: nobody can say now whether it will be run. When it is back, ${again}.`,
+    { home: true, job: id },
+    { cause },
+  )
+}

@@ -54,6 +54,7 @@ const PROBLEMS: ProblemCode[] = [
   'no-key',
   'rehearsal-stale',
   'idempotency-key-reused',
+  'outcome-unknown',
 ]
 
 export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Services) {

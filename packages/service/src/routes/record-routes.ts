@@ -13,9 +13,10 @@ import {
   recordAsOf as recordAsOfSchema,
   recordHistory,
   rowWaits,
+  rowWaitsQuery,
   removedRecord,
   setAndLoaded,
-  toRecordAddress,
+  toRecordPath,
   type ProblemCode,
   type Receipt,
   type RecordValues,
@@ -144,6 +145,7 @@ export function recordRoutes({ targets, rehearsals }: Services) {
       path: `${RECORDS}/{key}/waits`,
       role: 'author',
       summary: 'Who waits for this record, and for whom; nobody where the list is empty.',
+      query: rowWaitsQuery,
       queryFamilies: KEY_FAMILY,
       replies: { 200: { description: 'The roots first.', schema: rowWaits } },
       problems: ['no-key', 'value-invalid'],
@@ -281,10 +283,10 @@ export function recordRoutes({ targets, rehearsals }: Services) {
         if (mode === 'rehearse' || before) return reply
         // Where the answer of the commit was lost, the record may not have been read again.
         const isKnown = mapping.key.length > 0 && mapping.key.every(({ name }) => name in added.record)
-        const address = toRecordAddress(
-          mapping.key.map(({ name, column }) => keyText(added.record[name], column.type.kind)),
+        const key = mapping.key.map(
+          ({ name, column }) => [name, keyText(added.record[name], column.type.kind)] as const,
         )
-        const place = `/v1/targets/${encodeURIComponent(target.name)}/mappings/${encodeURIComponent(mapping.name)}/records/${address}`
+        const place = `/v1/targets/${encodeURIComponent(target.name)}/mappings/${encodeURIComponent(mapping.name)}/records/${toRecordPath(key)}`
         return {
           ...reply,
           status: 201,

@@ -129,7 +129,9 @@ function toTableInfo(table: Table): TableInfo {
     checks: checks.map((check) => ({ name: check.name, definition: check.definition })),
     references,
     referencedBy,
-    triggers,
+    triggers: triggers
+      .filter(({ on }) => on.includes('update'))
+      .map((trigger) => ({ name: trigger.name, when: trigger.when })),
     rowSecurity,
     approximateRows,
     approximateBytes,

@@ -1,5 +1,6 @@
 import {
   endSessionInput,
+  PREPARED_ENDS,
   LedgermanProblem,
   printJson,
   sessionEnded,
@@ -99,6 +100,12 @@ export function waitRoutes({ home, targets }: Services) {
           const target = targetOf(call)
           const pid = Number(call.params['pid'])
           const { startedAt } = call.body
+          if (pid < 0)
+            throw new LedgermanProblem(
+              'request-invalid',
+              `pid: a prepared transaction has no session. ${PREPARED_ENDS}`,
+              { where: 'pid' },
+            )
           if (!Number.isInteger(pid) || pid < 1 || Number.isNaN(Date.parse(startedAt)))
             throw new LedgermanProblem(
               'request-invalid',
