@@ -2,7 +2,7 @@ import colors from 'picocolors'
 import { Option, type Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type EntryInfo, type EntrySummary, type Job, type Receipt } from '@ledgerman/contract'
-import { countOf } from '@ledgerman/client'
+import { keyToText, countOf } from '@ledgerman/client'
 import { statementOption, type StatementForm } from './statement-option.js'
 import { styleOption } from './style-option.js'
 import type { CommandContext } from '../command-context.js'
@@ -95,7 +95,8 @@ export function addBook(program: Command, context: CommandContext): void {
       const target = await context.target(command)
       const limit = wholeNumber(options.limit, 'limit', 1, 500)
       const page = await target.history(mapping, key, { ...options, limit })
-      context.print(command, page, () => formatHistory(page))
+      const isWhole = [options.property, options.from, options.until, options.after].every((each) => each === undefined)
+      context.print(command, page, () => formatHistory(page, isWhole))
     })
 
   book
@@ -201,7 +202,7 @@ function formatReversal(receipt: Receipt, flags: ReverseFlags, width: number): s
       ? ''
       : `\n\n${colors.yellow('changed since, and left:')} ${leftAsIs
           .slice(0, 10)
-          .map(({ mapping, key }) => `${mapping} ${Object.values(key).map(String).join(',')}`)
+          .map(({ mapping, key }) => `${mapping} ${keyToText(key, ',')}`)
           .join(' · ')}${leftAsIs.length > 10 ? ' …' : ''}`
   const isNothing = receipt.steps.every(({ changed }) => !changed)
   const entries = reverses.length === 1 ? `${reverses[0]}` : `${reverses.length} entries, the newest first`

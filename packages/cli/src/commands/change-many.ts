@@ -64,8 +64,8 @@ export async function changeByJob(
     '--statement': "the job's entry in the book shows it",
   })
   const { where, everyRow, expect, images, note, rehearsal, param } = flags
-  const job = await target
-    .beginJob({
+  try {
+    const job = await target.beginJob({
       mode: modeOf(flags),
       mapping: mapping.name,
       ...(where === undefined ? {} : { where }),
@@ -77,10 +77,10 @@ export async function changeByJob(
       ...(note === undefined ? {} : { note }),
       ...(rehearsal === undefined ? {} : { rehearsal }),
     })
-    .catch((error: unknown) => {
-      throw inFlags(error)
-    })
-  await followJob(context, command, job, { full: flags.full ?? false, keepWith })
+    await followJob(context, command, job, { full: flags.full ?? false, keepWith })
+  } catch (error) {
+    throw inFlags(error)
+  }
 }
 
 /** Applies a file of corrections, as a job. */
@@ -145,6 +145,10 @@ function readFile(path: string): AsyncIterable<Uint8Array> {
 
 /** What the service says of the body of a request, in the words of the command line. */
 export function inFlags(error: unknown): unknown {
+  if (isProblem(error) && error.facts['everyRow'] === true) {
+    const detail = error.detail.replace('say everyRow: true', 'add --every-row')
+    return new LedgermanProblem(error.code, detail, error.facts, { cause: error })
+  }
   if (!isProblem(error, 'count-required')) return error
   return new LedgermanProblem(
     'count-required',

@@ -111,7 +111,7 @@ function format(dir: string, changes: Change[], isCheck: boolean): string {
     : { new: 'written', changed: 'rewritten', gone: 'removed' }
   const lines = differing.map(({ path, state }) => `${colors.yellow(words[state as 'new'])}  ${join(dir, path)}`)
   const last = isCheck
-    ? `${dir} is not as the definitions say. Write it: ledgerman emit ${dir}`
+    ? `${dir} is not as the definitions say. The same command without --check writes it.`
     : `${countOf(changes.filter(({ state }) => state !== 'gone').length, 'file')} in ${dir}`
   return `${lines.join('\n')}\n\n${last}`
 }

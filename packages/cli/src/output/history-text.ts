@@ -6,9 +6,11 @@ import { formatDifference, formatTable } from './table.js'
 /** How long a value may be on each side. */
 const LONGEST = 30
 
-/** What became of a record: a line a property of each event, who and when beside the first. */
-export function formatHistory({ history, next }: RecordHistory): string {
-  if (history.length === 0) return 'The book has no entry of it.'
+/** What became of a record: a line a property of each event, who and when beside the first. @param isWhole whether all events were asked for */
+export function formatHistory({ history, next, unseen }: RecordHistory, isWhole: boolean): string {
+  const remarks = unseen.map((words) => `\n${colors.yellow(words)}`).join('')
+  if (history.length === 0)
+    return `${isWhole ? 'The book has no entry of it.' : 'The book has nothing of it that fits.'}${remarks && `\n${remarks}`}`
   const rows = history.flatMap((event) =>
     event.changes.map(({ property, before, after }, at) => {
       const [old, now] = formatDifference(before, after, LONGEST)
@@ -23,7 +25,7 @@ export function formatHistory({ history, next }: RecordHistory): string {
     }),
   )
   const more = next === null ? '' : `\n${colors.dim(`More: --after ${next}`)}`
-  return `${formatTable(['at', 'actor', 'what', 'property', 'before', '', 'after', ''], rows, ['before'])}${more}`
+  return `${formatTable(['at', 'actor', 'what', 'property', 'before', '', 'after', ''], rows, ['before'])}${more}${remarks && `\n${remarks}`}`
 }
 
 function whoAndWhen({ at, actor, kind, transaction }: HistoryEvent): string[] {

@@ -3,6 +3,7 @@ import type { FailedRow, Job, JobReport } from '@ledgerman/contract'
 import { countOf } from '@ledgerman/client'
 import { formatDifferences } from './differences-text.js'
 import { moreRows } from './more-rows.js'
+import { formatBeside } from './beside-text.js'
 import { formatRoundings } from './roundings-text.js'
 import { formatTable, formatValue } from './table.js'
 
@@ -26,7 +27,7 @@ export function formatJob(job: Job, isFull: boolean): string {
     parts.push(formatDifferences(report.rows, most, isFull))
     parts.push(...moreRows(report.rows.length, most, report.changed, job.entries))
   }
-  parts.push(...formatRoundings(report?.rounded))
+  parts.push(...formatRoundings(report?.rounded), ...formatBeside(report ?? {}))
   if (report && report.sample.length > 0) parts.push(formatFailed(report, isFull))
   if (job.entries.length > 0)
     parts.push(

@@ -1,6 +1,6 @@
 import colors from 'picocolors'
 import type { CodeProof, ProvenCase } from '@ledgerman/contract'
-import { countOf } from '@ledgerman/client'
+import { keyToText, countOf } from '@ledgerman/client'
 import { formatTable, formatValue } from './table.js'
 
 /** What was done through the service and through the written code, for people. */
@@ -40,7 +40,7 @@ function rowsOf({ what, differing, entries }: ProvenCase): string[] {
   if (differing.length === 0) return book
   const lines = differing.flatMap(({ table, key, before, after }) =>
     Object.keys(after ?? before ?? {}).map((column) => [
-      `${table} ${Object.values(key).map(String).join(',')}`,
+      `${table} ${keyToText(key, ',')}`,
       column,
       before ? formatValue(before[column]) : 'no row',
       after ? formatValue(after[column]) : 'no row',

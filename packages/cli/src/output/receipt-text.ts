@@ -1,7 +1,8 @@
 import colors from 'picocolors'
 import { wayBackOf, type BindReceipt, type Receipt, type RowReceipt, type StepReceipt } from '@ledgerman/contract'
-import { countOf } from '@ledgerman/client'
+import { countOf, keyToText } from '@ledgerman/client'
 import type { StatementForm } from '../commands/statement-option.js'
+import { formatBeside } from './beside-text.js'
 import { formatDifferences } from './differences-text.js'
 import { moreRows } from './more-rows.js'
 import { formatRoundings } from './roundings-text.js'
@@ -37,22 +38,16 @@ export function formatReceipt(receipt: Receipt, text: ReceiptText): string {
         ]),
       ]
     : receipt.steps.flatMap((step) => formatStepParts(step, options))
-  const unsaid = (receipt.notShown ?? []).map((words) =>
-    words.startsWith(NOT_PUT_BACK) ? colors.yellow(words) : `${colors.yellow('not shown')}: ${words}`,
-  )
   const isShort = options.statement === 'short' && receipt.steps.some(({ short }) => short !== undefined)
   const form = isShort ? [colors.dim('Statements in short; --statement=whole shows all that is run.')] : []
   return [
     isRun ? runHeadline(receipt) : headline(receipt),
     ...parts,
     ...formatRoundings(receipt.rounded),
-    ...unsaid,
+    ...formatBeside(receipt),
     ...form,
   ].join('\n\n')
 }
-
-/** How a reversal begins what it says of what stays as it is. */
-const NOT_PUT_BACK = 'Not put back: '
 
 function headline(receipt: Receipt): string {
   const { outcome, steps, replayed } = receipt
@@ -113,9 +108,7 @@ function nameOf({ kind, mapping }: Pick<StepReceipt, 'kind' | 'mapping'>): strin
 function formatStepParts(step: StepReceipt, options: StepText): string[] {
   const most = options.full ? Infinity : SHOWN_ROWS
   const left = step.leftOut?.length
-    ? [
-        `${colors.yellow('left out, held by others')}: ${step.leftOut.map((key) => Object.values(key).join(', ')).join(' · ')}`,
-      ]
+    ? [`${colors.yellow('left out, held by others')}: ${step.leftOut.map((key) => keyToText(key)).join(' · ')}`]
     : []
   return [
     ...(options.statement ? [formatStatement(step, options.statement)] : []),

@@ -1,4 +1,4 @@
-import type { LockHolder, WaitingSession, Waits } from '@ledgerman/contract'
+import { PREPARED_ENDS, sessionWords, type LockHolder, type WaitingSession, type Waits } from '@ledgerman/contract'
 import colors from 'picocolors'
 import { formatValue } from './table.js'
 
@@ -21,7 +21,7 @@ export function formatWaits({ sessions, idleLimitMs }: Waits): string {
     const waiters = sessions.filter(({ blockedBy }) => blockedBy.includes(session.pid))
     const own = [
       `${first}${headline(session)}`,
-      `${rest}${waiters.length > 0 ? '│ ' : '  '}${colors.dim(formatValue(oneLine(session.lastStatement), 90))}`,
+      `${rest}${waiters.length > 0 ? '│ ' : '  '}${colors.dim(session.pid < 0 ? PREPARED_ENDS : formatValue(oneLine(session.lastStatement), 90))}`,
     ]
     return [
       ...own,
@@ -46,8 +46,8 @@ function headline(session: WaitingSession): string {
   const since = session.transactionAgeMs === null ? '' : `transaction ${seconds(session.transactionAgeMs)}`
   const idle = isIdleTooLong && isRoot ? colors.yellow('idle too long') : ''
   return [
-    colors.bold(String(pid)),
-    who && `(${who})`,
+    pid < 0 ? colors.bold(sessionWords(session)) : colors.bold(String(pid)),
+    pid > 0 && who && `(${who})`,
     mark,
     idle,
     state,
@@ -64,8 +64,10 @@ export function formatHolders(holders: readonly LockHolder[]): string {
   const [first] = holders
   if (!first) return 'waiting for a lock'
   const root = holders.findLast(({ isRoot }) => isRoot)
-  const name = ({ pid, application, user, state, transactionAgeMs }: LockHolder) =>
-    `pid ${pid} (${[application, user].filter(Boolean).join(', ')})${state ? `, ${state}` : ''}${transactionAgeMs === null ? '' : ` for ${seconds(transactionAgeMs)}`}`
+  const name = (holder: LockHolder) => {
+    const { state, transactionAgeMs } = holder
+    return `${sessionWords(holder)}${state ? `, ${state}` : ''}${transactionAgeMs === null ? '' : ` for ${seconds(transactionAgeMs)}`}`
+  }
   const behind = root && root.pid !== first.pid ? `, which waits itself; the root blocker: ${name(root)}` : ''
   return `waiting for a lock held by ${name(first)}${behind}`
 }

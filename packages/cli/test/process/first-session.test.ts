@@ -123,7 +123,7 @@ describe('changes by condition', () => {
     expect(keyed.out).toMatch(/hoursLeft +\S+ +→/)
     expect(
       (await run(['change', 'programme', '--where', 'true', 'priority=3', '--expect', 'any', '--commit'])).err,
-    ).toMatch(/everyRow/)
+    ).toMatch(/add --every-row/)
   })
 
   it('and runs, waits and definitions read well in a terminal', async () => {
@@ -192,5 +192,5 @@ describe('changes by condition', () => {
     writeFileSync(join(drills, 'odd.drill.yaml'), 'drill: odd\nkind: fire\n')
     const odd = await run(['drill', '--all', drills])
     expect([odd.exit, odd.err]).toEqual([2, expect.stringMatching(/odd\.drill\.yaml: kind/)])
-  }, 60_000)
+  })
 })

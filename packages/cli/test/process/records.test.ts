@@ -34,7 +34,7 @@ describe('a record', () => {
     expect((await run(['remove', 'telescope', 'HF3', '--commit'])).exit).toBe(3)
     const referred = await run(['remove', 'programme', 'P-107', '--commit'])
     expect([referred.exit, referred.err]).toEqual([6, expect.stringMatching(/public\.block still refer/)])
-  }, 120_000)
+  })
 
   it('takes null, keys of several parts, and another unique key', async () => {
     const calibration = ['calibration', 'HF1', '2026-02-03', 'flat']
@@ -120,7 +120,7 @@ describe('a find', () => {
     const name = `givenName = '${String(twins[0]?.['given_name'])}' and familyName = '${String(twins[0]?.['family_name'])}'`
     const ambiguous = await run(['find', 'observer', name, '--expect', 'one'])
     expect([ambiguous.exit, ambiguous.err]).toEqual([4, expect.stringMatching(/record-ambiguous[\s\S]*badgeNo/)])
-  }, 120_000)
+  })
 
   it.each([
     [['hoursLef < 5'], /Unknown name hoursLef at character 1\. Did you mean hoursLeft\?\nhoursLef < 5\n\^/],
@@ -183,5 +183,5 @@ describe('the book', () => {
     const { tokens } = await line.json<{ tokens: { id: string; name: string }[] }>(['tokens', 'list'])
     expect((await run(['tokens', 'revoke', tokens.find(({ name }) => name === 'desk')?.id ?? ''])).exit).toBe(0)
     expect((await run(['targets'], asDesk)).exit).toBe(8)
-  }, 120_000)
+  })
 })

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import { keyToText } from '@ledgerman/client'
 import type { EntrySummary } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -99,7 +100,7 @@ function narrow(part: Record<string, string | undefined>) {
               }}</v-chip>
             </td>
             <td>{{ entry.kind }} {{ entry.mapping ?? entry.transaction }}</td>
-            <td v-if="entry.key">{{ Object.values(entry.key).join(', ') }}</td>
+            <td v-if="entry.key">{{ keyToText(entry.key) }}</td>
             <td v-else class="condition" :title="entry.condition ?? undefined">{{ entry.condition }}</td>
             <td class="number">{{ entry.matched ?? '–' }}</td>
             <td class="number">{{ entry.changed ?? '–' }}</td>

@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { isProblem, toRecordAddress, hasChanged, type EntryInfo, type RunState } from '@ledgerman/contract'
+import { keyToText } from '@ledgerman/client'
+import { isProblem, hasChanged, type EntryInfo, type RunState } from '@ledgerman/contract'
+import { recordRouteOf } from '../records/record-address.js'
 import { client } from '../client.js'
 import { useGuide } from '../guide/useGuide.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -54,10 +56,7 @@ async function show(name: string, id: string) {
 }
 
 function recordLink({ mapping, key, receipt }: EntryInfo) {
-  return {
-    name: 'record',
-    params: { target: receipt.target, mapping, key: toRecordAddress(Object.values(key ?? {}).map(String)) },
-  }
+  return recordRouteOf(receipt.target, mapping ?? '', key)
 }
 </script>
 
@@ -88,9 +87,7 @@ function recordLink({ mapping, key, receipt }: EntryInfo) {
     <template v-if="entry">
       <h1 class="mb-1">
         {{ entry.receipt.reverses ? 'reversal' : entry.kind }} {{ entry.transaction ?? entry.mapping }}
-        <router-link v-if="entry.key && entry.mapping" :to="recordLink(entry)">{{
-          Object.values(entry.key).join(', ')
-        }}</router-link>
+        <router-link v-if="entry.key && entry.mapping" :to="recordLink(entry)">{{ keyToText(entry.key) }}</router-link>
       </h1>
       <p class="text-medium-emphasis mb-4">
         {{ formatInstant(entry.at) }} UTC by {{ entry.actor

@@ -2,9 +2,12 @@
 import { mdiClose } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { isProblem, toRecordAddress, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import { keyToText } from '@ledgerman/client'
+import { isProblem, type Receipt, type RecordValues, type RunMode } from '@ledgerman/contract'
+import { recordRouteOf } from '../records/record-address.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import DifferenceTable from '../receipts/DifferenceTable.vue'
+import ReceiptRemarks from '../receipts/ReceiptRemarks.vue'
 import StepList from '../receipts/StepList.vue'
 import ValueText from '../receipts/ValueText.vue'
 import { useDraft } from './useDraft.js'
@@ -51,10 +54,7 @@ const run = (mode: RunMode) => attempt(() => draft.value.run(mode, receipt.value
 const without = (work: Promise<void>) => attempt(() => work.then(() => null))
 
 function recordLink(mapping: string, key: RecordValues | null) {
-  return {
-    name: 'record',
-    params: { target: target.value, mapping, key: toRecordAddress(Object.values(key ?? {}).map(String)) },
-  }
+  return recordRouteOf(target.value, mapping, key)
 }
 </script>
 
@@ -121,7 +121,7 @@ function recordLink(mapping: string, key: RecordValues | null) {
             <div class="d-flex align-center ga-2 mb-1">
               <strong>{{ change.kind }}</strong>
               <router-link :to="recordLink(change.mapping, change.key)"
-                >{{ change.mapping }} {{ Object.values(change.key ?? {}).join(', ') }}</router-link
+                >{{ change.mapping }} {{ keyToText(change.key ?? {}) }}</router-link
               >
               <v-spacer />
               <v-btn icon size="x-small" variant="text" title="Let this change go" @click="without(draft.forget(at))"
@@ -149,6 +149,7 @@ function recordLink(mapping: string, key: RecordValues | null) {
           >
         </div>
         <StepList :steps="receipt.steps" />
+        <ReceiptRemarks class="mt-3" :receipt="receipt" />
       </v-col>
     </v-row>
   </v-container>

@@ -34,6 +34,8 @@ const isEveryRow = ref(false)
 const { job, problem, isBusy, rehearsal, canCommit, follow, forget, cancel } = useJob()
 const properties = computed(() => (mapping.value?.properties ?? []).filter(({ writable, key }) => writable && !key))
 const errors = computed(() => assignments.map(errorOf))
+/** Whether the filter was found to leave no record out: that is done only where somebody says that it is meant. */
+const leavesNoneOut = computed(() => job.value?.problem?.['everyRow'] === true)
 const canRehearse = computed(
   () =>
     !isBusy.value &&
@@ -57,6 +59,8 @@ watch(
 watch([assignments, action, images, isEveryRow, where], () => job.value?.mode === 'rehearse' && forget(), {
   deep: true,
 })
+
+watch(where, () => (isEveryRow.value = false))
 
 function add() {
   const free = properties.value.find(({ name: each }) => !assignments.some(({ property }) => property === each))
@@ -207,9 +211,9 @@ function begin(mode: RunMode) {
               The records are removed; their images in the book say what they were.
             </v-alert>
             <v-checkbox
-              v-if="where === ''"
+              v-if="where === '' || leavesNoneOut || isEveryRow"
               v-model="isEveryRow"
-              :label="`There is no filter: every ${name} is meant`"
+              :label="`${where === '' ? 'There is no filter' : 'The filter leaves none out'}: every ${name} is meant (everyRow)`"
               hide-details
               class="mt-2"
               data-test="every-row"

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { mdiCheckCircle, mdiCloseCircle, mdiCancel, mdiFlaskOutline, mdiProgressClock } from '@mdi/js'
 import { computed } from 'vue'
-import { countOf } from '@ledgerman/client'
+import { keyToText, countOf } from '@ledgerman/client'
 import type { Job } from '@ledgerman/contract'
 import DifferencesTable from '../receipts/DifferencesTable.vue'
+import ReceiptRemarks from '../receipts/ReceiptRemarks.vue'
 import RowsDownload from '../receipts/RowsDownload.vue'
 import { describeProgress } from './describe-job.js'
 
@@ -93,9 +94,7 @@ const hasLines = computed(() => props.job.report?.sample.some(({ line }) => line
         :entry="onlyEntry"
         class="mb-3"
       />
-      <p v-for="{ property, to } in job.report.rounded ?? []" :key="property" class="mb-3" data-test="rounded">
-        Rounded: {{ property }}, to what {{ to }} keeps.
-      </p>
+      <ReceiptRemarks :receipt="job.report" is-one-step class="mb-3" />
       <template v-if="job.report.sample.length > 0">
         <div class="d-flex align-center mb-1">
           <h3>Not applied</h3>
@@ -121,7 +120,7 @@ const hasLines = computed(() => props.job.report?.sample.some(({ line }) => line
           <tbody>
             <tr v-for="(row, at) in job.report.sample" :key="at">
               <td v-if="hasLines" class="number">{{ row.line }}</td>
-              <td class="text-no-wrap">{{ Object.values(row.key).join(', ') }}</td>
+              <td class="text-no-wrap">{{ keyToText(row.key) }}</td>
               <td>{{ row.reason }}</td>
             </tr>
           </tbody>

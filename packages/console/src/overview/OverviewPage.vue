@@ -3,6 +3,7 @@ import { mdiAlertOutline, mdiCheckCircleOutline } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter, type RouteLocationRaw } from 'vue-router'
 import { toRecordAddress, type EntrySummary, type Overview } from '@ledgerman/contract'
+import { recordRoute } from '../records/record-address.js'
 import { formatInstant } from '../book/format-instant.js'
 import { client } from '../client.js'
 import { useGuide } from '../guide/useGuide.js'
@@ -165,11 +166,7 @@ function definitionPlace({ name, kind }: Overview['busiest']['definitions'][numb
               <tbody>
                 <tr v-for="each in overview.busiest.records" :key="each.mapping + each.key.join()">
                   <td>
-                    <router-link
-                      :to="{
-                        name: 'record',
-                        params: { target, mapping: each.mapping, key: toRecordAddress(each.key) },
-                      }"
+                    <router-link :to="recordRoute(target, each.mapping, toRecordAddress(each.key))"
                       >{{ each.mapping }} {{ each.key.join(', ') }}</router-link
                     >
                   </td>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { keyToText } from '@ledgerman/client'
 import type { RowReceipt } from '@ledgerman/contract'
 import ValueText from './ValueText.vue'
 
 /** Which row it is, what it was and is: the properties that were set, then what changed beside them. */
 const props = defineProps<{ row: RowReceipt }>()
-const record = computed(() => Object.values(props.row.key).join(', '))
+const record = computed(() => keyToText(props.row.key))
 const lines = computed(() => {
   const { before, after, alsoChanged } = props.row
   return [

@@ -5,6 +5,7 @@ import { wayBackOf, type Receipt } from '@ledgerman/contract'
 import { useSession } from '../session/useSession.js'
 import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
+import ReceiptRemarks from './ReceiptRemarks.vue'
 import RowsDownload from './RowsDownload.vue'
 import StatementView from './StatementView.vue'
 import StepList from './StepList.vue'
@@ -27,14 +28,6 @@ const facts = computed(() =>
     .filter(Boolean)
     .join(' · '),
 )
-const remarks = computed(() => [
-  ...(props.receipt.rounded ?? []).map(
-    ({ step, property, to }) => `Rounded: ${property} of step ${step}, to what ${to} keeps.`,
-  ),
-  ...(props.receipt.notShown ?? []).map((words) =>
-    words.startsWith('Not put back: ') ? words : `Not shown: ${words}`,
-  ),
-])
 const { may } = useSession()
 /** Where the same stands as data-access code, for authors: the function of its transaction, or of its mapping. */
 const asCode = computed(() => {
@@ -72,9 +65,7 @@ const hasMoreRows = computed(
         <RowsDownload :target="receipt.target" :entry="entryId" />
       </template>
     </v-card-item>
-    <v-card-text v-if="remarks.length > 0" data-test="remarks">
-      <p v-for="remark in remarks" :key="remark">{{ remark }}</p>
-    </v-card-text>
+    <ReceiptRemarks class="px-4 py-3" :receipt="receipt" />
     <v-card-text v-if="receipt.transaction !== null || receipt.steps.length > 1">
       <p class="mb-2">
         {{

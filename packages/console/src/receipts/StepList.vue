@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
+import { keyToText } from '@ledgerman/client'
 import type { StepReceipt } from '@ledgerman/contract'
 import DifferencesTable from './DifferencesTable.vue'
 import DifferenceTable from './DifferenceTable.vue'
@@ -45,7 +46,7 @@ const shown = computed(() => (isWhole.value ? props.steps : props.steps.slice(0,
           <DifferenceTable v-for="(row, at) in step.rows" v-else :key="at" :row="row" class="mb-2" />
         </template>
         <p v-if="step.leftOut?.length" class="mb-2">
-          Left out, held by others: {{ step.leftOut.map((key) => Object.values(key).join(', ')).join(' · ') }}
+          Left out, held by others: {{ step.leftOut.map((key) => keyToText(key)).join(' · ') }}
         </p>
         <StatementView :step="step" />
       </v-expansion-panel-text>

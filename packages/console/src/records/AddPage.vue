@@ -9,7 +9,7 @@ import { focusFirst, refusedProperties } from '../problems/refused-properties.js
 import ReceiptCard from '../receipts/ReceiptCard.vue'
 import type { FieldState } from './field-state.js'
 import PropertyField from './PropertyField.vue'
-import { addressOf } from './record-address.js'
+import { addressOf, recordRoute } from './record-address.js'
 
 const route = useRoute()
 const target = computed(() => String(route.params['target']))
@@ -118,12 +118,7 @@ function leaveOut(propertyName: string) {
         <v-card class="mb-3">
           <v-card-text class="d-flex align-center ga-3 flex-wrap">
             <span v-if="address === null">What is left out gets its default.</span>
-            <span v-else
-              >Added:
-              <router-link :to="{ name: 'record', params: { target, mapping: name, key: address } }"
-                >open it</router-link
-              ></span
-            >
+            <span v-else>Added: <router-link :to="recordRoute(target, name, address)">open it</router-link></span>
             <v-spacer />
             <v-btn :disabled="!canRun" data-test="rehearse" @click="run('rehearse')">Rehearse</v-btn>
             <v-btn :disabled="!canRun" color="primary" variant="flat" data-test="commit" @click="run('commit')"

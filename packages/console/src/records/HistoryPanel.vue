@@ -21,6 +21,7 @@ const props = defineProps<{
 const asOf = ref<string | null>(null)
 const history = ref<HistoryEvent[]>([])
 const next = ref<string | null>(null)
+const unseen = ref<string[]>([])
 const property = ref<string | null>(null)
 const problem = ref<unknown>(null)
 const isLoaded = ref(false)
@@ -58,6 +59,7 @@ async function load(after?: string) {
     })
     history.value = after === undefined ? page.history : [...history.value, ...page.history]
     next.value = page.next
+    unseen.value = page.unseen
   } catch (error) {
     // Without a book there is nothing to look back at; committing says what to do about it.
     if (!isProblem(error, 'book-not-prepared')) problem.value = error
@@ -100,6 +102,7 @@ async function load(after?: string) {
       <p v-if="isLoaded && history.length === 0 && !problem" class="text-medium-emphasis">
         The book has nothing of this record{{ property === null ? '' : ' and property' }}.
       </p>
+      <p v-for="each in unseen" :key="each" class="text-medium-emphasis" data-test="unseen">{{ each }}</p>
       <ol class="timeline">
         <li v-for="(event, at) in history" :key="at" :class="event.kind" data-test="event">
           <div class="d-flex align-center ga-2 flex-wrap">

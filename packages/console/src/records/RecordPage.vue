@@ -7,6 +7,7 @@ import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ExplainDialog from '../receipts/ExplainDialog.vue'
 import ReceiptCard from '../receipts/ReceiptCard.vue'
+import { addressFrom, recordRoute } from './record-address.js'
 import ConflictPanel from './ConflictPanel.vue'
 import HistoryPanel from './HistoryPanel.vue'
 import PropertyField from './PropertyField.vue'
@@ -45,7 +46,7 @@ const {
 const target = computed(() => String(route.params['target']))
 const name = computed(() => String(route.params['mapping']))
 const staged = computed(() => useDraft(target.value).pending.value.length)
-const address = computed(() => String(route.params['key']))
+const address = computed(() => addressFrom(route.params['key']))
 const title = computed(() => mapping.value?.key.map((key) => String(loaded.value?.[key] ?? '')).join(', ') ?? '')
 const previous = computed(() => neighbour(target.value, name.value, address.value, -1))
 const following = computed(() => neighbour(target.value, name.value, address.value, 1))
@@ -82,7 +83,7 @@ async function commit() {
   const to = form.movedTo.value
   if (to !== null && to !== address.value) {
     place.addresses = place.addresses.map((each) => (each === address.value ? to : each))
-    await router.replace({ name: 'record', params: { target: target.value, mapping: name.value, key: to } })
+    await router.replace(recordRoute(target.value, name.value, to))
   }
   place.changed.add(address.value)
 }
@@ -104,8 +105,7 @@ async function remove() {
 }
 
 function go(to: string | undefined) {
-  if (to !== undefined)
-    void router.push({ name: 'record', params: { target: target.value, mapping: name.value, key: to } })
+  if (to !== undefined) void router.push(recordRoute(target.value, name.value, to))
 }
 </script>
 
@@ -166,10 +166,7 @@ function go(to: string | undefined) {
             >
               <template v-if="linked[property.name] && !form.isEdited(property)" #beside>
                 <router-link
-                  :to="{
-                    name: 'record',
-                    params: { target, mapping: linked[property.name]!.mapping, key: linked[property.name]!.address },
-                  }"
+                  :to="recordRoute(target, linked[property.name]!.mapping, linked[property.name]!.address)"
                   class="small-note"
                   :data-test="`linked-${property.name}`"
                   >{{ linked[property.name]!.label }}</router-link

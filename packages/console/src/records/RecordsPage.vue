@@ -20,7 +20,7 @@ import { exampleFilter } from './example-filter.js'
 import { paramValues } from '../transactions/param-form.js'
 import ExpressionField from './ExpressionField.vue'
 import RecordTable from './RecordTable.vue'
-import { addressOf } from './record-address.js'
+import { addressOf, recordRoute } from './record-address.js'
 import { useLinkedNames } from './useLinkedNames.js'
 import { useListPlace } from './useListPlace.js'
 import { useListView } from './useListView.js'
@@ -164,7 +164,7 @@ function choose(chosen: string | null) {
 }
 
 function open(address: string) {
-  void router.push({ name: 'record', params: { target: target.value, mapping: name.value ?? '', key: address } })
+  void router.push(recordRoute(target.value, name.value ?? '', address))
 }
 </script>
 

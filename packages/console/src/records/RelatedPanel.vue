@@ -2,6 +2,7 @@
 import { ref, watch } from 'vue'
 import type { MappingInfo, RecordValues } from '@ledgerman/contract'
 import { client } from '../client.js'
+import { recordRoute } from './record-address.js'
 import { relatedRecords, type RelatedRecords } from './linked-records.js'
 
 /** The records that lead to this one: a few of each link, and the way to all. */
@@ -35,9 +36,7 @@ watch(
         </div>
         <ul class="records">
           <li v-for="one in each.records" :key="one.address">
-            <router-link :to="{ name: 'record', params: { target, mapping: one.mapping, key: one.address } }">{{
-              one.label
-            }}</router-link>
+            <router-link :to="recordRoute(target, one.mapping, one.address)">{{ one.label }}</router-link>
           </li>
         </ul>
       </div>

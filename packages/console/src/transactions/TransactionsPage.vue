@@ -6,6 +6,7 @@ import TextInput from '../layout/TextInput.vue'
 import { client } from '../client.js'
 import DefinitionEditor from '../definitions/DefinitionEditor.vue'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import ReceiptRemarks from '../receipts/ReceiptRemarks.vue'
 import StepList from '../receipts/StepList.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
 import StepFlow from './StepFlow.vue'
@@ -109,7 +110,7 @@ function choose(chosen: string | null) {
         @update:model-value="choose"
       />
       <span v-if="transaction" class="text-medium-emphasis"
-        >{{ transaction.summary }} · revision {{ transaction.revision }}</span
+        >{{ transaction.summary ? `${transaction.summary} · ` : '' }}revision {{ transaction.revision }}</span
       >
       <v-spacer />
       <v-btn v-if="may('author')" data-test="new-transaction" @click="choose('-')">New</v-btn>
@@ -204,6 +205,7 @@ function choose(chosen: string | null) {
                 >
               </div>
               <StepList :steps="shownReceipt.steps" />
+              <ReceiptRemarks class="mt-3" :receipt="shownReceipt" />
             </template>
           </div>
           <div v-else class="pa-3">

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
-import type { WaitingSession } from '@ledgerman/contract'
+import { sessionWords, type WaitingSession } from '@ledgerman/contract'
 import { client } from '../client.js'
 
 /** Who waits for the row of a record, looked at again while it is open. */
@@ -32,9 +32,10 @@ async function look() {
   if (recordKey === props.recordKey) sessions.value = found
 }
 
-function describe({ pid, application, user, state, idleMs }: WaitingSession): string {
+function describe(session: WaitingSession): string {
+  const { state, idleMs } = session
   const idle = idleMs === null ? '' : ` for ${(idleMs / 1000).toFixed(0)} s`
-  return `${pid} (${[application, user].filter(Boolean).join(', ')}), ${state ?? ''}${idle}`
+  return `${sessionWords(session)}, ${state ?? ''}${idle}`
 }
 </script>
 

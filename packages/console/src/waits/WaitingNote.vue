@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { LockHolder } from '@ledgerman/contract'
+import { sessionWords, type LockHolder } from '@ledgerman/contract'
 
 /** Said while a run waits for a lock: who holds it, and who is at the root. */
 const props = defineProps<{ holders: readonly LockHolder[]; target: string }>()
 const root = computed(() => props.holders.findLast(({ isRoot }) => isRoot))
 const first = computed(() => props.holders[0])
-const name = ({ pid, application, user, state }: LockHolder) =>
-  `${pid} (${[application, user].filter(Boolean).join(', ')})${state ? `, ${state}` : ''}`
+const name = (holder: LockHolder) => `${sessionWords(holder)}${holder.state ? `, ${holder.state}` : ''}`
 </script>
 
 <template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, onBeforeUnmount, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { isProblem, type WaitingSession, type Waits } from '@ledgerman/contract'
+import { isProblem, PREPARED_ENDS, type WaitingSession, type Waits } from '@ledgerman/contract'
 import { formatInstant } from '../book/format-instant.js'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
@@ -122,14 +122,14 @@ function seconds(ms: number | null): string {
             @click="selected = one.pid"
           >
             <td class="text-no-wrap" :style="{ paddingLeft: `${16 + depth * 20}px` }">
-              <strong>{{ one.pid }}</strong> {{ one.application }}
+              <strong v-if="one.pid > 0">{{ one.pid }}</strong> {{ one.application }}
               <v-chip v-if="one.isRoot" size="x-small" color="error">root</v-chip>
               <v-chip v-if="one.isIdleTooLong" size="x-small" color="warning">idle too long</v-chip>
               <router-link v-if="one.run" :to="{ name: 'entry', params: { target, entry: one.run } }">run</router-link>
               <div class="small-note text-medium-emphasis">{{ one.user }}</div>
             </td>
             <td class="text-no-wrap">
-              {{ one.state }}
+              {{ one.pid > 0 ? one.state : 'prepared transaction' }}
               <div v-if="one.idleMs !== null" class="small-note text-medium-emphasis">
                 idle {{ seconds(one.idleMs) }}
               </div>
@@ -140,9 +140,10 @@ function seconds(ms: number | null): string {
               <template v-else>{{ one.holds.length > 0 ? `holds ${one.holds.join('; ')}` : '' }}</template>
             </td>
             <td class="number">{{ one.behind || '' }}</td>
-            <td class="mono statement">{{ one.lastStatement }}</td>
+            <td v-if="one.pid > 0" class="mono statement">{{ one.lastStatement }}</td>
+            <td v-else>{{ PREPARED_ENDS }}</td>
             <td class="text-no-wrap">
-              <template v-if="may('admin')">
+              <template v-if="may('admin') && one.pid > 0">
                 <v-btn
                   size="x-small"
                   class="mr-1"

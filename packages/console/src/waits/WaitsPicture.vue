@@ -81,9 +81,9 @@ watch(
       >
         <Handle type="source" :position="Position.Right" />
         <div>
-          <strong>{{ id }}</strong> {{ data.application }}
+          <strong v-if="data.pid > 0">{{ id }}</strong> {{ data.application }}
         </div>
-        <div class="small-note text-medium-emphasis">{{ data.state }}</div>
+        <div class="small-note text-medium-emphasis">{{ data.pid > 0 ? data.state : 'prepared transaction' }}</div>
         <div class="small-note">{{ data.isRoot ? `root, ${data.behind} behind` : (data.wants ?? '') }}</div>
         <Handle type="target" :position="Position.Left" />
       </div>
