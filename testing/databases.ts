@@ -115,7 +115,8 @@ function urlOf(database: string): string {
 }
 
 async function withClient<T>(url: string, work: (client: pg.Client) => Promise<T>): Promise<T> {
-  const client = new pg.Client({ connectionString: url })
+  // A statement that waits for what never ends is told by its own line, not by the end of the test's time.
+  const client = new pg.Client({ connectionString: url, lock_timeout: 30_000 })
   await client.connect()
   try {
     return await work(client)

@@ -1,5 +1,6 @@
 import { isProblem, mappingDefinition, type MappingDefinition } from '@ledgerman/contract'
 import { deriveMapping, prepareBook, resolveMapping, Target, type Mapping, type TargetOptions } from '@ledgerman/core'
+import { onceItAnswers } from './once-it-answers.js'
 import { makeDatabase, type DatabaseNature, type TestDatabase } from './databases.js'
 
 /** By its id: the view as a whole reads the whole book. */
@@ -26,7 +27,7 @@ export async function openOwnTables(
     await database.sql(`alter database ${database.name} set ${name} = '${value}'`)
   const common = { name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') }
   const target = new Target({ ...common, ...options })
-  await prepareBook(target)
+  await onceItAnswers(() => prepareBook(target))
   const grants = ['tables', 'sequences'].map((kind) => `grant all on all ${kind} in schema public to ledgerman_worker`)
   return {
     database,

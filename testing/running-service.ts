@@ -3,10 +3,10 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { pino } from 'pino'
 import { LedgermanClient } from '@ledgerman/client'
-import { isProblem } from '@ledgerman/contract'
 import { findFreePort } from '@ledgerman/local'
 import { startService } from '@ledgerman/service'
 import { makeDatabase, makeObservatory, type TestDatabase } from './databases.js'
+import { onceItAnswers } from './once-it-answers.js'
 import { observatorySources, observatoryTransactions } from './observatory-mappings.js'
 
 /** A service on loopback with a home and an observatory of its own. */
@@ -110,16 +110,5 @@ export async function startTestService({
       await Promise.all([home.drop(), observatory.drop()])
       rmSync(dataDir, { recursive: true, force: true })
     },
-  }
-}
-
-/** While a machine is busy with other tests, opening a session can take longer than a service waits for one. */
-async function onceItAnswers(work: () => Promise<unknown>): Promise<void> {
-  for (let tries = 1; ; tries++) {
-    try {
-      return void (await work())
-    } catch (error) {
-      if (!isProblem(error, 'target-unavailable') || tries === 5) throw error
-    }
   }
 }

@@ -92,7 +92,7 @@ describe('bin/start', () => {
     expect((await observatory().entries()).entries).toEqual([])
     afresh.process.kill('SIGINT')
     await afresh.ended
-  }, 120_000)
+  })
 
   it('takes over from a start that was killed, and says which processes it ended', async () => {
     const first = start()
@@ -108,7 +108,7 @@ describe('bin/start', () => {
     next.process.kill('SIGTERM')
     expect(await next.ended).toBe(0)
     expect(existsSync(join(dataDir, 'service.pid'))).toBe(false)
-  }, 120_000)
+  })
 
   it('ends, asked twice, though its service hangs', async () => {
     const run = start()
@@ -118,7 +118,7 @@ describe('bin/start', () => {
     const again = setTimeout(() => run.process.kill('SIGTERM'), 500)
     expect(await Promise.race([run.ended, delay(20_000, 'hangs')])).toBe(0)
     clearTimeout(again)
-  }, 60_000)
+  })
 
   it('says what to do when the key to its own server is gone', async () => {
     rmSync(join(dataDir, 'postgres-password'))
