@@ -11,7 +11,7 @@ let page: Page
 beforeAll(async () => {
   console = await openConsole()
   page = await console.person()
-}, 60_000)
+})
 afterAll(() => console.close())
 
 const open = (test: string) => page.locator(`[data-test="${test}"]`)
@@ -31,7 +31,7 @@ it('written code is chosen, read, and downloaded as it is written elsewhere', as
   expect(download.suggestedFilename()).toBe('observatory-code.zip')
   expect(strFromU8(files['programme.ts'] as Uint8Array)).toBe(mine?.text)
   expect(Object.keys(files)).not.toContain('sky-feed.ts')
-}, 60_000)
+})
 
 it("code of one's own is dropped, and what is wrong stands beside its lines", async () => {
   await go('review')
@@ -47,7 +47,7 @@ it("code of one's own is dropped, and what is wrong stands beside its lines", as
   await page.locator('.cm-content').fill('delete from exposure where id = 1')
   await page.click('[data-test=review]')
   await page.getByText('Nothing was found').waitFor()
-}, 60_000)
+})
 
 it('a finding is put right with one click, and a function adopted as a transaction', async () => {
   await go('review')
@@ -64,7 +64,7 @@ it('a finding is put right with one click, and a function adopted as a transacti
   expect((await console.service.client.target('observatory').transactions()).map(({ name }) => name)).toContain(
     'line-1',
   )
-}, 60_000)
+})
 
 it('a record is shown as it was once something was done to it', async () => {
   const target = console.service.client.target('observatory')
@@ -77,4 +77,4 @@ it('a record is shown as it was once something was done to it', async () => {
   await open('as-of').locator('tr.other', { hasText: 'hoursLeft' }).waitFor()
   expect(await open('as-of').locator('tr.other', { hasText: 'hoursLeft' }).innerText()).toMatch(/14\.50/)
   expect(await open('as-of').locator('tr.other', { hasText: 'title' }).count()).toBe(0)
-}, 60_000)
+})

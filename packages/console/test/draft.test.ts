@@ -7,7 +7,7 @@ let page: Page
 beforeAll(async () => {
   console = await openConsole()
   page = await console.person()
-}, 60_000)
+})
 afterAll(() => console.close())
 
 const open = (test: string) => page.locator(`[data-test=${test}]`)
@@ -44,4 +44,4 @@ it('several records are edited and committed as one, and a conflict of one of th
   await page.locator('[data-outcome=committed]').waitFor()
   expect(await hours()).toEqual([{ hours_left: '14.50' }, { hours_left: '35.25' }])
   expect(await open('draft').count()).toBe(0)
-}, 60_000)
+})

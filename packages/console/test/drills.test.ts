@@ -7,7 +7,7 @@ let page: Page
 beforeAll(async () => {
   console = await openConsole()
   page = await console.person()
-}, 60_000)
+})
 afterAll(() => console.close())
 
 const open = (test: string) => page.locator(`[data-test=${test}]`)
@@ -37,7 +37,7 @@ describe('the page of drills', () => {
     await page.click('[data-test=drill]')
     await page.locator('[data-test=verdict]', { hasText: 'not drilled' }).waitFor({ timeout: 30_000 })
     expect(await text('verdict-words')).toMatch(/^Undisturbed it is refused .* matched 1: P-107/)
-  }, 60_000)
+  })
 
   it('draws an anomaly as lanes, to be gone through statement by statement', async () => {
     await page.click('[data-test=tab-interleaving]')
@@ -61,7 +61,7 @@ describe('the page of drills', () => {
     expect(await later()).toBe(0)
     await page.getByLabel('One statement back').click()
     expect(await later()).toBe(1)
-  }, 60_000)
+  })
 
   it('goes through a run step by step, with what is pending and what is locked', async () => {
     await page.goto(`${console.service.url}/t/observatory/drills/move-hours`)
@@ -78,5 +78,5 @@ describe('the page of drills', () => {
     expect(await console.service.observatory.sql(`select hours_left from programme where code = 'P-107'`)).toEqual([
       { hours_left: '18.50' },
     ])
-  }, 60_000)
+  })
 })

@@ -7,7 +7,7 @@ let page: Page
 beforeAll(async () => {
   console = await openConsole()
   page = await console.person()
-}, 60_000)
+})
 afterAll(() => console.close())
 
 const rows = () => page.locator('[data-test=records] tbody tr').allInnerTexts()

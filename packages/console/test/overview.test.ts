@@ -9,7 +9,7 @@ let page: Page
 beforeAll(async () => {
   console = await openConsole()
   page = await console.person()
-}, 60_000)
+})
 afterAll(() => console.close())
 
 const open = (test: string) => page.locator(`[data-test="${test}"]`)
@@ -30,7 +30,7 @@ it('a new target says where to begin; a used one what needs attention, and what 
   expect(await open('busiest-records').innerText()).toMatch(/programme P-107\s+1/)
   await open('busiest-records').getByRole('link', { name: 'programme P-107' }).click()
   await open('title').filter({ hasText: 'P-107' }).waitFor()
-}, 60_000)
+})
 
 it('a first visit is guided from a table to a change that is put back', async () => {
   const guide = (words: string | RegExp) => open('guide').filter({ hasText: words }).waitFor()
@@ -58,12 +58,12 @@ it('a first visit is guided from a table to a change that is put back', async ()
   await guide(/put back\./)
   await open('guide-end').click()
   await open('guide').waitFor({ state: 'detached' })
-}, 60_000)
+})
 
 it('an address that leads nowhere keeps the target and its menu', async () => {
   await go('/nothing/here')
   await page.getByRole('link', { name: 'Records', exact: true }).waitFor()
-}, 60_000)
+})
 
 it('a refusal marks the fields it speaks of, and the first of those that were edited has the focus', async () => {
   await go('/records/programme/P-108')
@@ -73,7 +73,7 @@ it('a refusal marks the fields it speaks of, and the first of those that were ed
   expect(await open('broken').innerText()).toMatch(/hoursGranted: [\d.]+\s+hoursLeft: 999/)
   await open('property-hoursLeft').getByText('999 breaks the constraint').waitFor()
   await page.locator('[data-test=property-hoursLeft] input:focus').waitFor()
-}, 60_000)
+})
 
 it('a record names the ones it leads to, and lists those that lead to it', async () => {
   await go('/records/block/5')
@@ -84,7 +84,7 @@ it('a record names the ones it leads to, and lists those that lead to it', async
   await page.goBack()
   await open('linked-telescopeCode').click()
   await open('title').filter({ hasText: 'HF2' }).waitFor()
-}, 60_000)
+})
 
 it('a statement is read in short, whole, and as another language writes it', async () => {
   await go('/records/programme/P-107')
@@ -106,7 +106,7 @@ it('a statement is read in short, whole, and as another language writes it', asy
   const [code] = await Promise.all([page.context().waitForEvent('page'), open('as-code').click()])
   await code.locator('[data-test=code]', { hasText: 'export interface Programme' }).waitFor()
   await code.close()
-}, 60_000)
+})
 
 it('shows a writer the pages that the role has, and says nothing of what it may not know', async () => {
   const { body } = await console.service.request('POST', '/v1/tokens', {
@@ -124,7 +124,7 @@ it('shows a writer the pages that the role has, and says nothing of what it may 
   await writer.locator('[data-test=rehearse]').waitFor()
   expect(await writer.locator('[data-test=new-transaction], [data-test=to-drills]').count()).toBe(0)
   await writer.close()
-}, 60_000)
+})
 
 // Each with something that is there once the page is.
 const PAGES: readonly (readonly [path: string, shown: string, act?: () => Promise<void>])[] = [

@@ -134,6 +134,26 @@ describe('the console', () => {
 })
 
 describe('a record', () => {
+  it('is opened whatever its key is, and changed', async () => {
+    await service.observatory
+      .sql(`create table tray (label text primary key, holds jsonb); grant all on tray to ledgerman_worker;
+      insert into tray values ('', '1'), ('.', '1'), ('..', '1'), ('a/b,%2F?#', '1')`)
+    const properties = { label: { column: 'label', fixed: true }, holds: { column: 'holds' } }
+    const tray = { mapping: 'tray', table: 'public.tray', key: ['label'], guard: { by: 'rowStamp' }, properties }
+    await service.client.target('observatory').publishMapping('tray', JSON.stringify(tray))
+    for (let at = 0; at < 4; at++) {
+      await open('/t/observatory/records/tray')
+      await page.locator('[data-test=records] tbody tr').nth(at).click()
+      await field('holds').fill('2')
+      await page.click('[data-test=commit]')
+      await page.locator('[data-outcome=committed]').waitFor()
+      await page.reload()
+      await page.locator('[data-test=event]').first().waitFor()
+      expect(await page.locator('[data-test=problem]').count()).toBe(0)
+    }
+    expect(await service.observatory.sql(`select label from tray where holds <> '2'`)).toEqual([])
+  })
+
   it('is added with what is named, and removed after being asked once', async () => {
     await open('/t/observatory/records/telescope')
     await page.click('[data-test=add]')

@@ -7,7 +7,7 @@ let page: Page
 beforeAll(async () => {
   console = await openConsole()
   page = await console.person()
-}, 60_000)
+})
 afterAll(() => console.close())
 
 const text = (test: string) => page.locator(`[data-test=${test}]`).first().innerText()

@@ -9,7 +9,7 @@ beforeAll(async () => {
   console = await openConsole()
   one = await console.person()
   other = await console.person()
-}, 60_000)
+})
 afterAll(() => console.close())
 
 const field = (page: Page, name: string) =>

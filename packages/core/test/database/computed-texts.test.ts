@@ -48,7 +48,7 @@ describe('a computed value', () => {
        create trigger jot after update on noted for each row execute function jot()`,
     )
     const refused = await compute({ word: `word || 'd'` }, noted).catch(String)
-    expect(refused).toMatch(/PostgreSQL says: value too long for type character varying\(5\)/)
+    expect(refused).toMatch(/a function of the database fails: value too long for type character varying\(5\)/)
   })
 
   it('that fits is what its column holds, and differs only where the column would', async () => {

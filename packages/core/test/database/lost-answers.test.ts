@@ -175,6 +175,26 @@ it('gives nobody a session that is still in a transaction', async () => {
   await expect(target.query('select 1')).resolves.toMatchObject({ rows: [['1']] })
 })
 
+it('cancels what the server does not end by itself, hears its last words, and lends that session to nobody', async () => {
+  const hasty = new Target({
+    ...{ name: 'hasty', url: own.database.url, connections: 1, digestKey: Buffer.from('k') },
+    limits: { timeLimitMs: 200 },
+  })
+  try {
+    const session = await hasty.session()
+    const { pid } = session
+    // Neither does a COMMIT that waits for a standby end with the time limit: when it is cancelled, it is done.
+    await session.query(`set statement_timeout = 0`)
+    await expect(session.query('select pg_sleep(60)')).rejects.toMatchObject({ code: '57014' })
+    session.release()
+    const next = await hasty.session()
+    expect(next.pid).not.toBe(pid)
+    next.release()
+  } finally {
+    await hasty.close()
+  }
+})
+
 it('says of a job and of a reading that broke off what is known of them, and no more', async () => {
   const request = {
     ...{ job: randomUUID(), mode: 'commit' as const, actor: 'ada', note: null, timeLimitMs: 5_000 },

@@ -82,7 +82,7 @@ beforeAll(async () => {
   )
 })
 afterAll(() => own.close())
-afterEach(async () => expect(await leftDatabases()).toEqual([]), 70_000)
+afterEach(async () => expect(await leftDatabases()).toEqual([]))
 
 it('holds policies over the runs, and sees and puts back all rows itself', async () => {
   const run = steps({ remove: 'owned', key: { id: '1' } })

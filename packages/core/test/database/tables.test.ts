@@ -6,6 +6,7 @@ import {
   findRecords,
   loadRecord,
   parseKeyParts,
+  removeRecord,
   resolveMapping,
   type Target,
 } from '@ledgerman/core'
@@ -126,6 +127,24 @@ describe('tables of a practitioner’s own', () => {
     expect((await loadRecord(target, mapping, parseKeyParts(mapping, ['1', 'B']))).guard).toBe(moved.guard)
   })
 
+  it('may refer to a partitioned one, by a link to the whole of it', async () => {
+    await database.sql(
+      `create table sector (id integer primary key, note text) partition by range (id); create table sector_low partition of sector for values from (0) to (9);
+       create table sighting (id integer primary key, sector integer references sector) partition by range (id); create table sighting_all partition of sighting default`,
+    )
+    for (const name of ['sighting', 'sighting_all'])
+      expect((await target.table(`public.${name}`)).references).toMatchObject([
+        { table: 'public.sector', columns: ['sector'] },
+      ])
+    // The constraint that refuses is the part of it for that partition, which nobody gave its name.
+    const sector = await mapped('public.sector', 'insert into sector values (1); insert into sighting values (1, 1)')
+    const removal = removeRecord(target, sector, { key: parseKeyParts(sector, ['1']), guard: 'any', ...commit })
+    await expect(removal).rejects.toMatchObject({
+      code: 'constraint-broken',
+      facts: { kind: 'still-referenced', properties: ['id'] },
+    })
+  })
+
   it('may be views that PostgreSQL can update, with a key that the mapping names', async () => {
     const view = await mapped(
       'public.planned',
@@ -236,6 +255,24 @@ describe('triggers and policies', () => {
       expect(refusal).toMatchObject({ code: 'row-not-written', facts: { triggers: ['swallow'] } })
     }
     expect(await database.sql('select * from attempts')).toEqual([])
+  })
+
+  it('that mark a record in place of its removal are named, and no other', async () => {
+    const mapping = await mapped(
+      'public.kept',
+      `create table kept (id integer primary key, gone boolean not null default false); insert into kept values (1);
+       create function keep() returns trigger language plpgsql as $$ begin update kept set gone = true where id = old.id; return null; end $$;
+       create trigger keep before delete on kept for each row execute function keep();
+       create function look() returns trigger language plpgsql as $$ begin return new; end $$;
+       create trigger look before update on kept for each row execute function look()`,
+    )
+    const removal = removeRecord(target, mapping, { key: parseKeyParts(mapping, ['1']), guard: 'any', ...commit })
+    await expect(removal).rejects.toMatchObject({
+      code: 'row-not-written',
+      detail: expect.stringContaining('the trigger keep may be why. Where it marks records') as unknown,
+      facts: { triggers: ['keep'] },
+    })
+    expect(await database.sql('select * from kept')).toEqual([{ id: 1, gone: false }])
   })
 
   it('read who adds a record of defaults only', async () => {

@@ -13,6 +13,7 @@ const event = (id: number, before: Columns | null, after: Columns | null): Recor
   note: null,
   isReversal: false,
   moved: null,
+  stays: false,
   step: 0,
   before,
   after,

@@ -105,4 +105,4 @@ it('what is adopted does what the statement did', async () => {
   }
   // Most can be said in the words of the mapping.
   expect(said).toBeGreaterThan(STATEMENTS / 3)
-}, 120_000)
+})

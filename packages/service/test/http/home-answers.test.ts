@@ -12,7 +12,7 @@ let service: RunningService
 beforeAll(async () => {
   proxy = await openProxy(process.env['LEDGERMAN_TEST_PG'] ?? '')
   service = await startTestService({ homeBy: (url) => proxy.urlOf(url) })
-}, 60_000)
+})
 afterEach(() => (proxy.rules = {}))
 afterAll(async () => {
   await service.stop()
@@ -97,6 +97,19 @@ describe('an answer of the home database that is lost', () => {
         [failed.id, 'failed'],
       ].sort(),
     )
+  })
+
+  it('leaves it open whether a job is begun, where the database does not come back in time', async () => {
+    const asked = { ...CHANGE, compute: { priority: 'priority % 5 + 1' } }
+    const before = await jobs()
+    loseAnswer('ledgerman_home.job', 50)
+    const answer = await newJob(asked)
+    expect([answer.status, answer.body]).toEqual([503, expect.objectContaining({ code: 'outcome-unknown' })])
+    const { job, detail } = answer.body as { job: string; detail: string }
+    expect(detail).toContain(`look for it (GET /v1/jobs/${job}) before you ask again`)
+    proxy.rules = {}
+    expect((await ended(job)).state).toBe('done')
+    expect(await jobs()).toHaveLength(before.length + 1)
   })
 
   it('makes no refusal of a session that has ended', async () => {

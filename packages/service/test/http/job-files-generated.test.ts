@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import type { Job } from '@ledgerman/contract'
+import { holdsFor } from '../../../../testing/generated.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 import { jobEnds } from '../job-ends.js'
 
@@ -210,5 +211,5 @@ function withoutReason(text: string): unknown {
 }
 
 it('does with each line what has to be done, and puts it back', async () => {
-  await fc.assert(fc.asyncProperty(file, check), { numRuns: ROUNDS })
-}, 120_000)
+  await holdsFor(ROUNDS, fc.asyncProperty(file, check))
+})

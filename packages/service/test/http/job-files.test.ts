@@ -81,6 +81,8 @@ describe('a file of corrections', () => {
       { matched: 4, changed: 3, notFound: 1, ambiguous: 2, refused: 1 },
       4,
     ])
+    const { entries } = await readings.service.client.target('observatory').entries({ mapping: 'reading', limit: 1 })
+    expect(entries).toMatchObject([{ kind: 'change', condition: 'from a file' }])
     const failed = await readings.service.request('GET', `/v1/jobs/${job.id}/failed-rows`)
     expect(failed.text.split('\r\n').map((line) => line.split(',').slice(0, 3).join())).toEqual([
       'id,mark,level',

@@ -1,4 +1,5 @@
 import fc from 'fast-check'
+import { holdsFor } from '../../../../testing/generated.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 import { jobEnds } from '../job-ends.js'
 
@@ -218,5 +219,5 @@ async function check(each: Work): Promise<void> {
 }
 
 it('does what the same statement does by hand, and puts it back', async () => {
-  await fc.assert(fc.asyncProperty(work, check), { numRuns: ROUNDS })
-}, 120_000)
+  await holdsFor(ROUNDS, fc.asyncProperty(work, check))
+})

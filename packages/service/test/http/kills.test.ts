@@ -73,7 +73,7 @@ steps:
   function runService(at: number) {
     return startService({ root: ROOT, configFile, dataDir, url: `http://127.0.0.1:${at}`, env })
   }
-}, 60_000)
+})
 afterAll(async () => {
   await service.stop()
   await cluster.stop()
@@ -276,7 +276,7 @@ describe('a service that is stopped', () => {
     expect(await restartService()).toBeLessThan(8_000)
     await expectAppliedOnce((await ended) as Job, 0)
     expect(await watched).toBe('target-unavailable')
-  }, 60_000)
+  })
 })
 
 describe('entries and changes', () => {
@@ -336,7 +336,7 @@ describe('a service that is killed', () => {
     } finally {
       await holder.end()
     }
-  }, 60_000)
+  })
 })
 
 describe('a reversal of many rows', () => {

@@ -77,6 +77,9 @@ it('says that changes through a view of the table are not looked through', async
     sure: false,
     because: expect.stringContaining('entries of public.open_dome may be of it') as string,
   })
+  expect((await target().history('byCode', byCode)).unseen).toEqual([
+    'Entries of public.open_dome may be of it, and are not looked through.',
+  ])
 })
 
 it('says what it cannot know of a column, or a table, that had another name', async () => {

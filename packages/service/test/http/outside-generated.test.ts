@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import { isProblem } from '@ledgerman/contract'
+import { holdsFor } from '../../../../testing/generated.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 import { jobEnds } from '../job-ends.js'
 import { makeLamps } from '../lamps.js'
@@ -111,7 +112,8 @@ class Sight {
 }
 
 it('what is said to be sure of a record as it was is so', async () => {
-  await fc.assert(
+  await holdsFor(
+    ROUNDS,
     fc.asyncProperty(fc.array(step, { minLength: 2, maxLength: 10 }), async (steps) => {
       await sql(
         `truncate lamp, ledgerman.entry, ledgerman.image, ledgerman.image_block; insert into lamp values (1, 1, 'b1'), (2, 2, 'b2')`,
@@ -146,9 +148,8 @@ it('what is said to be sure of a record as it was is so', async () => {
         }
       }
     }),
-    { numRuns: ROUNDS },
   )
-}, 120_000)
+})
 
 function nothingKnown(error: unknown) {
   if (!isProblem(error, 'no-such-record')) throw error

@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import { isProblem, type Receipt, type RunInput, type StepDefinition } from '@ledgerman/contract'
+import { holdsFor } from '../../../../testing/generated.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 import { jobEnds } from '../job-ends.js'
 
@@ -102,7 +103,8 @@ const rowsOf = ({ steps }: Receipt) =>
 
 it('a run', async () => {
   const steps = fc.shuffledSubarray(STEPS, { minLength: 1, maxLength: 4 })
-  await fc.assert(
+  await holdsFor(
+    ROUNDS,
     fc.asyncProperty(steps, between, async (chosen, what) => {
       await refill()
       const run = (more: Partial<RunInput>) =>
@@ -117,12 +119,12 @@ it('a run', async () => {
       const committed = () => run({ mode: 'commit', rehearsal: rehearsed.rehearsal as string })
       await commit(what, { shown: rowsOf(rehearsed), committed }, rowsOf)
     }),
-    { numRuns: ROUNDS },
   )
-}, 120_000)
+})
 
 it('a job', async () => {
-  await fc.assert(
+  await holdsFor(
+    ROUNDS / 2,
     fc.asyncProperty(fc.constantFrom(...JOBS), between, async (chosen, what) => {
       await refill()
       const asked = { mapping: 'account', everyRow: true, ...chosen }
@@ -133,6 +135,5 @@ it('a job', async () => {
       }
       await commit(what, { shown: rehearsed.report, committed }, ({ report }) => report)
     }),
-    { numRuns: ROUNDS / 2 },
   )
-}, 120_000)
+})

@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import { isProblem, type RunInput } from '@ledgerman/contract'
+import { holdsFor } from '../../../../testing/generated.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 import { makeLamps } from '../lamps.js'
 
@@ -166,5 +167,5 @@ async function tell({ events, which, onlyUnchanged }: Story): Promise<void> {
 }
 
 it('comes to what its images say, and so does its own reversal', async () => {
-  await fc.assert(fc.asyncProperty(story, tell), { numRuns: ROUNDS })
-}, 120_000)
+  await holdsFor(ROUNDS, fc.asyncProperty(story, tell))
+})

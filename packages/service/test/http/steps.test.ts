@@ -1,21 +1,11 @@
+import { countsOf as counts, sendSteps, type ToldStep as Step } from '../../../../testing/sent-steps.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // Every kind of step, and what may stand beside it, as a caller sends them and reads what became of them.
 let service: RunningService
-const T = '/v1/targets/observatory'
 const sql = (text: string) => service.observatory.sql(text)
-const post = (body: object, headers: Record<string, string> = {}) =>
-  service.request('POST', `${T}/runs`, { body, headers: { 'content-type': 'application/json', ...headers } })
-const rehearse = (steps: object[], more: object = {}) => post({ mode: 'rehearse', steps, ...more })
-const commit = (steps: object[], more: object = {}) => post({ mode: 'commit', steps, ...more })
-type Step = {
-  matched: number
-  changed: number
-  skipped: boolean
-  rows: { key: object; before: object | null; after: object | null }[]
-}
-const counts = (steps: Step[]) =>
-  steps.map(({ matched, changed, skipped }) => (skipped ? 'skipped' : [matched, changed]))
+const rehearse = sendSteps(() => service, 'rehearse')
+const commit = sendSteps(() => service, 'commit')
 
 beforeAll(async () => {
   service = await startTestService()
@@ -320,7 +310,9 @@ describe('many callers', () => {
     const [before] = await sql(versions)
     const moves = Array.from({ length: 60 }, async (_, at) => {
       const params = { from: codes[at % 3], to: codes[(at + 1) % 3], hours: String(1 + (at % 4)) }
-      return (await post({ mode: 'commit', transaction: 'move-hours', params })).status
+      const body = { mode: 'commit', transaction: 'move-hours', params }
+      const headers = { 'content-type': 'application/json' }
+      return (await service.request('POST', '/v1/targets/observatory/runs', { body, headers })).status
     })
     const statuses = await Promise.all(moves)
     // On a busy machine some of sixty wait longer for three rows than they may; those change nothing.

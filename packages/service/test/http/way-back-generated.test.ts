@@ -1,5 +1,6 @@
 import fc from 'fast-check'
 import { isProblem, type Job, type RecordValues } from '@ledgerman/contract'
+import { holdsFor } from '../../../../testing/generated.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // Whatever is done through Ledgerman, in whatever order: it is put back whole, and every moment in between can be looked at.
@@ -25,6 +26,10 @@ const operation = fc.oneof(
   {
     weight: 3,
     arbitrary: fc.record({ do: fc.constant('add' as const), key, apertureM: fc.constantFrom(null, '1.50', '0.10') }),
+  },
+  {
+    weight: 2,
+    arbitrary: fc.record({ do: fc.constant('put' as const), key, apertureM: fc.constantFrom('1.50', '0.10') }),
   },
   fc.record({ do: fc.constant('remove' as const), key }),
   fc.record({ do: fc.constant('rename' as const), key, name: fc.constantFrom('One', 'Two') }),
@@ -75,7 +80,10 @@ async function perform(each: Operation): Promise<void> {
     await of
       .add('telescope', { code: each.key, name: 'New', apertureM: each.apertureM ?? '1.00' }, { mode: 'commit' })
       .catch(ignore)
-  else if (each.do === 'remove') await of.remove('telescope', [each.key], commit).catch(ignore)
+  else if (each.do === 'put') {
+    const values = { code: each.key, name: 'Put', apertureM: each.apertureM }
+    await of.run({ mode: 'commit', steps: [{ add: 'telescope', values, onExisting: 'change' }] })
+  } else if (each.do === 'remove') await of.remove('telescope', [each.key], commit).catch(ignore)
   else if (each.do === 'rename') await of.change('telescope', [each.key], { name: each.name }, commit).catch(ignore)
   else if (each.do === 'rekey') {
     const [where, compute] = [`code = '${each.key}'`, { code: `'${each.to}'`, name: "name || '+'" }]
@@ -133,7 +141,8 @@ beforeAll(async () => {
 afterAll(() => service.stop())
 
 it('all that was done since a moment is put back, byte for byte', async () => {
-  await fc.assert(
+  await holdsFor(
+    ROUNDS,
     fc.asyncProperty(fc.array(operation, { minLength: 1, maxLength: 10 }), async (operations) => {
       const before = await everything()
       const since = new Date().toISOString()
@@ -144,12 +153,13 @@ it('all that was done since a moment is put back, byte for byte', async () => {
       expect([answer.status, answer.body.outcome ?? answer.body.detail]).toEqual([201, 'committed'])
       expect(await everything()).toEqual(before)
     }),
-    { numRuns: ROUNDS, endOnFailure: true },
+    { endOnFailure: true },
   )
 })
 
 it('every record is as it was at every moment in between', async () => {
-  await fc.assert(
+  await holdsFor(
+    ROUNDS,
     fc.asyncProperty(fc.array(operation, { minLength: 2, maxLength: 6 }), async (operations) => {
       const seen: { at: string; records: Map<string, RecordValues> }[] = []
       for (const each of operations) {
@@ -175,6 +185,6 @@ it('every record is as it was at every moment in between', async () => {
           expect([at, code, record]).toEqual([at, code, records.get(code) ?? null])
         }
     }),
-    { numRuns: ROUNDS, endOnFailure: true },
+    { endOnFailure: true },
   )
 })

@@ -270,7 +270,7 @@ describe('under load', () => {
       expect(history.filter(({ kind }) => kind === 'outside')).toEqual([])
     }
     expect(await target().book.verify()).toMatchObject({ ok: true })
-  }, 60_000)
+  })
 })
 
 describe('a record', () => {

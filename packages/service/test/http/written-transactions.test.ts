@@ -63,6 +63,7 @@ const writes: StepDefinition[] = [
   { add: 'move', as: 'moved', when: ':n < 7', compute: { id: '1', giver: ':from', amount: ':n' } },
   {
     add: 'move',
+    as: 'kept',
     values: { id: 2, note: "it's" },
     compute: { giver: ':from', amount: ':n' },
     onExisting: 'keep',
@@ -82,6 +83,7 @@ const writes: StepDefinition[] = [
 ]
 const counting: [string, StepDefinition][] = [
   ['given', { require: 'changed(given) = 1' }],
+  ['kept', { require: 'kept.id = 2 and kept.amount >= 0 and changed(kept) = matched(kept)' }],
   ['many', { require: 'matched(many) > 2' }],
   ['many', { require: 'changed(many) = matched(many)' }],
 ]
@@ -140,7 +142,7 @@ beforeAll(async () => {
   code = await compileCode(await target().code({ mappings: Object.keys(MAPPINGS), transactions: names, book: true }))
   code.module.configureBook({ actor: 'admin', digestKey: Buffer.from('none') })
   pool = new pg.Pool({ connectionString: copy.url, max: 2 })
-}, 120_000)
+})
 afterAll(async () => {
   code?.remove()
   await pool?.end()
@@ -196,4 +198,4 @@ it('does, refuses and books what the service does', async () => {
       expect([call, await stored(copy)]).toEqual([call, await stored(service.observatory)])
       expect([call, await lastEntry(OURS)]).toEqual([call, await lastEntry(THEIRS)])
     }
-}, 120_000)
+})
