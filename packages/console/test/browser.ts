@@ -1,4 +1,5 @@
-import { chromium, type Browser, type Page } from 'playwright-core'
+import { setTimeout as pause } from 'node:timers/promises'
+import { chromium, type Browser, type Locator, type Page } from 'playwright-core'
 import { startTestService, type RunningService } from '../../../testing/running-service.js'
 
 const FLAGS = [
@@ -26,7 +27,7 @@ export async function openConsole(): Promise<OpenConsole> {
     service,
     async person(token = service.token) {
       const page = await (await browser.newContext({ viewport: { width: 1280, height: 800 } })).newPage()
-      page.setDefaultTimeout(10_000)
+      page.setDefaultTimeout(30_000)
       await page.goto(service.url)
       await page.fill('input[name=token]', token)
       await page.click('button[type=submit]')
@@ -39,3 +40,27 @@ export async function openConsole(): Promise<OpenConsole> {
     },
   }
 }
+
+/** What is there may still be drawn, placed or filled: asserts until it holds, and fails as the last try did. */
+export async function soon(assertion: () => Promise<void>): Promise<void> {
+  const end = performance.now() + 30_000
+  for (;;) {
+    try {
+      return await assertion()
+    } catch (error) {
+      if (performance.now() > end) throw error
+      await pause(50)
+    }
+  }
+}
+
+export const shows = (place: Locator, words: RegExp | string) =>
+  soon(async () => {
+    const shown = await place.innerText()
+    if (typeof words === 'string') expect(shown).toBe(words)
+    else expect(shown).toMatch(words)
+  })
+
+export const holds = (field: Locator, value: string) => soon(async () => expect(await field.inputValue()).toBe(value))
+
+export const isDisabled = (button: Locator) => soon(async () => expect(await button.isDisabled()).toBe(true))

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import type { Page } from 'playwright-core'
 import { unzipSync, strFromU8 } from 'fflate'
-import { openConsole, type OpenConsole } from './browser.js'
+import { openConsole, shows, type OpenConsole } from './browser.js'
 
 // Code that is taken away, code that is brought, and what became of a record.
 let console: OpenConsole
@@ -37,11 +37,11 @@ it("code of one's own is dropped, and what is wrong stands beside its lines", as
   await go('review')
   await page.setInputFiles('[data-test=files]', join(import.meta.dirname, '../../../examples/review/desk.py'))
   await open('summary').waitFor()
-  expect(await open('summary').innerText()).toMatch(/^4 statements · 5 errors · \d warnings$/)
+  await shows(open('summary'), /^4 statements · 5 errors · \d warnings$/)
   const finding = page.locator('[data-test=finding]', { hasText: 'no tuple' })
-  expect(await finding.innerText()).toMatch(/error\s+parameter-count\s+line 15/)
+  await shows(finding, /error\s+parameter-count\s+line 15/)
   await finding.click()
-  expect(await page.locator('.cm-activeLine').innerText()).toMatch(/where family_name = %s/)
+  await shows(page.locator('.cm-activeLine'), /where family_name = %s/)
   await page.locator('.cm-lint-marker-error').first().waitFor()
   // What is put right is found right.
   await page.locator('.cm-content').fill('delete from exposure where id = 1')
@@ -72,9 +72,9 @@ it('a record is shown as it was once something was done to it', async () => {
     await target.change('programme', ['P-107'], { hoursLeft }, { mode: 'commit', guard: '*', note: `to ${hoursLeft}` })
   await go('records/programme/P-107')
   const older = page.locator('[data-test=event]', { hasText: 'to 14.50' })
-  expect(await older.innerText()).toMatch(/hoursLeft\s+18\.50\s+→\s+14\.50/)
+  await shows(older, /hoursLeft\s+18\.50\s+→\s+14\.50/)
   await older.locator('[data-test=show-as-of]').click()
   await open('as-of').locator('tr.other', { hasText: 'hoursLeft' }).waitFor()
-  expect(await open('as-of').locator('tr.other', { hasText: 'hoursLeft' }).innerText()).toMatch(/14\.50/)
+  await shows(open('as-of').locator('tr.other', { hasText: 'hoursLeft' }), /14\.50/)
   expect(await open('as-of').locator('tr.other', { hasText: 'title' }).count()).toBe(0)
 })

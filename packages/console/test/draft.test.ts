@@ -1,5 +1,5 @@
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { openConsole, shows, soon, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
 let page: Page
@@ -33,7 +33,7 @@ it('several records are edited and committed as one, and a conflict of one of th
   await open('pending-change').nth(1).waitFor()
   await page.click('[data-test=commit]')
   await open('conflict').waitFor()
-  expect(await open('conflict').innerText()).toMatch(/hoursLeft\s+31\.25\s+35\.25\s+20\.00/)
+  await shows(open('conflict'), /hoursLeft\s+31\.25\s+35\.25\s+20\.00/)
   expect(await hours()).toEqual([{ hours_left: '18.50' }, { hours_left: '20.00' }])
   await page.click('[data-test=keep-mine]')
   await open('conflict').waitFor({ state: 'detached' })
@@ -43,5 +43,5 @@ it('several records are edited and committed as one, and a conflict of one of th
   await page.click('[data-test=commit]')
   await page.locator('[data-outcome=committed]').waitFor()
   expect(await hours()).toEqual([{ hours_left: '14.50' }, { hours_left: '35.25' }])
-  expect(await open('draft').count()).toBe(0)
+  await soon(async () => expect(await open('draft').count()).toBe(0))
 })

@@ -1,5 +1,5 @@
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { openConsole, shows, soon, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
 let page: Page
@@ -11,7 +11,7 @@ beforeAll(async () => {
 afterAll(() => console.close())
 
 const open = (test: string) => page.locator(`[data-test=${test}]`)
-const text = (test: string) => open(test).first().innerText()
+const text = (test: string) => open(test).first()
 
 async function choose(label: string, what: string) {
   await open(`what-${label}`).locator('input[type=text]').fill(what)
@@ -29,14 +29,14 @@ describe('the page of drills', () => {
     await open('stop').waitFor({ state: 'detached' })
     expect(await open('report').count()).toBe(0)
     await page.click('[data-test=drill]')
-    await open('faults').waitFor({ timeout: 30_000 })
-    expect(await text('verdict')).toBe('nothing found')
-    expect(await text('faults')).toMatch(/during commit, before the answer\s+committed\s+2 differ/)
+    await open('faults').waitFor()
+    await shows(text('verdict'), 'nothing found')
+    await shows(text('faults'), /during commit, before the answer\s+committed\s+2 differ/)
     expect(await page.locator('[data-agrees=false]').count()).toBe(0)
     await open('A-to').locator('textarea').first().fill('P-999')
     await page.click('[data-test=drill]')
-    await page.locator('[data-test=verdict]', { hasText: 'not drilled' }).waitFor({ timeout: 30_000 })
-    expect(await text('verdict-words')).toMatch(/^Undisturbed it is refused .* matched 1: P-107/)
+    await page.locator('[data-test=verdict]', { hasText: 'not drilled' }).waitFor()
+    await shows(text('verdict-words'), /^Undisturbed it is refused .* matched 1: P-107/)
   })
 
   it('draws an anomaly as lanes, to be gone through statement by statement', async () => {
@@ -54,13 +54,13 @@ describe('the page of drills', () => {
     await page.locator('.v-overlay--active .v-list-item', { hasText: 'none' }).click()
     await page.keyboard.press('Escape')
     await page.click('[data-test=drill]')
-    await open('schedule').waitFor({ timeout: 30_000 })
-    expect(await text('interleavings')).toMatch(/read committed\s+none\s+20\s+20\s+0\s+lost update 18/)
-    expect(await text('schedule')).toMatch(/B overwrote what A had committed/)
+    await open('schedule').waitFor()
+    await shows(text('interleavings'), /read committed\s+none\s+20\s+20\s+0\s+lost update 18/)
+    await shows(text('schedule'), /B overwrote what A had committed/)
     const later = () => page.locator('.event.later').count()
-    expect(await later()).toBe(0)
+    await soon(async () => expect(await later()).toBe(0))
     await page.getByLabel('One statement back').click()
-    expect(await later()).toBe(1)
+    await soon(async () => expect(await later()).toBe(1))
   })
 
   it('goes through a run step by step, with what is pending and what is locked', async () => {
@@ -69,10 +69,10 @@ describe('the page of drills', () => {
     await page.click('[data-test=tab-walk]')
     await page.click('[data-test=begin]')
     for (let step = 1; step <= 4; step++)
-      await page.getByRole('button', { name: `Run step ${step}`, exact: true }).click({ timeout: 20_000 })
+      await page.getByRole('button', { name: `Run step ${step}`, exact: true }).click()
     await open('row-difference').waitFor()
-    expect(await text('walk')).toMatch(/hours_left\s+18\.50\s+→\s+14\.50/)
-    expect(await text('lock')).toMatch(/row programme for no key update · P-107 · P-112/)
+    await shows(text('walk'), /hours_left\s+18\.50\s+→\s+14\.50/)
+    await shows(text('lock'), /row programme for no key update · P-107 · P-112/)
     await page.click('[data-test=stop]')
     await open('next').waitFor({ state: 'detached' })
     expect(await console.service.observatory.sql(`select hours_left from programme where code = 'P-107'`)).toEqual([

@@ -1,5 +1,5 @@
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { isDisabled, openConsole, shows, soon, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
 let page: Page
@@ -41,22 +41,22 @@ describe('the list of records', () => {
     const other = await console.person()
     await other.goto(page.url())
     await other.locator('[data-test=rows]', { hasText: '6 rows' }).waitFor()
-    expect(await other.locator('[data-test=records] tbody tr').allInnerTexts()).toEqual(before)
+    await soon(async () => expect(await other.locator('[data-test=records] tbody tr').allInnerTexts()).toEqual(before))
     await page.locator('[data-test=records] tbody tr').first().click()
     await page.waitForURL(/P-148$/)
     await page.click('[data-test=back]')
     await page.waitForURL(/where=.*order=/)
     await page.locator('[data-test=rows]', { hasText: '6 rows' }).waitFor()
-    expect(await rows()).toEqual(before)
+    await soon(async () => expect(await rows()).toEqual(before))
   })
 
   it('points to what is wrong with a filter, and shows how it finds', async () => {
     await open('/t/observatory/records/programme?where=hoursLeft %3E title')
-    expect(await page.locator('[data-test=filter-problem]').innerText()).toMatch(/numeric > text.*\n.*\n +\^/)
+    await shows(page.locator('[data-test=filter-problem]'), /numeric > text.*\n.*\n +\^/)
     await open('/t/observatory/records/programme?where=code %3D %27P-107%27')
     await page.click('[data-test=explain]')
     await page.locator('[data-test=explained] [data-test=statement]').waitFor()
-    expect(await page.locator('[data-test=explained]').innerText()).toMatch(/P-107[\s\S]*PostgreSQL's plan/)
+    await shows(page.locator('[data-test=explained]'), /P-107[\s\S]*PostgreSQL's plan/)
   })
 })
 
@@ -83,8 +83,8 @@ describe('a narrow window', () => {
     await page.locator('.v-table__wrapper').evaluate((box) => (box.scrollLeft = box.scrollWidth))
     const [key, frame] = [page.locator('[data-test=records] td.stays').first(), page.locator('.v-table__wrapper')]
     const left = async (at: typeof key) => Math.round((await at.boundingBox())?.x ?? -1)
-    expect(await left(key)).toBe(await left(frame))
-    expect(await page.locator('[data-test=records].more-right').count()).toBe(0)
+    await soon(async () => expect(await left(key)).toBe(await left(frame)))
+    await soon(async () => expect(await page.locator('[data-test=records].more-right').count()).toBe(0))
     await page.setViewportSize({ width: 1280, height: 800 })
   })
 })
@@ -94,7 +94,7 @@ describe('the keys', () => {
     await open('/t/observatory')
     await page.locator('h1').waitFor()
     await page.keyboard.press('?')
-    expect(await page.locator('[data-test=keys]').innerText()).toMatch(/Ctrl \+ Enter\s+Rehearse/)
+    await shows(page.locator('[data-test=keys]'), /Ctrl \+ Enter\s+Rehearse/)
     await page.keyboard.press('Escape')
     await page.keyboard.press('Alt+2')
     await page.locator('[data-test=rows]').waitFor()
@@ -118,7 +118,8 @@ describe('the keys', () => {
 describe('the page of tables', () => {
   it('shows rows and sizes, labels that do not lie on each other, and one table with its neighbours', async () => {
     await open('/t/observatory/tables')
-    expect(await page.locator('.table-box', { hasText: /^exposure/ }).innerText()).toMatch(/200,000 rows · \d+ MB/)
+    await shows(page.locator('.table-box', { hasText: /^exposure/ }), /200,000 rows · \d+ MB/)
+    await soon(async () => expect(await page.locator('.line-label').count()).toBe(7))
     const labels = await page.locator('.line-label').all()
     const boxes = (await Promise.all(labels.map((label) => label.boundingBox()))).flatMap((box) => box ?? [])
     const overlapping = boxes.flatMap((one, at) =>
@@ -130,7 +131,7 @@ describe('the page of tables', () => {
             Math.abs(one.y - other.y) < (one.y < other.y ? one.height : other.height),
         ),
     )
-    expect([labels.length, overlapping]).toEqual([7, []])
+    expect([boxes.length, overlapping]).toEqual([7, []])
     await page.fill('[data-test=search-tables] input', 'hours')
     await page.waitForFunction(() => document.querySelectorAll('.table-box').length === 1)
     await page.locator('.table-box').click()
@@ -141,14 +142,14 @@ describe('the page of tables', () => {
   it('draws them, and saves a corrected mapping as a revision that can be compared', async () => {
     await open('/t/observatory/tables')
     await page.locator('.table-box', { hasText: /^telescope/ }).click()
-    expect(await page.locator('[data-test=table-columns]').innerText()).toMatch(/aperture_m\s+numeric\(5,2\)/)
+    await shows(page.locator('[data-test=table-columns]'), /aperture_m\s+numeric\(5,2\)/)
     await page.click('[data-test=tab-mapping]')
     const editor = page.locator('[data-test=editor] .cm-content')
     await editor.click()
     await page.keyboard.press('Control+End')
     await page.keyboard.type("rules:\n- that: aperture > 0\notherwise: 'No mirror.'")
     await page.locator('[data-test=findings]').waitFor()
-    expect(await page.locator('[data-test=save-definition]').isDisabled()).toBe(true)
+    await isDisabled(page.locator('[data-test=save-definition]'))
     const source = (await console.service.client.target('observatory').mapping('telescope')).source
     await editor.fill(`${source}rules:\n  - that: apertureM > 0\n    otherwise: No mirror.\n`)
     await page.locator('[data-test=findings]').waitFor({ state: 'detached' })
@@ -157,6 +158,6 @@ describe('the page of tables', () => {
     expect((await console.service.client.target('observatory').mapping('telescope')).revision).toBe(2)
     await page.click('[data-test=compare-with]')
     await page.getByText('revision 1').click()
-    expect(await page.locator('[data-test=compare]').innerText()).toMatch(/No mirror/)
+    await shows(page.locator('[data-test=compare]'), /No mirror/)
   })
 })

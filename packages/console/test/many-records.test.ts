@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs'
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { isDisabled, openConsole, shows, soon, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
 let page: Page
@@ -34,11 +34,11 @@ it('all that match a filter are changed by an expression: rehearsed, looked at, 
   const before = await sql(
     `select count(*)::int as n, sum(hours_left)::text as hours from programme where semester = '2026B' and hours_left > 20`,
   )
-  expect(await open('commit').isDisabled()).toBe(true)
+  await isDisabled(open('commit'))
   await page.click('[data-test=rehearse]')
   await job('done', 'rehearse').waitFor()
-  expect(await open('count-matched').innerText()).toBe(`matched ${before[0]?.['n']}`)
-  expect(await open('differences').innerText()).toMatch(/P-1\d\d\s+\d+\.\d+ → \d+\.\d+/)
+  await shows(open('count-matched'), `matched ${before[0]?.['n']}`)
+  await shows(open('differences'), /P-1\d\d\s+\d+\.\d+ → \d+\.\d+/)
   expect(await sql(`select count(*)::int as n from programme where row_version > 1`)).toEqual([{ n: 0 }])
   await page.click('[data-test=commit]')
   await job('done', 'commit').waitFor()
@@ -65,7 +65,7 @@ it('all that match get a list, typed an entry at a time', async () => {
   }
   await page.click('[data-test=rehearse]')
   await job('done', 'rehearse').waitFor()
-  expect(await open('differences').innerText()).toContain('→ ["faint","two words"]')
+  await soon(async () => expect(await open('differences').innerText()).toContain('→ ["faint","two words"]'))
 })
 
 it('a filter that leaves no record out is refused, until somebody says that every one is meant', async () => {
@@ -80,7 +80,7 @@ it('a filter that leaves no record out is refused, until somebody says that ever
   await page.locator('[data-test=every-row] input').check()
   await page.click('[data-test=rehearse]')
   await job('done', 'rehearse').waitFor()
-  expect(await open('count-matched').innerText()).toMatch(/matched \d/)
+  await shows(open('count-matched'), /matched \d/)
 })
 
 it('all rows of a large change are saved from its entry as a file', async () => {
@@ -100,13 +100,13 @@ it('a file is understood before it is sent, refused with its lines, and applied 
   const send = (text: string) =>
     page.setInputFiles('[data-test=file]', { name: 'corrections.csv', mimeType: 'text/csv', buffer: Buffer.from(text) })
   await send('code,levle\nP-101,1\n')
-  expect(await open('preview').innerText()).toMatch(/levle\s+not a property of programme/)
-  expect(await open('rehearse').isDisabled()).toBe(true)
+  await shows(open('preview'), /levle\s+not a property of programme/)
+  await isDisabled(open('rehearse'))
   await send('code,hoursLeft\nP-101,1.25\nP-999,1\nP-102,2.25\n')
   await page.getByText('sets numeric(6,2)').waitFor()
   await page.click('[data-test=rehearse]')
   await job('failed', 'rehearse').waitFor()
-  expect(await open('not-applied').innerText()).toMatch(/3\s+P-999\s+There is no such programme\./)
+  await shows(open('not-applied'), /3\s+P-999\s+There is no such programme\./)
   await page.fill('[data-test=chunk] input', '2')
   await page.click('[data-test=rehearse]')
   await job('done', 'rehearse').waitFor()
@@ -120,7 +120,7 @@ it('a file is understood before it is sent, refused with its lines, and applied 
   ])
   await page.goto(`${console.service.url}/t/observatory/jobs`)
   await open('jobs').locator('tbody tr').first().waitFor()
-  expect(await open('jobs').innerText()).toMatch(/done\s+programme from a file\s+2\s+2/)
+  await shows(open('jobs'), /done\s+programme from a file\s+2\s+2/)
   await open('jobs').locator('tbody tr').first().click()
   await page.getByText('Committed, but for some rows').waitFor()
 })

@@ -1,5 +1,5 @@
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { holds, openConsole, shows, soon, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
 let page: Page
@@ -10,7 +10,7 @@ beforeAll(async () => {
 })
 afterAll(() => console.close())
 
-const text = (test: string) => page.locator(`[data-test=${test}]`).first().innerText()
+const text = (test: string) => page.locator(`[data-test=${test}]`).first()
 const editor = () => page.locator('[data-test=editor] .cm-content')
 const SOURCE = `transaction: lower-priority
 summary: One step down.
@@ -38,13 +38,15 @@ describe('a transaction of one’s own', () => {
     await editor().fill(SOURCE.replace('it.priority > :by', 'it.prioity > :by'))
     const findings = page.locator('[data-test=finding-list] button')
     await findings.first().waitFor()
-    expect(await findings.allInnerTexts()).toEqual([
-      expect.stringMatching(
-        /^14:14\s+steps\.2\.require\s+prioity is not a property of programme. Did you mean priority\?$/,
-      ),
-    ])
+    await soon(async () =>
+      expect(await findings.allInnerTexts()).toEqual([
+        expect.stringMatching(
+          /^14:14\s+steps\.2\.require\s+prioity is not a property of programme. Did you mean priority\?$/,
+        ),
+      ]),
+    )
     await findings.first().click()
-    expect(await page.locator('[data-test=editor] .cm-activeLine').innerText()).toMatch(/it\.prioity/)
+    await shows(page.locator('[data-test=editor] .cm-activeLine'), /it\.prioity/)
     await editor().fill(SOURCE.replace('steps:', 'stps:'))
     await page.getByText(/unknown member stps/).waitFor()
     await editor().fill(SOURCE)
@@ -52,13 +54,15 @@ describe('a transaction of one’s own', () => {
     await page.click('[data-test=save-definition]')
     await page.waitForURL('**/transactions/lower-priority')
     await page.getByRole('tab', { name: 'Run' }).click()
-    expect(await page.locator('[data-test=flow] .step').allInnerTexts()).toEqual([
-      expect.stringMatching(/load programme[\s\S]*locks[\s\S]*code = :code/),
-      expect.stringMatching(/require[\s\S]*it\.priority > :by/),
-      expect.stringMatching(/change it[\s\S]*priority := priority - :by/),
-    ])
+    await soon(async () =>
+      expect(await page.locator('[data-test=flow] .step').allInnerTexts()).toEqual([
+        expect.stringMatching(/load programme[\s\S]*locks[\s\S]*code = :code/),
+        expect.stringMatching(/require[\s\S]*it\.priority > :by/),
+        expect.stringMatching(/change it[\s\S]*priority := priority - :by/),
+      ]),
+    )
     await page.click('[data-test=example-2]')
-    expect(await page.locator('[data-test=param-code] textarea').inputValue()).toBe('P-112')
+    await holds(page.locator('[data-test=param-code] textarea'), 'P-112')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
     await page.click('[data-test=commit]')
@@ -68,8 +72,8 @@ describe('a transaction of one’s own', () => {
     ])
     await page.locator('[data-test=param-code] textarea').press('Control+Enter')
     await page.locator('[data-outcome=refused]').waitFor()
-    expect(await text('problem')).toMatch(/P-112 is at 1 already/)
-    expect(await page.locator('.step.refused').innerText()).toMatch(/require/)
+    await shows(text('problem'), /P-112 is at 1 already/)
+    await shows(page.locator('.step.refused'), /require/)
     await page.locator('[data-test=param-by] textarea').fill('0')
     await page.click('[data-test=rehearse]')
     await page.getByText('The parameter by breaks its rule').waitFor()
@@ -87,10 +91,12 @@ describe('a transaction of one’s own', () => {
     await page.click('[data-test=compare-with]')
     await page.getByRole('option', { name: 'revision 1' }).click()
     await page.locator('[data-test=compare]').waitFor()
-    expect(await page.locator('[data-test=compare] .cm-changedLine').allInnerTexts()).toEqual([
-      'summary: One step down.',
-      'summary: Some steps down.',
-    ])
+    await soon(async () =>
+      expect(await page.locator('[data-test=compare] .cm-changedLine').allInnerTexts()).toEqual([
+        'summary: One step down.',
+        'summary: Some steps down.',
+      ]),
+    )
     // Somebody else publishes meanwhile: what was typed here does not overwrite it.
     await page.goto(`${console.service.url}/t/observatory/transactions/lower-priority`)
     await page.click('[data-test=tab-definition]')
@@ -100,13 +106,13 @@ describe('a transaction of one’s own', () => {
       .publish([{ source: SOURCE.replace('One step down.', 'Theirs.') }])
     await page.locator('[data-test=save-definition]:not([disabled])').click()
     await page.locator('[data-test=problem]').waitFor()
-    expect(await text('problem')).toMatch(/record-changed|revision 3/)
-    expect(await editor().innerText()).toMatch(/Mine\./)
+    await shows(text('problem'), /record-changed|revision 3/)
+    await shows(editor(), /Mine\./)
   })
 
   it('says so where there is none of that name', async () => {
     await page.goto(`${console.service.url}/t/observatory/transactions/lower-priorit`)
     await page.locator('[data-test=problem]').waitFor()
-    expect(await text('problem')).toMatch(/Did you mean lower-priority/)
+    await shows(text('problem'), /Did you mean lower-priority/)
   })
 })

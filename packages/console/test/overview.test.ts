@@ -1,6 +1,6 @@
 import { AxeBuilder } from '@axe-core/playwright'
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { openConsole, shows, soon, type OpenConsole } from './browser.js'
 
 // The first page, and what every page has to be for people who do not see it, or use no mouse.
 let console: OpenConsole
@@ -17,8 +17,8 @@ const go = (path: string) => page.goto(`${console.service.url}/t/observatory${pa
 
 it('a new target says where to begin; a used one what needs attention, and what happens', async () => {
   await go('')
-  expect(await open('begin').innerText()).toMatch(/A first visit[\s\S]*rehearsal[\s\S]*commit[\s\S]*put it back/)
-  expect(await open('attention').innerText()).toMatch(/Nothing needs attention/)
+  await shows(open('begin'), /A first visit[\s\S]*rehearsal[\s\S]*commit[\s\S]*put it back/)
+  await shows(open('attention'), /Nothing needs attention/)
   const target = console.service.client.target('observatory')
   await target.change('programme', ['P-107'], { priority: 5 }, { guard: '*' })
   await target.change('programme', ['P-107'], { hoursLeft: '999' }, { guard: '*' }).catch(() => undefined)
@@ -26,8 +26,12 @@ it('a new target says where to begin; a used one what needs attention, and what 
   await open('attention').getByText('1 refused in the last hour: constraint-broken').click()
   await page.waitForURL(/book\?outcome=constraint-broken/)
   await page.goBack()
-  expect(await open('runs-chart').locator('canvas').getAttribute('aria-label')).toBe('By hour: 1 committed, 1 refused')
-  expect(await open('busiest-records').innerText()).toMatch(/programme P-107\s+1/)
+  await soon(async () =>
+    expect(await open('runs-chart').locator('canvas').getAttribute('aria-label')).toBe(
+      'By hour: 1 committed, 1 refused',
+    ),
+  )
+  await shows(open('busiest-records'), /programme P-107\s+1/)
   await open('busiest-records').getByRole('link', { name: 'programme P-107' }).click()
   await open('title').filter({ hasText: 'P-107' }).waitFor()
 })
@@ -70,7 +74,7 @@ it('a refusal marks the fields it speaks of, and the first of those that were ed
   await page.fill('[data-test=property-hoursLeft] input', '999')
   await page.click('[data-test=rehearse]')
   await open('broken').waitFor()
-  expect(await open('broken').innerText()).toMatch(/hoursGranted: [\d.]+\s+hoursLeft: 999/)
+  await shows(open('broken'), /hoursGranted: [\d.]+\s+hoursLeft: 999/)
   await open('property-hoursLeft').getByText('999 breaks the constraint').waitFor()
   await page.locator('[data-test=property-hoursLeft] input:focus').waitFor()
 })

@@ -1,4 +1,5 @@
 import { chromium, type Browser, type Page } from 'playwright-core'
+import { holds, isDisabled, shows } from './browser.js'
 import { startTestService, type RunningService } from '../../../testing/running-service.js'
 
 const FLAGS = [
@@ -18,7 +19,7 @@ beforeAll(async () => {
   service = await startTestService()
   browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS })
   page = await browser.newPage({ viewport: { width: 1280, height: 800 } })
-  page.setDefaultTimeout(10_000)
+  page.setDefaultTimeout(30_000)
 })
 afterAll(async () => {
   await browser.close()
@@ -27,7 +28,7 @@ afterAll(async () => {
 
 const open = (path: string) => page.goto(`${service.url}${path}`)
 const field = (name: string) => page.locator(`[data-test=property-${name}] :is(input, textarea:not([readonly]))`)
-const text = (test: string) => page.locator(`[data-test=${test}]`).first().innerText()
+const text = (test: string) => page.locator(`[data-test=${test}]`).first()
 
 describe('the console', () => {
   it('asks for a token, and says when it is wrong', async () => {
@@ -35,11 +36,11 @@ describe('the console', () => {
     await open(`/t/observatory/records/programme?after=${next}`)
     await page.fill('input[name=token]', 'lgm_wrong')
     await page.click('button[type=submit]')
-    expect(await text('problem')).toMatch(/not known here/)
+    await shows(text('problem'), /not known here/)
     await page.fill('input[name=token]', service.token)
     await page.click('button[type=submit]')
     // Signed in, it leads to where one wanted to go.
-    expect(await page.locator('[data-test=records] tbody tr').first().innerText()).toMatch(/P-111/)
+    await shows(page.locator('[data-test=records] tbody tr').first(), /P-111/)
     expect(await page.evaluate(() => JSON.stringify({ ...localStorage, cookie: document.cookie }))).not.toMatch(
       /lgm_|session/,
     )
@@ -52,13 +53,13 @@ describe('the console', () => {
     expect(await field('code').getAttribute('readonly')).not.toBeNull()
     expect(await field('updatedAt').getAttribute('readonly')).not.toBeNull()
     await field('hoursLeft').fill('30.00')
-    expect(await text('was')).toBe('was 31.25')
+    await shows(text('was'), 'was 31.25')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
-    expect(await text('matched')).toBe('matched 1')
-    expect(await text('difference')).toMatch(/hoursLeft\s+31\.25\s+30\.00/)
-    expect(await text('statement')).toMatch(/update public\.programme/)
-    expect(await text('binds')).toMatch(/\$1\s+hoursLeft\s+30\.00/)
+    await shows(text('matched'), 'matched 1')
+    await shows(text('difference'), /hoursLeft\s+31\.25\s+30\.00/)
+    await shows(text('statement'), /update public\.programme/)
+    await shows(text('binds'), /\$1\s+hoursLeft\s+30\.00/)
     expect(await service.observatory.sql(`select hours_left from programme where code = 'P-112'`)).toEqual([
       { hours_left: '31.25' },
     ])
@@ -68,7 +69,7 @@ describe('the console', () => {
       { hours_left: '30.00' },
     ])
     await page.click('[data-test=back]')
-    expect(await page.locator('tr.just-changed').innerText()).toMatch(/P-112/)
+    await shows(page.locator('tr.just-changed'), /P-112/)
     expect(page.url()).toMatch(/after=/)
   })
 
@@ -88,7 +89,7 @@ describe('the console', () => {
       .change('programme', ['P-114'], { title: 'Theirs' }, { guard: 'v1' })
     expect(theirs.receipt.outcome).toBe('committed')
     await page.click('[data-test=commit]')
-    expect(await text('conflict')).toMatch(/by admin[\s\S]*title\s+Dust around nearby giants\s+Mine\s+Theirs/)
+    await shows(text('conflict'), /by admin[\s\S]*title\s+Dust around nearby giants\s+Mine\s+Theirs/)
     await page.click('[data-test=take-current]')
     await page.waitForFunction(
       () => document.querySelector<HTMLTextAreaElement>('[data-test=property-title] textarea')?.value === 'Theirs',
@@ -102,11 +103,11 @@ describe('the console', () => {
     await open('/t/observatory/records/programme/P-115')
     await field('hoursLeft').fill('399.00')
     await page.click('[data-test=commit]')
-    expect(await text('problem')).toMatch(/hoursLeft <= hoursGranted/)
-    expect(await field('hoursLeft').inputValue()).toBe('399.00')
+    await shows(text('problem'), /hoursLeft <= hoursGranted/)
+    await holds(field('hoursLeft'), '399.00')
     await field('priority').fill('high')
     await page.locator('[data-test=property-priority]', { hasText: 'expected a number' }).waitFor()
-    expect(await page.locator('[data-test=commit]').isDisabled()).toBe(true)
+    await isDisabled(page.locator('[data-test=commit]'))
   })
 
   it('finds the entry in the book', async () => {
@@ -114,7 +115,7 @@ describe('the console', () => {
     await open('/t/observatory/book?outcome=committed')
     await page.locator('[data-test=entries] tbody tr', { hasText: 'P-112' }).click()
     await page.locator('[data-outcome=committed]').waitFor()
-    expect(await text('difference')).toMatch(/hoursLeft\s+31\.25\s+30\.00/)
+    await shows(text('difference'), /hoursLeft\s+31\.25\s+30\.00/)
   })
 
   it('narrows the book by mapping and actor, as its address says', async () => {
@@ -167,10 +168,10 @@ describe('a record', () => {
     ])
     await page.getByText('open it').click()
     await page.click('[data-test=remove]')
-    expect(await text('ask-remove')).toMatch(/Remove telescope HF9\?/)
+    await shows(text('ask-remove'), /Remove telescope HF9\?/)
     await page.click('[data-test=confirm-remove]')
     await page.locator('[data-outcome=committed]').waitFor()
-    expect(await text('difference')).toMatch(/name\s+Harrow Nine/)
+    await shows(text('difference'), /name\s+Harrow Nine/)
     expect(await service.observatory.sql(`select 1 from telescope where code = 'HF9'`)).toEqual([])
   })
 
@@ -202,7 +203,7 @@ describe('a record', () => {
     const [row] = await service.observatory.sql(
       `select title, tags, settings::text, contact_email from programme where code = 'P-120'`,
     )
-    expect(await text('difference')).toMatch(/Follow-up\\r↵of {2}two nights\s+Follow-up\\r↵of {2}two nights!/)
+    await shows(text('difference'), /Follow-up\\r↵of {2}two nights\s+Follow-up\\r↵of {2}two nights!/)
     expect(row).toEqual({
       title: `${lines}!`,
       tags: ['imaging', 'urgent', 'urgent', 'time-critical', 'urgent'],

@@ -1,5 +1,5 @@
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { holds, isDisabled, openConsole, shows, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
 let page: Page
@@ -10,28 +10,28 @@ beforeAll(async () => {
 })
 afterAll(() => console.close())
 
-const text = (test: string) => page.locator(`[data-test=${test}]`).first().innerText()
+const text = (test: string) => page.locator(`[data-test=${test}]`).first()
 const hours = () => console.service.observatory.sql(`select hours_left from programme where code = 'P-107'`)
 
 describe('the page of transactions', () => {
   it('shows the steps, rehearses with its example, and commits exactly what was rehearsed', async () => {
     await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
     await page.locator('[data-test=flow] .step').nth(5).waitFor()
-    expect(await page.locator('[data-test=param-hours] textarea').inputValue()).toBe('4')
-    expect(await page.locator('[data-test=commit]').isDisabled()).toBe(true)
+    await holds(page.locator('[data-test=param-hours] textarea'), '4')
+    await isDisabled(page.locator('[data-test=commit]'))
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
     await page.click('[data-test=step-4] button')
     await page.locator('[data-test=step-4] [data-test=statement]').waitFor()
-    expect(await page.locator('[data-test=step-4] [data-test=record]').innerText()).toBe('P-107')
-    expect(await text('step-4')).toMatch(/matched 1[\s\S]*hoursLeft\s+18\.50\s+14\.50/)
+    await shows(page.locator('[data-test=step-4] [data-test=record]'), 'P-107')
+    await shows(text('step-4'), /matched 1[\s\S]*hoursLeft\s+18\.50\s+14\.50/)
     expect(await hours()).toEqual([{ hours_left: '18.50' }])
     await page.click('[data-test=commit]')
     await page.locator('[data-outcome=committed]').waitFor()
     expect(await hours()).toEqual([{ hours_left: '14.50' }])
     await page.getByText('entry in the book').click()
     await page.locator('[data-test=steps]').waitFor()
-    expect(await text('receipt')).toMatch(/move-hours, revision 1/)
+    await shows(text('receipt'), /move-hours, revision 1/)
   })
 
   it('shows where a run was refused, and refuses to commit a stale rehearsal', async () => {
@@ -39,15 +39,15 @@ describe('the page of transactions', () => {
     await page.locator('[data-test=param-hours] textarea').fill('300')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=refused]').waitFor()
-    expect(await text('problem')).toMatch(/has 14\.50 hours left, fewer than 300/)
-    expect(await page.locator('.step.refused').innerText()).toMatch(/require/)
+    await shows(text('problem'), /has 14\.50 hours left, fewer than 300/)
+    await shows(page.locator('.step.refused'), /require/)
     await page.locator('[data-test=param-hours] textarea').fill('2')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
     await console.service.observatory.sql(`update programme set hours_left = 9 where code = 'P-107'`)
     await page.click('[data-test=commit]')
     await page.locator('[data-test=problem]').waitFor()
-    expect(await text('problem')).toMatch(/rehearsal-stale/)
+    await shows(text('problem'), /rehearsal-stale/)
   })
 
   it('takes json and null from an example as they are, and says which parameter is no JSON', async () => {
@@ -67,9 +67,9 @@ steps:
     await note.fill('{"hours": 1.10')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-test=problem]').waitFor()
-    expect(await text('problem')).toMatch(/A value is not valid\s+note: expected JSON\./)
+    await shows(text('problem'), /A value is not valid\s+note: expected JSON\./)
     await page.click('[data-test=example-1]')
-    expect(await note.inputValue()).toBe('"1.10 hours"')
+    await holds(note, '"1.10 hours"')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=rehearsed]').waitFor()
     await page.click('[data-test=commit]')

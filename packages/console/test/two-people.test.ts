@@ -1,5 +1,5 @@
 import type { Page } from 'playwright-core'
-import { openConsole, type OpenConsole } from './browser.js'
+import { openConsole, shows, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
 let one: Page
@@ -28,14 +28,12 @@ describe('two people', () => {
     await field(other, 'title').fill('Seen twice')
     await other.click('[data-test=commit]')
     await other.locator('[data-test=conflict]').waitFor()
-    expect(await other.locator('[data-test=conflict-words]').innerText()).toMatch(
-      /What you set was changed meanwhile as well: hoursLeft/,
-    )
-    expect(await other.locator('[data-test=conflict-semester]').innerText()).toMatch(/2027A/)
+    await shows(other.locator('[data-test=conflict-words]'), /What you set was changed meanwhile as well: hoursLeft/)
+    await shows(other.locator('[data-test=conflict-semester]'), /2027A/)
     await other.click('[data-test=keep-current-hoursLeft]')
     await other.click('[data-test=solve]')
     await other.locator('[data-outcome=rehearsed]').waitFor()
-    expect(await other.locator('[data-test=difference]').first().innerText()).toMatch(/title[\s\S]*Seen twice/)
+    await shows(other.locator('[data-test=difference]').first(), /title[\s\S]*Seen twice/)
     await other.click('[data-test=commit]')
     await other.locator('[data-outcome=committed]').waitFor()
     const rows = await console.service.observatory.sql(
@@ -52,6 +50,6 @@ describe('two people', () => {
     await one.click(`[data-test=end-${root?.pid}]`)
     await one.click('[data-test=confirm-end]')
     await one.getByText('Nobody waits for a lock.').waitFor()
-    expect(await one.getByText(/admin ended/).innerText()).toMatch(/forgotten-shell/)
+    await shows(one.getByText(/admin ended/), /forgotten-shell/)
   })
 })
