@@ -66,7 +66,7 @@ export const roundings = z
 export const writtenWithIt = z
   .array(z.strictObject({ table: z.string(), added: z.int(), changed: z.int(), removed: z.int() }))
   .describe(
-    'Of a rehearsal: rows of other tables that triggers, rules and foreign keys wrote in the same transaction, as the server counted them.',
+    'Of a rehearsal: rows that triggers, rules and foreign keys wrote in the same transaction beside those of its steps, as the server counted them.',
   )
 
 /** The evidence a run returns. */

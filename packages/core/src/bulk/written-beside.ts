@@ -27,12 +27,17 @@ export function countBeside(
 /** What the report of a part says of it: the counts, or in words what may be. */
 export async function besideOf(
   { mapping, set }: BulkShape,
-  { report, failed, steps }: UnitResult,
+  { failed, steps }: UnitResult,
   count: (() => Promise<WrittenWithIt>) | undefined,
 ): Promise<Pick<JobReport, 'writtenWithIt' | 'notShown'>> {
   const wrote = steps.filter(({ changed }) => changed > 0)
   // The server counts what was tried and rolled back, too: where rows failed, its counts say nothing.
   const counted = failed.length === 0 && wrote.length > 0 ? ((await count?.()) ?? null) : null
   const words = new Set(wrote.flatMap(({ kind }) => writtenBeside(mapping, kind, set)))
-  return toldBeside([...words], counted, report.changed)
+  return toldBeside(
+    [...words],
+    [],
+    counted,
+    wrote.map(({ kind, changed }) => ({ mapping, kinds: [kind], changed })),
+  )
 }

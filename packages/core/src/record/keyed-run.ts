@@ -130,7 +130,12 @@ export class KeyedRun {
     const reversible = outcome === 'refused' ? null : reversibilityOf(mapping, kind, set)
     const receipt = toReceipt(header, outcome, this.#elapsedMs, [stepReceipt], reversible)
     if (outcome === 'refused' || of.changed !== 1) return receipt
-    return { ...receipt, ...toldBeside(writtenBeside(mapping, kind, set), this.writtenWithIt, 1) }
+    return {
+      ...receipt,
+      ...toldBeside(writtenBeside(mapping, kind, set), [], this.writtenWithIt, [
+        { mapping, kinds: [kind], changed: 1 },
+      ]),
+    }
   }
 
   /** The problem of a run that was rolled back, with its receipt; a refused commit goes to the book. */

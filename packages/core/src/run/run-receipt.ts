@@ -5,7 +5,7 @@ import { lateTriggers, writtenBeside } from '../mapping/side-writes.js'
 import { isWrite, type Plan } from '../plan/plan.js'
 import { roundedBy, roundingsOf } from '../plan/roundings.js'
 import { kindsOf, runReversibility } from '../plan/run-reversibility.js'
-import { toldBeside } from '../record/written-with-it.js'
+import { toldBeside, type OwnRows } from '../record/written-with-it.js'
 import { roundMs } from '../receipt/receipt.js'
 import type { Attempt } from './attempt.js'
 import type { PlanRun } from './plan-run.js'
@@ -62,13 +62,13 @@ export function toRunReceipt(run: PlanRun, outcome: Receipt['outcome'], attempt:
 function notShown(plan: Plan, attempt: Attempt | null): Pick<Receipt, 'notShown' | 'writtenWithIt'> {
   const late = new Set<string>()
   const beside = new Set<string>()
-  let total = 0
+  const wrote: OwnRows[] = []
   for (const step of plan.steps) {
     const changed = attempt?.receipts.find(({ no }) => no === step.no)?.changed ?? 0
     if (!isWrite(step) || changed === 0) continue
-    total += changed
     const { mapping, set } = step
     const kinds = kindsOf(step)
+    wrote.push({ mapping, kinds, changed })
     const triggers = [...new Set(kinds.flatMap((each) => lateTriggers(mapping, each)))]
     if (triggers.length > 0)
       late.add(
@@ -76,7 +76,7 @@ function notShown(plan: Plan, attempt: Attempt | null): Pick<Receipt, 'notShown'
       )
     for (const each of kinds.flatMap((one) => writtenBeside(mapping, one, set))) beside.add(each)
   }
-  return toldBeside([...late, ...beside], attempt?.writtenWithIt ?? null, total)
+  return toldBeside([...beside], [...late], attempt?.writtenWithIt ?? null, wrote)
 }
 
 /** The receipt of a run that was committed, out of the book; without its steps where the book cannot be read. */
