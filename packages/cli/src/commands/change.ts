@@ -240,7 +240,7 @@ function setOf(mapping: MappingInfo, pairs: string[], flags: ChangeFlags) {
   for (const pair of flags.compute ?? []) {
     const [left, right] = splitPair(pair, 'compute')
     // Where an expression has blanks, there are some around the sign too.
-    const [name, expression] = [left.trim(), right.trim()]
+    const [name, expression] = [unquoted(left.trim()), right.trim()]
     if (Object.hasOwn(compute, name) || Object.hasOwn(values, name))
       throw new LedgermanProblem('request-invalid', `${name} is set twice. Say once what it is to be.`, { where: name })
     compute[name] = expression
@@ -249,6 +249,11 @@ function setOf(mapping: MappingInfo, pairs: string[], flags: ChangeFlags) {
     ...(Object.keys(values).length > 0 ? { values } : {}),
     ...(Object.keys(compute).length > 0 ? { compute } : {}),
   }
+}
+
+/** A property's name as expressions write it, in quotes where it is a word of theirs: `"null"`. */
+function unquoted(name: string): string {
+  return /^"(?:[^"]|"")+"$/.test(name) ? name.slice(1, -1).replaceAll('""', '"') : name
 }
 
 function toRun(steps: object[], flags: WriteFlags & { param: Record<string, string> }): RunInput {

@@ -107,9 +107,9 @@ const TYPE_JSON = `
     'typmod', case when ty.typtype = 'd' then r.typmod else a.atttypmod end,
     'comparable', format_type(bt.oid, -1), 'operators', ${operatorsSql('bt')},
     'domain', case when ty.typtype = 'd' then format_type(ty.oid, -1) end,
-    'domainNotNull', ty.typtype = 'd' and ty.typnotnull,
+    'domainNotNull', ty.typtype = 'd' and ty.typnotnull, 'domains', rd.names,
     'labels', (select json_agg(e.enumlabel order by e.enumsortorder) from pg_enum e where e.enumtypid = coalesce(el.oid, bt.oid)),
-    'element', case when el.oid is not null then json_build_object('typmod', coalesce(er.typmod, -1),
+    'element', case when el.oid is not null then json_build_object('typmod', coalesce(er.typmod, -1), 'domains', ed.names,
       'name', eb.typname, 'schema', ebn.nspname, 'kind', eb.typtype, 'category', eb.typcategory, 'delimiter', el.typdelim,
       'comparable', format_type(eb.oid, -1), 'operators', ${operatorsSql('eb')}) end)`
 
@@ -120,16 +120,21 @@ with recursive layer as (
   select b.oid, d.oid, d.typtype, d.typbasetype, d.typtypmod, greatest(b.typmod, b.typtypmod) from layer b join pg_type d on d.oid = b.typbasetype where b.typtype = 'd'
 ), domain as materialized (
   select oid, base, typmod from layer where typtype <> 'd'
+), domains as materialized (
+  select l.oid, json_agg(n.nspname || '.' || d.typname) as names
+  from layer l join pg_type d on d.oid = l.base join pg_namespace n on n.oid = d.typnamespace where l.typtype = 'd' group by l.oid
 )`
 
 /** The types that `a.atttypid` is made of: `bt` below its domains, and where that is an array the element `el`, `eb` below its domains. */
 const TYPE_JOINS = `
     join pg_type ty on ty.oid = a.atttypid
     left join domain r on r.oid = a.atttypid
+    left join domains rd on rd.oid = a.atttypid
     join pg_type bt on bt.oid = coalesce(r.base, a.atttypid)
     join pg_namespace btn on btn.oid = bt.typnamespace
     left join pg_type el on el.oid = bt.typelem and bt.typoutput = 'pg_catalog.array_out'::regproc
     left join domain er on er.oid = el.oid
+    left join domains ed on ed.oid = el.oid
     left join pg_type eb on eb.oid = coalesce(er.base, el.oid)
     left join pg_namespace ebn on ebn.oid = eb.typnamespace`
 

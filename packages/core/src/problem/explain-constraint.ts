@@ -1,4 +1,4 @@
-import { LedgermanProblem, type StepKind } from '@ledgerman/contract'
+import { LedgermanProblem } from '@ledgerman/contract'
 import { findPropertyOfColumn, type Mapping } from '../mapping/mapping.js'
 import { isSaidByFunction, type DatabaseError } from '../sessions/database-error.js'
 import { isStillReferenced, keyColumns } from '../sessions/database-words.js'
@@ -28,13 +28,13 @@ interface Explanation {
  * not passed on; which columns are concerned is looked up in the catalogue by the constraint's name.
  */
 export function explainConstraint(error: DatabaseError, context: ErrorContext): LedgermanProblem {
-  const { mapping, kind: step } = context
+  const { mapping } = context
   const own = mapping && isOf(error, mapping) ? mapping : undefined
   const { kind, detail, columns, message } =
     isSaidByFunction(error) && error.constraint !== undefined
       ? said(error, context)
       : own || !mapping || isReference(error, mapping)
-        ? explain(error, mapping, step)
+        ? explain(error, context)
         : elsewhere(error, context)
   return new LedgermanProblem(
     'constraint-broken',
@@ -99,7 +99,8 @@ function keyFrom(error: DatabaseError, table: Mapping['table'] | undefined) {
   return others.length === 0 ? key : undefined
 }
 
-function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepKind | undefined): Explanation {
+function explain(error: DatabaseError, context: ErrorContext): Explanation {
+  const { mapping, kind: step } = context
   const record = mapping?.name ?? 'record'
   const named = (columns: string[]) => columns.map((column) => propertyName(mapping, column)).join(', ')
   const table = mapping?.table
@@ -107,6 +108,14 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
   const constraint = error.constraint === undefined ? '' : ` (${error.constraint})`
   switch (error.code) {
     case '23502': {
+      if (error.dataType !== undefined) {
+        const columns = ofDomain(error, context)
+        return {
+          kind: 'not-null',
+          columns,
+          detail: `${named(columns) || 'A value'} cannot be null: the domain ${error.dataType} does not allow it.`,
+        }
+      }
       const columns = error.column === undefined ? [] : [error.column]
       return {
         kind: 'not-null',
@@ -150,14 +159,11 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
     }
     case '23514': {
       if (error.dataType !== undefined) {
-        const columns =
-          table?.columns
-            .filter((column) => column.type.domain?.endsWith(error.dataType ?? ''))
-            .map((column) => column.name) ?? []
+        const columns = ofDomain(error, context)
         return {
           kind: 'domain',
           columns,
-          detail: `${named(columns) || 'A value'} is not allowed by the domain ${error.dataType}${constraint}.`,
+          detail: `${columns.length > 1 ? `A value of ${named(columns)}` : named(columns) || 'A value'} is not allowed by the domain ${error.dataType}${constraint}.`,
         }
       }
       if (error.constraint === undefined)
@@ -180,6 +186,18 @@ function explain(error: DatabaseError, mapping: Mapping | undefined, step: StepK
     default:
       return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }
   }
+}
+
+/** Columns that have values of the domain; of several only those that were set. */
+function ofDomain({ schema, dataType }: DatabaseError, { mapping, slots = [] }: ErrorContext): string[] {
+  const columns = (mapping?.table.columns ?? []).filter(({ type }) => type.domains.includes(`${schema}.${dataType}`))
+  const set = columns.filter(({ name }) =>
+    slots.some(
+      ({ source }) =>
+        source.from === 'set' && source.property === (mapping && findPropertyOfColumn(mapping, name)?.name),
+    ),
+  )
+  return (set.length > 0 ? set : columns).map(({ name }) => name)
 }
 
 /** A check's condition with the mapping's names in place of the columns'. */

@@ -34,6 +34,8 @@ export interface ColumnType {
   /** The domain's name, where the column is of one. */
   domain: string | null
   domainNotNull: boolean
+  /** All domains that a value has to satisfy, those of an array's elements included: schema and name. */
+  domains: readonly string[]
   /** Characters or bits at most (varchar, char, bit, varbit). */
   length: number | null
   /** Digits in all and behind the point (numeric). */
@@ -47,7 +49,7 @@ export interface ColumnType {
   element: ElementType | null
 }
 
-export interface ElementType extends Omit<ColumnType, 'element' | 'domain' | 'domainNotNull'> {
+export interface ElementType extends Omit<ColumnType, 'element' | 'domain' | 'domainNotNull' | 'domains'> {
   /** What stands between two elements in the array's text form: a comma for every type but `box`. */
   delimiter: string
 }
@@ -64,9 +66,10 @@ export interface TypeRow {
   operators: string | null
   domain: string | null
   domainNotNull: boolean
+  domains: string[] | null
   labels: string[] | null
   element:
-    | (Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable' | 'operators' | 'typmod'> & {
+    | (Pick<TypeRow, 'name' | 'schema' | 'kind' | 'category' | 'comparable' | 'operators' | 'typmod' | 'domains'> & {
         delimiter: string
       })
     | null
@@ -114,6 +117,7 @@ export function toColumnType(row: TypeRow): ColumnType {
     kind,
     domain: row.domain,
     domainNotNull: row.domainNotNull,
+    domains: [...(row.domains ?? []), ...(row.element?.domains ?? [])],
     labels: row.labels,
     element,
     ...modifiersOf(row.name, row.typmod),

@@ -27,6 +27,9 @@ beforeAll(async () => {
   database = await makeDatabase()
   await database.sql(`
     create domain dial as text check (value ~ '^[0-9]+$');
+    create domain north_dial as dial not null check (value like '1%');
+    create table mount (dial north_dial primary key, others dial[], next north_dial default '1');
+    insert into mount values ('1', null, '1');
     create table antenna (id integer primary key, note text, dial dial, nights daterange, exclude using gist (nights with &&) where (nights is not null));
     insert into antenna values (1, 'one', '12', '[2026-01-01,2026-01-05)'), (2, 'two', null, null), (3, 'slow', null, null);
     create function mind() returns trigger language plpgsql as $$ begin
@@ -178,6 +181,16 @@ describe('what the database refuses', () => {
       code: 'constraint-broken',
       facts: { kind: 'domain', properties: ['dial'] },
     })
+    // Whichever of them was set, and whether the domain stands below another, or in a list.
+    const mount = await mapped('mount')
+    const setMount = (values: Record<string, unknown>) =>
+      refusalOf(changeRecord(target, mount, { key: parseKeyParts(mount, ['1']), values, guard: 'any', ...commit }))
+    expect(await setMount({ others: ['2', 'x'] })).toMatchObject({
+      detail: 'others is not allowed by the domain dial (dial_check).',
+      facts: { kind: 'domain', properties: ['others'] },
+    })
+    expect((await setMount({ next: 'x' })).facts).toMatchObject({ properties: ['next'] })
+    expect((await setMount({ next: null })).facts).toMatchObject({ kind: 'not-null', properties: ['next'] })
     expect(await refusalOf(change('2', { nights: '[2026-01-03,2026-01-09)' }))).toMatchObject({
       code: 'constraint-broken',
       facts: { kind: 'exclusion' },
