@@ -7,6 +7,7 @@ import { isDatabaseError, type DatabaseError } from '../sessions/database-error.
 import { isTimeLimit } from '../sessions/database-words.js'
 import { explainExpression } from './explain-expression.js'
 import { explainValue, isNoName } from './explain-value.js'
+import { missingGrant } from './missing-grant.js'
 import { hintOf, safeMessage } from './safe-message.js'
 import { withoutSaid } from './said-by-function.js'
 
@@ -67,15 +68,17 @@ const explanations: Record<string, Explain> = {
       { attempts: 1, lastError: error.message, sqlstate: error.code },
       error,
     ),
-  '42501': (error, { target, mapping }) =>
-    problem(
+  '42501': (error, context) => {
+    const { target, mapping } = context
+    return problem(
       error.routine === 'ExecWithCheckOptions' ? 'row-not-written' : 'target-denied',
       error.routine === 'ExecWithCheckOptions'
         ? `A row-level policy of ${mapping?.table.path ?? 'the table'} refuses the record as it would be afterwards.`
-        : `The database role of ${target} may not do that: ${error.message}.${stampNeedsAll(mapping)} Grant it the privilege, or use another target.`,
+        : `The database role of ${target} may not do that: ${error.message}.${stampNeedsAll(mapping)} ${missingGrant(error, context)}`,
       { target },
       error,
-    ),
+    )
+  },
   '25006': (error, { target }) =>
     problem('target-denied', `${target} is read-only: ${error.message}.`, { target }, error),
   '42P01': driftProblem,

@@ -65,8 +65,8 @@ afterAll(async () => {
   await database.drop()
 })
 
-async function mapped(table: string, sensitive: string[] = []): Promise<Mapping> {
-  const live = await target.table(`public.${table}`)
+async function mapped(table: string, sensitive: string[] = [], schema = 'public'): Promise<Mapping> {
+  const live = await target.table(`${schema}.${table}`)
   const { definition } = deriveMapping(live, () => undefined)
   for (const name of sensitive)
     definition.properties[name] = { ...definition.properties[name], column: name, sensitive: true }
@@ -195,6 +195,21 @@ describe('what the database refuses', () => {
       code: 'constraint-broken',
       facts: { kind: 'exclusion' },
     })
+  })
+
+  it('for a privilege that the role lacks, with the grants that it needs', async () => {
+    await database.sql(`create schema vault; create table vault.lens (id integer primary key, note text); insert into vault.lens values (1, null);
+      grant select on vault.lens to ledgerman_worker; revoke all on child from ledgerman_worker`)
+    const lens = await mapped('lens', [], 'vault')
+    const [key, child] = [parseKeyParts(lens, ['1']), await mapped('child')]
+    const changed = () => refusalOf(changeRecord(target, lens, { key, values: { note: 'x' }, guard: 'any', ...commit }))
+    expect((await changed()).detail).toMatch(/It needs usage on the schema vault: let its owner grant that/)
+    await database.sql('grant usage on schema vault to ledgerman_worker')
+    expect((await changed()).detail).toMatch(/It needs select and update on vault\.lens: let its owner grant that/)
+    const removed = await refusalOf(removeRecord(target, child, { key, guard: 'any', ...commit }))
+    expect(removed.detail).toMatch(/It needs select and delete on public\.child/)
+    expect((await refusalOf(loadRecord(target, child, key))).detail).toMatch(/It needs select \(.*\) on public\.child/)
+    await database.sql('grant all on child to ledgerman_worker')
   })
 
   it('only at its end, by a deferred constraint, in a rehearsal as in a commit', async () => {
