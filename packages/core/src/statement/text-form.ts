@@ -19,7 +19,7 @@ export function lineSql(
   columns: readonly TextColumn[],
   guard: { name: string; sql: string } | null,
 ): string | null {
-  const values = columns.map(({ property, sql }) => valueSql(form, property.column.type, sql))
+  const values = columns.map(({ property, sql }) => valueSql(form, property.column, sql))
   if (values.some((value) => value === null)) return null
   const all = [...values, ...(guard ? [form === 'csv' ? `coalesce(${guard.sql}, '')` : jsonText(guard.sql)] : [])]
   if (form === 'csv') return all.join(` || ',' || `)
@@ -35,8 +35,9 @@ function literal(text: string): string {
   return text.replaceAll("'", "''").replaceAll('\\', '\\\\')
 }
 
-function valueSql(form: TextForm, type: ColumnType, sql: string): string | null {
-  const text = plainText(type, sql)
+function valueSql(form: TextForm, { type, collation }: Property['column'], sql: string): string | null {
+  // No pattern is looked for under a collation by which different texts are equal.
+  const text = plainText(type, collation === null ? sql : `(${sql} collate pg_catalog."C")`)
   if (text === null) return null
   if (form === 'csv') {
     if (!CAN_HOLD_ANYTHING.has(type.kind)) return `coalesce(${text}, '')`

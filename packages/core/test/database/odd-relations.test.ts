@@ -74,6 +74,10 @@ describe.each(RELATIONS)('a relation $name', ({ path, isFixed }) => {
     for await (const batch of batches)
       exported.push(...batch.map((each) => (typeof each === 'string' ? (parseJson(each) as RecordValues) : each)))
     expect(exported.map((record) => printJson(record))).toEqual(before.map((record) => printJson(record)))
+    let lines = 0
+    const csv = await exportRecords(own.target, mapping, { form: 'csv', withGuard: false }, noMapping)
+    for await (const batch of csv.batches) lines += batch.length
+    expect(lines).toBe(n)
     for (const record of before) {
       const key = keyOf(mapping, record)
       expect((await loadRecord(own.target, mapping, key)).record).toEqual(record)
