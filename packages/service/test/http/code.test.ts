@@ -269,6 +269,12 @@ describe('code that was written', () => {
     const booked = await target().proveCode({ mappings: ['exposure'], transactions: ['swap-slots'], book: true })
     expect(booked.cases.filter(({ same }) => !same)).toEqual([])
     expect(booked.passed).toBe(true)
+    // A table of settings may have one row.
+    await service.observatory.sql(`create table dome (code text primary key, opens_at time); grant all on dome to ledgerman_worker;
+      insert into dome values ('N', '19:30')`)
+    await target().publishMapping('dome', JSON.stringify((await target().deriveMapping('public', 'dome')).definition))
+    const lone = await target().proveCode({ mappings: ['dome'] })
+    expect([lone.passed, lone.notTried, lone.cases.length]).toEqual([true, [], 3])
     await expect(target().proveCode({ mappings: ['nowhere'] })).rejects.toMatchObject({ code: 'not-found' })
   })
 

@@ -87,7 +87,7 @@ export async function proveCode(
         ? [`${mapping.name} has no key.`]
         : runs.some((run) => 'mapping' in run && run.names.mapping === mapping)
           ? []
-          : [`${mapping.name} has no records that can be changed.`],
+          : [`${mapping.name} has no records, or nothing that can be set.`],
     )
     return {
       passed: cases.length > 0 && cases.every(({ same }) => same),
@@ -129,11 +129,14 @@ async function runsOf(source: ScratchSource, { mappings, transactions }: NamedCo
     const { found } = await findRecords(source.target, mapping, { limit: RECORDS + 1 }, source.findMapping)
     const [first] = found
     const unique = new Set(mapping.table.uniques.flatMap(({ columns }) => columns))
-    // All that another record may have as well, so that values of every kind are written; one record after the other has them.
-    const set = mapping.properties.filter(({ key, lockedBecause, sensitive, column, name }) => {
-      const values = new Set(found.map((record) => printJson(record[name])))
-      return !key && lockedBecause === null && !sensitive && !unique.has(column.name) && values.size > 1
-    })
+    // All that another record may have as well, so that values of every kind are written; one record after the other has them. One that is alone, or like
+    // all others, is given its own.
+    const settable = mapping.properties.filter(
+      ({ key, lockedBecause, sensitive, column }) =>
+        !key && lockedBecause === null && !sensitive && !unique.has(column.name),
+    )
+    const differing = settable.filter(({ name }) => new Set(found.map((record) => printJson(record[name]))).size > 1)
+    const set = differing.length > 0 ? differing : settable
     if (!first || set.length === 0) continue
     for (const [at, record] of found.slice(0, RECORDS).entries()) {
       const other = found[(at + 1) % found.length] ?? first
