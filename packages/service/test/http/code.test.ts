@@ -270,7 +270,8 @@ describe('code that was written', () => {
     expect(booked.cases.filter(({ same }) => !same)).toEqual([])
     expect(booked.passed).toBe(true)
     // A table of settings may have one row.
-    await service.observatory.sql(`create table dome (code text primary key, opens_at time); grant all on dome to ledgerman_worker;
+    await service.observatory
+      .sql(`create table dome (code text primary key, opens_at time); grant all on dome to ledgerman_worker;
       insert into dome values ('N', '19:30')`)
     await target().publishMapping('dome', JSON.stringify((await target().deriveMapping('public', 'dome')).definition))
     const lone = await target().proveCode({ mappings: ['dome'] })
