@@ -36,7 +36,8 @@ beforeAll(async () => {
   const source = observatoryTransactions.find(({ file }) => file === 'move-hours.yaml')?.source ?? ''
   const patient = source
     .replace('transaction: move-hours', 'transaction: move-patiently')
-    .replace('lockWait: 2s', 'lockWait: 6s')
+    .replace('lockWait: 2s', 'lockWait: 12s')
+    .replace('timeLimit: 10s', 'timeLimit: 20s')
   await service.client.target('observatory').publish([{ source: patient }])
 })
 afterEach(async () => {
