@@ -9,6 +9,9 @@ export interface TargetState {
   warnings: string[]
 }
 
+/** `bit_xor` and `set compression` came with it. As `server_version_num` says it. */
+const OLDEST = 140_000
+
 /** @throws LedgermanProblem target-unavailable, target-denied */
 export async function readTargetState(target: Target): Promise<TargetState> {
   const { rows } = await target.read(STATE_SQL).catch((error: unknown) => {
@@ -16,7 +19,16 @@ export async function readTargetState(target: Target): Promise<TargetState> {
   })
   const [server, database, role, isSuperuser, bypassesRowSecurity, isPrepared, isStandby, mayLose, encoding, isAlone] =
     rows[0] ?? []
+  const [version, replicationRole] = rows[0]?.slice(10) ?? []
   const warnings: string[] = []
+  if (Number(version) < OLDEST)
+    warnings.push(
+      `PostgreSQL ${server} is older than 14, which Ledgerman is made for: some of its statements need functions that are not there.`,
+    )
+  if (replicationRole === 'replica')
+    warnings.push(
+      `Neither triggers nor foreign keys hold for the role ${role}: session_replication_role is replica. To end that: alter role … reset session_replication_role, or the same for the database.`,
+    )
   if (isSuperuser === 't')
     warnings.push(
       `The role ${role} is a superuser: nothing in the database holds it back. Use a role with only the privileges it needs.`,
@@ -47,5 +59,6 @@ export async function readTargetState(target: Target): Promise<TargetState> {
 const STATE_SQL = `
 select current_setting('server_version'), current_database(), r.rolname, r.rolsuper, r.rolbypassrls, ${HAS_BOOK_SQL},
   pg_is_in_recovery(), current_setting('synchronous_commit') = 'off' or current_setting('fsync') = 'off', current_setting('server_encoding'),
-  current_setting('synchronous_standby_names') <> '' and current_setting('synchronous_commit') not in ('off', 'local') and not exists (select from pg_stat_replication)
+  current_setting('synchronous_standby_names') <> '' and current_setting('synchronous_commit') not in ('off', 'local') and not exists (select from pg_stat_replication),
+  current_setting('server_version_num'), current_setting('session_replication_role')
 from pg_roles r where r.rolname = current_user`
