@@ -51,11 +51,22 @@ export function referredKey(error: Pick<DatabaseError, 'detail'>): { columns: st
  * more than `insert or update on table "b" violates … "k"`. The error's own table is the one that refers, in both.
  */
 export function isStillReferenced({ message, table = '', constraint = '' }: DatabaseError): boolean {
-  const rest = [constraint, table].reduce((words, name) => {
-    const escaped = name.replace(/[$()*+.?[\\\]^{|}]/g, '\\$&')
-    return words.replace(new RegExp(`["«»„“”]\\s?${escaped}\\s?["«»“”]`, 'u'), '')
-  }, message)
+  const rest = [constraint, table].reduce(
+    (words, name) => words.replace(new RegExp(`["«»„“”]\\s?${literally(name)}\\s?["«»“”]`, 'u'), ''),
+    message,
+  )
   return /["«»„“”]/u.test(rest)
+}
+
+/** Whether a privilege is lacking for something of this name: `permission denied for table site`. In some languages it stands in quotation marks. */
+export function isDeniedFor({ message }: DatabaseError, name: string): boolean {
+  const mark = '["«»„“”‹›「」『』]'
+  return new RegExp(`(?:^|\\s|${mark}\\s?)${literally(name)}(?:$|\\s|\\s?${mark})`, 'u').test(message)
+}
+
+/** A pattern that stands for just these characters. */
+function literally(text: string): string {
+  return text.replace(/[$()*+.?[\\\]^{|}]/g, '\\$&')
 }
 
 /** Whether a whole number went out of its range in a calculation or a cast, and not where a value was read. */

@@ -2,6 +2,7 @@ import {
   copyPlace,
   failedParameter,
   failingRow,
+  isDeniedFor,
   isStillReferenced,
   keyColumns,
   referredKey,
@@ -44,6 +45,18 @@ describe('what only the words of PostgreSQL tell, in each of its languages', () 
   )
   it('is no place where COPY names no column', () =>
     expect(copyPlace(error({ where: 'COPY ledgerman_given, line 12: "1 c3"' }), 'ledgerman_given')).toBeUndefined())
+
+  it.each([
+    'permission denied for table site',
+    'keine Berechtigung für Tabelle site',
+    'テーブル site へのアクセスが拒否されました',
+    'წვდომა აკრძალულია ცხრილზე: "site"',
+    'site 테이블에 대한 접근 권한 없음',
+    '对表 site 权限不够',
+  ])('is what may not be used: %s', (message) => {
+    expect(isDeniedFor(error({ message }), 'site')).toBe(true)
+    expect(isDeniedFor(error({ message: message.replace('site', 'site_log') }), 'site')).toBe(false)
+  })
 
   it.each([
     'Failing row contains (7, a (b), null).',
