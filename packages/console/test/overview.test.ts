@@ -69,6 +69,20 @@ it('an address that leads nowhere keeps the target and its menu', async () => {
   await page.getByRole('link', { name: 'Records', exact: true }).waitFor()
 })
 
+it('a page that is chosen from the menu while it is open shows what it showed', async () => {
+  await go('/records/block?where=id > 3')
+  await open('records').locator('tbody tr').first().waitFor()
+  await page.getByRole('link', { name: 'Records', exact: true }).click()
+  await page.waitForURL(/records\/block$/)
+  await open('records').locator('tbody tr').first().click()
+  await page.waitForURL(/records\/block\/1$/)
+  await go('/transactions/move-hours')
+  await open('rehearse').waitFor()
+  await page.getByRole('link', { name: 'Transactions', exact: true }).click()
+  await page.waitForURL(/transactions\/move-hours$/)
+  await open('rehearse').waitFor()
+})
+
 it('a refusal marks the fields it speaks of, and the first of those that were edited has the focus', async () => {
   await go('/records/programme/P-108')
   await page.fill('[data-test=property-hoursLeft] input', '999')

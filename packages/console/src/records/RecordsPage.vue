@@ -85,16 +85,24 @@ const find = computed(() => ({
 }))
 
 watch(target, loadMappings, { immediate: true })
+watch(name, chooseOne)
 watch([target, name, view], loadPage, { immediate: true })
 
 async function loadMappings() {
+  mappings.value = []
   try {
     mappings.value = await client.target(target.value).mappings()
-    const first = mappings.value[0]
-    if (name.value === undefined && first) await router.replace({ params: { mapping: first.name } })
+    await chooseOne()
   } catch (error) {
     problem.value = error
   }
+}
+
+/** Where the address names no mapping, as that of the menu: the one that is shown, else the first. */
+async function chooseOne() {
+  if (name.value !== undefined || route.name !== 'records') return
+  const chosen = mappings.value.find((each) => each.name === mapping.value?.name) ?? mappings.value[0]
+  if (chosen) await router.replace({ name: 'records', params: { target: target.value, mapping: chosen.name } })
 }
 
 async function loadPage() {
@@ -164,7 +172,7 @@ function choose(chosen: string | null) {
 }
 
 function open(address: string) {
-  void router.push(recordRoute(target.value, name.value ?? '', address))
+  if (mapping.value) void router.push(recordRoute(target.value, mapping.value.name, address))
 }
 </script>
 

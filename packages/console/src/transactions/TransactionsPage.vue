@@ -51,15 +51,29 @@ watch(
   },
   { immediate: true },
 )
-watch([target, name], loadOne, { immediate: true })
+watch(
+  [target, name],
+  () => {
+    void chooseOne()
+    void loadOne()
+  },
+  { immediate: true },
+)
 
 async function loadList() {
   await attempt(async () => {
     transactions.value = await client.target(target.value).transactions()
     isListed.value = true
-    const [first] = transactions.value
-    if (name.value === undefined && first) await router.replace({ params: { transaction: first.name } })
+    await chooseOne()
   })
+}
+
+/** Where the address names no transaction, as that of the menu: the one that is shown, else the first. */
+async function chooseOne() {
+  if (name.value !== undefined || route.name !== 'transactions') return
+  const shown = transaction.value?.name
+  const chosen = transactions.value.find((each) => each.name === shown) ?? transactions.value[0]
+  if (chosen) await router.replace({ params: { transaction: chosen.name } })
 }
 
 async function loadOne() {
