@@ -39,8 +39,12 @@ select distinct o.no, false from reached o join reached own on own.rel = o.rel a
 union all
 select no, true from named where oid is null`
 
-/** Reads both out of the book and the catalogue. */
-export async function otherEntries(target: Target, { table, key }: Mapping): Promise<OtherEntries> {
+/** Reads both out of the book and the catalogue; the relations only where somebody is told of them. */
+export async function otherEntries(
+  target: Target,
+  { table, key }: Mapping,
+  tellsRelations: boolean,
+): Promise<OtherEntries> {
   const { rows } = await target.readBook(WRITTEN_SQL, [])
   const own = key.map(({ column }) => column.name)
   const isOwn = (names: readonly string[]) => names.length === own.length && names.every((name, at) => name === own[at])
@@ -49,7 +53,7 @@ export async function otherEntries(target: Target, { table, key }: Mapping): Pro
     return relation === table.path && names.length > 0 && !isOwn(names) ? [names] : []
   })
   const relations = [...new Set(rows.map(([relation]) => relation ?? ''))].filter((path) => path !== table.path)
-  if (relations.length === 0) return { keys, relations }
+  if (relations.length === 0 || !tellsRelations) return { keys, relations: [] }
   const paths = [table.path, ...relations].map(parseTablePath)
   const sharing = await target.readBook(SHARING_SQL, [
     toTextArray(paths.map(({ schema }) => schema)),

@@ -28,15 +28,12 @@ export interface RecordEvent {
   after: Record<string, string | null> | null
 }
 
-/** How far back a record is followed to explain a conflict. */
-const MOST = 200
-
 /** What was committed to a record, the newest first; nothing where the book is not prepared. */
 export async function recordEvents(
   target: Target,
   mapping: Mapping,
   key: KeyTexts,
-  most: number = MOST,
+  most: number,
 ): Promise<RecordEvent[]> {
   if (mapping.key.length === 0) return []
   if (!(await target.isBookPrepared())) return []
@@ -68,7 +65,7 @@ export async function otherEvents(
   target: Target,
   mapping: Mapping,
   keys: readonly OtherKey[],
-  most: number = MOST,
+  most: number,
 ): Promise<{ events: RecordEvent[]; isCut: boolean }> {
   if (keys.length === 0) return { events: [], isCut: false }
   const each = (member: string) => `array(select jsonb_array_elements_text(x.value->'${member}'))`

@@ -1,11 +1,16 @@
 import { entryAddress, LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
 import { recordEvents, type RecordEvent } from '../book/record-history.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
+import { othersWrite } from '../statement/keyed-statement.js'
 import type { Target } from '../target/target.js'
 import { showable } from '../receipt/receipt.js'
 import { recordFromTexts } from '../receipt/record-row.js'
 import { isDigest } from '../values/digest.js'
 import { isSameJson } from '../values/same-json.js'
+import { allEvents } from './all-events.js'
+
+/** How far back a record is followed to explain a conflict. */
+const MOST_EVENTS = 200
 
 /**
  * Adds to a conflict what the book knows: what was loaded where the caller did not say (followed back from the current row to the
@@ -19,7 +24,7 @@ export async function explainConflict(
   problem: LedgermanProblem,
   actor: string,
 ): Promise<LedgermanProblem> {
-  const events = await recordEvents(target, mapping, key).catch(() => [])
+  const events = await committedTo(target, mapping, key)
   const facts = problem.facts as {
     yours: RecordValues
     current: RecordValues
@@ -63,6 +68,16 @@ export async function explainConflict(
   })
 }
 
+/** What the book knows of a record; nothing where it cannot be read, or is not prepared. */
+async function committedTo(target: Target, mapping: Mapping, key: KeyTexts): Promise<RecordEvent[]> {
+  try {
+    if (mapping.key.length === 0 || !(await target.isBookPrepared())) return []
+    return (await allEvents(target, mapping, key, { most: MOST_EVENTS, tellsUnseen: false })).events
+  } catch {
+    return []
+  }
+}
+
 type Writers = Readonly<Record<string, { actor: string; at: string }>>
 
 /** Who put there what differs, where the book knows: it may have been the same actor. */
@@ -103,7 +118,7 @@ export async function explainRemoved(
   key: KeyTexts,
   problem: LedgermanProblem,
 ): Promise<LedgermanProblem> {
-  const [last] = await recordEvents(target, mapping, key).catch(() => [])
+  const [last] = await recordEvents(target, mapping, key, 1).catch(() => [])
   if (last?.moved === 'away') {
     // A part that is as it was comes from the caller in clear.
     const now = mapping.key.map((property) => {
@@ -150,6 +165,8 @@ function stateAt(
     if (!before || !after || after[column.name] !== at) return undefined
     for (const property of mapping.properties) {
       const text = before[property.column.name]
+      // Another mapping's image may lack what a trigger changed.
+      if (text === undefined && othersWrite(mapping.table)) return undefined
       // What was sensitive then is known to nobody.
       if (!property.sensitive && isDigest(text)) return undefined
       if (text !== undefined && !property.sensitive) Object.assign(state, recordFromTexts(mapping, [property], [text]))

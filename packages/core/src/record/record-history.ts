@@ -5,8 +5,7 @@ import {
   type RecordHistory,
   type RecordValues,
 } from '@ledgerman/contract'
-import { otherEntries } from '../book/other-entries.js'
-import { otherEvents, recordEvents, type RecordEvent } from '../book/record-history.js'
+import type { RecordEvent } from '../book/record-history.js'
 import { unknownSince } from '../book/unknown-since.js'
 import type { KeyTexts, Mapping, Property } from '../mapping/mapping.js'
 import { showable, textOfImage } from '../receipt/receipt.js'
@@ -14,10 +13,10 @@ import { jsonOfText, recordFromTexts } from '../receipt/record-row.js'
 import type { Target } from '../target/target.js'
 import { castOfSent } from '../values/cast-text.js'
 import { digestOfSent, isDigest } from '../values/digest.js'
+import { allEvents } from './all-events.js'
 import { loadTexts } from './load-record.js'
 import { isKeyWrittenOneWay } from '../statement/canonical-key.js'
 import { othersWrite } from '../statement/keyed-statement.js'
-import { otherKeys } from './other-keys.js'
 import { assertKeyed } from './record-key.js'
 import { differences, timelineOf, type IsSame, type KnownColumns, type TimelineEvent } from './timeline.js'
 
@@ -211,24 +210,10 @@ async function lookBack(
   const explained = (error: unknown): never => {
     throw target.explain(error)
   }
-  const [own, others, row] = await Promise.all([
-    recordEvents(target, mapping, key, MOST_EVENTS).catch(explained),
-    otherEntries(target, mapping).catch(explained),
+  const [{ events, isCut, unseen }, row] = await Promise.all([
+    allEvents(target, mapping, key, { most: MOST_EVENTS, tellsUnseen: true }).catch(explained),
     loadTexts(target, mapping, key),
   ])
-  const { keys, unknown } =
-    others.keys.length === 0
-      ? { keys: [], unknown: [] }
-      : await otherKeys(target, mapping, key, others.keys, own[0]).catch(explained)
-  const more = await otherEvents(target, mapping, keys, MOST_EVENTS).catch(explained)
-  const events = more.events.length === 0 ? own : [...own, ...more.events].sort(newestFirst)
-  const unseen = [
-    ...(unknown.length > 0 ? [`entries by ${unknown.join(' and by ')} may be of it, and are not looked through`] : []),
-    ...(more.isCut ? ['it had another key before, by which further entries are not looked through'] : []),
-    ...(others.relations.length > 0
-      ? [`entries of ${others.relations.join(', ')} may be of it, and are not looked through`]
-      : []),
-  ]
   const now =
     row === null
       ? null
@@ -247,14 +232,7 @@ async function lookBack(
       },
     )
   const isSame = sameIn(target, mapping)
-  const isCut = own.length === MOST_EVENTS || more.events.length === MOST_EVENTS
   return { timeline: timelineOf(events, now, isSame), now, row, isSame, isCut, unseen }
-}
-
-/** Of one moment the later step, and the later entry, comes first, as the book gives them. */
-function newestFirst(one: RecordEvent, other: RecordEvent): number {
-  const order = (a: string, b: string) => (a < b ? 1 : a > b ? -1 : 0)
-  return order(one.at, other.at) || order(one.id, other.id) || other.step - one.step
 }
 
 /** Texts of one value; one of them may be its digest, where the property was sensitive then and is not now, or the other way round. */

@@ -61,6 +61,46 @@ it('by each of its keys a record has one history, and was what it was', async ()
   })
 })
 
+it('a conflict names who changed it by another key, and what was loaded', async () => {
+  await service.observatory
+    .sql(`create table mast (id int primary key, code text not null unique, height int, note text, version int not null default 1);
+    grant all on mast to ledgerman_worker; insert into mast values (1, 'M1', 10, 'a')`)
+  const names = ['id', 'code', 'height', 'note', 'version']
+  const properties = Object.fromEntries(names.map((name) => [name, { column: name }]))
+  for (const key of ['id', 'code'])
+    await target().publishMapping(
+      `mastBy${key}`,
+      JSON.stringify({
+        mapping: `mastBy${key}`,
+        table: 'public.mast',
+        key: [key],
+        guard: { by: 'version', property: 'version' },
+        properties,
+      }),
+    )
+  await target().change('mastByid', ['1'], { height: 12 }, { mode: 'commit', guard: 'v1' })
+  await expect(
+    target().change('mastBycode', ['M1'], { note: 'b' }, { mode: 'commit', guard: 'v1' }),
+  ).rejects.toMatchObject({
+    code: 'record-changed',
+    facts: { theirs: ['height'], overlap: [], by: { height: { actor: 'admin' } }, loaded: { height: 10 } },
+  })
+  // What a trigger wrote beside it, a mapping without that column has not in its images: nobody knows what was loaded.
+  await service.observatory
+    .sql(`create function mark() returns trigger language plpgsql as $$ begin new.note := 'marked'; return new; end $$;
+    create trigger mark before update on mast for each row execute function mark()`)
+  const { note: _, ...narrow } = properties
+  const guard = { by: 'version', property: 'version' }
+  await target().publishMapping(
+    'mastHeight',
+    JSON.stringify({ mapping: 'mastHeight', table: 'public.mast', key: ['id'], guard, properties: narrow }),
+  )
+  await target().change('mastHeight', ['1'], { height: 13 }, { mode: 'commit', guard: 'v2' })
+  await expect(
+    target().change('mastBycode', ['M1'], { height: 14 }, { mode: 'commit', guard: 'v2' }),
+  ).rejects.toMatchObject({ facts: { theirs: [], overlap: null, unknown: ['height'] } })
+})
+
 it('one that was removed by another key was there before, and whose code it was is told from there on', async () => {
   await target().change('byId', ['2'], { code: 'D2' }, commit)
   const before = await moment()
