@@ -33,6 +33,8 @@ const router = useRouter()
 const { place, remember } = useListPlace()
 const { view, paths, sorted, show, sortBy } = useListView()
 const mappings = ref<MappingSummary[]>([])
+/** Whether it is known which there are. */
+const isListed = ref(false)
 const mapping = ref<MappingInfo | null>(null)
 const records = ref<RecordValues[]>([])
 /** Whether the rows shown are an answer: how many there are is not told before. */
@@ -90,8 +92,14 @@ watch([target, name, view], loadPage, { immediate: true })
 
 async function loadMappings() {
   mappings.value = []
+  isListed.value = false
   try {
-    mappings.value = await client.target(target.value).mappings()
+    const of = target.value
+    const listed = await client.target(of).mappings()
+    // Another target may have been chosen meanwhile.
+    if (of !== target.value) return
+    mappings.value = listed
+    isListed.value = true
     await chooseOne()
   } catch (error) {
     problem.value = error
@@ -316,12 +324,7 @@ function open(address: string) {
         >
       </v-card-actions>
     </v-card>
-    <v-alert
-      v-if="mappings.length === 0 && !problem && !isLoading"
-      type="info"
-      variant="tonal"
-      title="No table is mapped yet"
-    >
+    <v-alert v-if="isListed && mappings.length === 0" type="info" variant="tonal" title="No table is mapped yet">
       Derive a mapping from a table and publish it, on the page
       <router-link :to="{ name: 'tables', params: { target } }">Tables</router-link>.
     </v-alert>
