@@ -166,23 +166,31 @@ async function rehearseAll() {
   await page.locator('[data-test=expression] input').fill(`'Survey of the north'`)
   await page.click('[data-test=rehearse]')
 }
-/** Those that say the most in color. */
+/** Those that say the most in color, which is all that differs in the dark. */
 const DARK = ['', '/records/programme/P-107', '/code']
+const TAGS = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']
 
-it.each([
-  ['light', PAGES.filter(([, shown]) => shown !== 'h1')],
-  ['dark', PAGES.filter(([path, , act]) => act !== undefined || DARK.includes(path))],
-] as const)(
+it.each<[colorScheme: 'light' | 'dark', pages: typeof PAGES, runOnly: { type: 'tag' | 'rule'; values: string[] }]>([
+  ['light', PAGES.filter(([, shown]) => shown !== 'h1'), { type: 'tag', values: TAGS }],
+  [
+    'dark',
+    PAGES.filter(([path, , act]) => act !== undefined || DARK.includes(path)),
+    { type: 'rule', values: ['color-contrast'] },
+  ],
+])(
   'no page has a fault that WCAG 2.1 AA knows, %s',
-  async (colorScheme, pages) => {
+  async (colorScheme, pages, runOnly) => {
     await page.emulateMedia({ colorScheme })
     const found: string[] = []
     for (const [path, shown, act] of pages) {
       await go(path)
       await act?.()
       await page.locator(shown).first().waitFor()
-      const tags = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']
-      const { violations } = await new AxeBuilder({ page }).withTags(tags).analyze()
+      // The pages have no frames: what was found need not be gathered in another page.
+      const { violations } = await new AxeBuilder({ page })
+        .setLegacyMode()
+        .options({ runOnly, resultTypes: ['violations'] })
+        .analyze()
       for (const { id, nodes } of violations) found.push(`${path} ${id}: ${nodes[0]?.html.slice(0, 200)}`)
     }
     expect(found).toEqual([])

@@ -15,7 +15,13 @@ const OF_BODY: ProblemCode[] = ['media-type', 'too-large']
 /** Describes the interface as OpenAPI 3.1, whose schemas are JSON Schema of the same draft that Zod prints. */
 export function toOpenApi(routes: readonly Route[]): Json {
   const components: Json = {}
-  const toSchema = (schema: z.ZodType, io: 'input' | 'output') => collect(schema, io, components)
+  // Many calls answer with the same, above all with problems: each is printed once, as that takes milliseconds.
+  const printed = { input: new Map<z.ZodType, Json>(), output: new Map<z.ZodType, Json>() }
+  const toSchema: ToSchema = (schema, io) => {
+    const known = printed[io].get(schema) ?? collect(schema, io, components)
+    printed[io].set(schema, known)
+    return known
+  }
   const paths: Record<string, Json> = {}
   for (const route of routes) (paths[route.path] ??= {})[route.method] = toOperation(route, toSchema)
   return {

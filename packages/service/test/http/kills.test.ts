@@ -8,7 +8,7 @@ import { isProblem, type Job } from '@ledgerman/contract'
 import { findFreePort, removeCluster, startCluster, startService, type Cluster } from '@ledgerman/local'
 
 // Every committed change has its entry and every entry its change, whoever is killed in the middle of it.
-const KILLS = Number(process.env['LEDGERMAN_TEST_KILLS'] ?? 5)
+const KILLS = Number(process.env['LEDGERMAN_TEST_KILLS'] ?? 3)
 /** Each job that is killed waits for its lease to be over. */
 const JOB_KILLS = Math.min(KILLS, Number(process.env['LEDGERMAN_TEST_JOB_KILLS'] ?? 2))
 const JOB_ROWS = 4_000
