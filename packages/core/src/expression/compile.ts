@@ -104,6 +104,8 @@ export function compileExpression(expression: Expression, source: string, scope:
         const equals = operatorSql(node.negated ? '<>' : '=', placeOf(node.operand, node.operand, side))
         return `(${sqlOf(node.operand, side)} ${equals} ${node.negated ? 'all' : 'any'} (${parameterSql(node.list, node.listAt, side, true)}))`
       }
+      case 'quantified':
+        return quantifiedSql(node)
       case 'between': {
         const side = reader.common([node.operand, node.low, node.high])
         return betweenSql(node, side)
@@ -206,6 +208,20 @@ export function compileExpression(expression: Expression, source: string, scope:
       return `(${one} ${operatorSql(negated ? '<>' : '=', place)} ${negated ? 'all' : 'any'} (values ${rows.join(', ')}))`
     }
     return `(${one} ${operatorSql(negated ? '<>' : '=', place)} ${negated ? 'all' : 'any'} (array[${listed.join(', ')}]))`
+  }
+
+  function quantifiedSql({ operator, of, operand, list, operatorAt }: Extract<Expression, { kind: 'quantified' }>) {
+    const type = reader.typeOf(list)
+    const isOpen = list.kind === 'parameter' && type === undefined
+    const element = elementOf(type)
+    if (!isOpen && !element)
+      throw expressionProblem(source, list.at, `Expected an array in ${of}(…), such as a property that is one, or :list`)
+    const own = reader.typeOf(operand)
+    const side = element ?? own
+    const place = [side, own].find((each) => each?.column && each.column.operators !== PG_CATALOG)?.column?.operators
+    const listed = isOpen ? parameterSql(list.name, list.at, side, true) : sqlOf(list, type)
+    const sign = operatorSql(operator, place ?? PG_CATALOG)
+    return `(${sqlOf(operand, side)} ${scope.mark(operatorAt)}${sign} ${of} (${listed}))`
   }
 
   function betweenSql(node: Extract<Expression, { kind: 'between' }>, side: ValueType | undefined) {
@@ -311,6 +327,14 @@ export function compileExpression(expression: Expression, source: string, scope:
       )
     throw expressionProblem(source, node.at, `Unknown name ${name}. ${suggestName(name, known)}`)
   }
+}
+
+/** The type of what an array holds; undefined where it is none. */
+function elementOf(list: ValueType | undefined): ValueType | undefined {
+  const element = list?.column?.element
+  if (!list || !element) return undefined
+  const column = { ...element, element: null, domain: null, domainNotNull: false, domains: [] }
+  return { sql: element.comparable, column, sensitive: list.sensitive }
 }
 
 /** What is no function to PostgreSQL's grammar, or is called otherwise there. */

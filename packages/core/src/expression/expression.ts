@@ -9,6 +9,7 @@ export type Expression = { at: number } & (
   | { kind: 'distinct'; left: Expression; right: Expression; negated: boolean }
   | { kind: 'in'; operand: Expression; items: Expression[]; negated: boolean }
   | { kind: 'inList'; operand: Expression; list: string; listAt: number; negated: boolean }
+  | { kind: 'quantified'; operator: string; of: 'any' | 'all'; operand: Expression; list: Expression; operatorAt: number }
   | { kind: 'between'; operand: Expression; low: Expression; high: Expression; negated: boolean }
   | {
       kind: 'case'
@@ -75,6 +76,8 @@ function partsOf(node: Expression): Expression[] {
     case 'binary':
     case 'distinct':
       return [node.left, node.right]
+    case 'quantified':
+      return [node.operand, node.list]
     case 'in':
       return [node.operand, ...node.items]
     case 'between':

@@ -90,15 +90,27 @@ export function parseExpression(source: string): Expression {
   function readComparison(): Expression {
     const left = readMembership()
     const operatorAt = peek().at
-    const operator = COMPARISONS.find((sign) => take(sign))
-    if (!operator) return left
-    const right = isWord('not') ? readNot() : readMembership()
-    const other = COMPARISONS.find((sign) => peek().text === sign && peek().kind === 'sign')
+    const sign = COMPARISONS.find((each) => take(each))
+    if (!sign) return left
+    const operator = sign === '!=' ? '<>' : sign
+    const of = (['any', 'all'] as const).find((word) => isWord(word) && tokens[next + 1]?.text === '(')
+    const right = of ? readList() : isWord('not') ? readNot() : readMembership()
+    const other = COMPARISONS.find((each) => peek().text === each && peek().kind === 'sign')
     if (other) throw expressionProblem(source, peek().at, 'Comparisons cannot be chained; join them with and')
     if ([left, right].some((side) => side.kind === 'literal' && side.of === 'null')) {
-      throw expressionProblem(source, left.at, `Nothing is ${operator} null; use is null or is not null`)
+      throw expressionProblem(source, left.at, `Nothing is ${sign} null; use is null or is not null`)
     }
-    return { kind: 'binary', operator: operator === '!=' ? '<>' : operator, left, right, at: left.at, operatorAt }
+    if (of) return { kind: 'quantified', operator, of, operand: left, list: right, at: left.at, operatorAt }
+    return { kind: 'binary', operator, left, right, at: left.at, operatorAt }
+  }
+
+  /** What stands in `any (…)` or `all (…)`. */
+  function readList(): Expression {
+    next++
+    need('(')
+    const list = readOr()
+    need(')')
+    return list
   }
 
   function readMembership(): Expression {
@@ -219,6 +231,8 @@ export function parseExpression(source: string): Expression {
       need(')')
       return { kind: 'outcome', of: name, name: step, at }
     }
+    if (name === 'any' || name === 'all')
+      throw expressionProblem(source, at, `${name}(…) stands behind a comparison: 'imaging' = ${name}(tags)`)
     const limits = FUNCTIONS[name]
     if (!limits || !Object.hasOwn(FUNCTIONS, name))
       throw expressionProblem(

@@ -177,12 +177,15 @@ function explain(error: DatabaseError, context: ErrorContext): Explanation {
         ...(rule ? { message: rule } : {}),
       }
     }
-    case '23P01':
+    case '23P01': {
+      const columns = table?.checks.find(({ name }) => name === error.constraint)?.columns ?? []
+      const where = columns.length > 0 ? ` in ${named(columns)}` : ''
       return {
         kind: 'exclusion',
-        columns: [],
-        detail: `The ${record} would overlap another one${constraint}.`,
+        columns,
+        detail: `The ${record} would conflict with another one${where}${constraint}. Choose other values.`,
       }
+    }
     default:
       return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }
   }

@@ -150,6 +150,10 @@ describe('an expression', () => {
     expect((await problemOf(find('n = 1', { bind: { a: 1 } }))).detail).toMatch(/does not name :a/)
     expect((await problemOf(find('n = :a', { bind: { a: 'x' } }))).detail).toMatch(/:a: expected .*got "x"/)
     expect((await problemOf(find('n not in :a', { bind: { a: [1, null] } }))).detail).toMatch(/without null/)
+    const keysOf = async (source: string) => (await find(source, { bind: { words: bind.words } })).found
+    expect(await keysOf('word = any(:words) and n > 0')).toEqual(await keysOf('word in :words and n > 0'))
+    expect(await keysOf('word <> all(:words)')).toEqual(await keysOf('word not in :words'))
+    expect((await problemOf(find(`'w3' = any(word)`))).detail).toMatch(/Expected an array in any\(…\).*at character 12/)
   })
 })
 

@@ -193,7 +193,8 @@ describe('what the database refuses', () => {
     expect((await setMount({ next: null })).facts).toMatchObject({ kind: 'not-null', properties: ['next'] })
     expect(await refusalOf(change('2', { nights: '[2026-01-03,2026-01-09)' }))).toMatchObject({
       code: 'constraint-broken',
-      facts: { kind: 'exclusion' },
+      detail: 'The antenna would conflict with another one in nights (antenna_nights_excl). Choose other values.',
+      facts: { kind: 'exclusion', properties: ['nights'] },
     })
   })
 

@@ -39,6 +39,8 @@ describe('expressions', () => {
     [`a < date '2026-01-01'`, /is written cast\('2026-01-01' as date\)/],
     ['substring(a from 1)', /Expected \), got from at character 13\. Separate .* by commas/],
     ['a = "b', /This name is not closed/],
+    [`any(tags) = 'x'`, /stands behind a comparison: 'imaging' = any\(tags\)/],
+    ['a = any(tags', /Expected \), got the end/],
     ['', /got the end/],
   ])('refuse %s with its place', (source, words) => {
     const problem = problemOf(source)

@@ -21,7 +21,7 @@ export interface Invariant {
 
 const AGGREGATE =
   /\b(sum|count|min|max|avg)\s*\(\s*([\p{L}_][\p{L}\p{N}_]*)(?:\s*\.\s*([\p{L}_][\p{L}\p{N}_]*))?\s*\)/giu
-const CONDITIONS: readonly Expression['kind'][] = ['is', 'in', 'between', 'distinct']
+const CONDITIONS: readonly Expression['kind'][] = ['is', 'in', 'between', 'distinct', 'quantified']
 
 /** @throws LedgermanProblem expression-invalid */
 export async function readInvariant(
