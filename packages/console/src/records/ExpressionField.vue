@@ -23,7 +23,20 @@ const props = defineProps<{
   isWrong: boolean
 }>()
 const emit = defineEmits<{ 'update:modelValue': [text: string]; submit: [] }>()
-const WORDS = ['and', 'or', 'not', 'is null', 'is not null', 'in (', 'between', 'like', 'ilike', '= any(', 'exists(', 'count(']
+const WORDS = [
+  'and',
+  'or',
+  'not',
+  'is null',
+  'is not null',
+  'in (',
+  'between',
+  'like',
+  'ilike',
+  '= any(',
+  'exists(',
+  'count(',
+]
 const host = ref<HTMLElement>()
 const label = new Compartment()
 let view: EditorView | undefined

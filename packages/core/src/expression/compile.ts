@@ -215,7 +215,11 @@ export function compileExpression(expression: Expression, source: string, scope:
     const isOpen = list.kind === 'parameter' && type === undefined
     const element = elementOf(type)
     if (!isOpen && !element)
-      throw expressionProblem(source, list.at, `Expected an array in ${of}(…), such as a property that is one, or :list`)
+      throw expressionProblem(
+        source,
+        list.at,
+        `Expected an array in ${of}(…), such as a property that is one, or :list`,
+      )
     const own = reader.typeOf(operand)
     const side = element ?? own
     const place = [side, own].find((each) => each?.column && each.column.operators !== PG_CATALOG)?.column?.operators

@@ -9,7 +9,14 @@ export type Expression = { at: number } & (
   | { kind: 'distinct'; left: Expression; right: Expression; negated: boolean }
   | { kind: 'in'; operand: Expression; items: Expression[]; negated: boolean }
   | { kind: 'inList'; operand: Expression; list: string; listAt: number; negated: boolean }
-  | { kind: 'quantified'; operator: string; of: 'any' | 'all'; operand: Expression; list: Expression; operatorAt: number }
+  | {
+      kind: 'quantified'
+      operator: string
+      of: 'any' | 'all'
+      operand: Expression
+      list: Expression
+      operatorAt: number
+    }
   | { kind: 'between'; operand: Expression; low: Expression; high: Expression; negated: boolean }
   | {
       kind: 'case'
