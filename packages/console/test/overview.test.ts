@@ -12,7 +12,7 @@ beforeAll(async () => {
 })
 afterAll(() => console.close())
 
-const open = (test: string) => page.locator(`[data-test="${test}"]`)
+const open = (test: string, by = page) => by.locator(`[data-test="${test}"]`)
 const go = (path: string) => page.goto(`${console.service.url}/t/observatory${path}`)
 
 it('a new target says where to begin; a used one what needs attention, and what happens', async () => {
@@ -141,6 +141,14 @@ it('shows a writer the pages that the role has, and says nothing of what it may 
   await writer.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
   await writer.locator('[data-test=rehearse]').waitFor()
   expect(await writer.locator('[data-test=new-transaction], [data-test=to-drills]').count()).toBe(0)
+  await open('tab-definition', writer).click()
+  const definition = open('editor', writer).locator('.cm-content')
+  await shows(definition, /^transaction: move-hours/)
+  const published = await definition.innerText()
+  await definition.click()
+  await writer.keyboard.type('- x')
+  expect(await definition.innerText()).toBe(published)
+  expect(await open('save-definition', writer).count()).toBe(0)
   await writer.close()
 })
 

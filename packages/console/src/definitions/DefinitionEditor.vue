@@ -7,7 +7,7 @@ import CompareView from './CompareView.vue'
 import YamlEditor from './YamlEditor.vue'
 import { useSession } from '../session/useSession.js'
 
-/** A definition as text: checked while it is typed, saved as a new revision, compared with an earlier one. */
+/** A definition as text: checked while it is typed, saved as a new revision, compared with an earlier one. Who may not publish reads it. */
 const props = defineProps<{
   target: string
   kind: DefinitionKind
@@ -23,6 +23,8 @@ const text = ref(props.source)
 const editor = ref<InstanceType<typeof YamlEditor>>()
 const findings = ref<Finding[]>([])
 const problem = ref<unknown>(null)
+/** Why what stands there could not be checked. */
+const checkProblem = ref<unknown>(null)
 const said = ref('')
 const comparedWith = ref<number | null>(null)
 const earlier = ref('')
@@ -52,12 +54,13 @@ watch(comparedWith, async (revision) => {
 
 async function check(source: string): Promise<Finding[]> {
   try {
+    checkProblem.value = null
     await client.target(props.target).publish([{ source }], { check: true })
-    return []
   } catch (error) {
     if (isProblem(error, 'definition-invalid')) return (error.facts['findings'] ?? []) as Finding[]
-    throw error
+    checkProblem.value = error
   }
+  return []
 }
 
 /** The editor marks the place itself. */
@@ -115,10 +118,15 @@ async function save() {
         data-test="compare-with"
       />
     </div>
-    <ProblemAlert :problem="problem" class="mb-2" />
+    <ProblemAlert :problem="problem ?? checkProblem" class="mb-2" />
     <CompareView v-if="comparedWith !== null" :earlier="earlier" :later="text" />
     <template v-else>
-      <YamlEditor ref="editor" v-model="text" :check="check" @checked="(found) => (findings = found)" />
+      <YamlEditor
+        ref="editor"
+        v-model="text"
+        v-bind="may('author') ? { check } : { readonly: true }"
+        @checked="(found) => (findings = found)"
+      />
       <ul v-if="findings.length > 0" class="findings small-note mt-2" data-test="finding-list">
         <li v-for="(finding, at) in findings" :key="at">
           <button type="button" @click="editor?.goTo(finding)">
