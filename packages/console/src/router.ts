@@ -1,4 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
+import { watchForFailures } from './layout/page-failure.js'
 import { loadSession, useSession } from './session/useSession.js'
 
 export const router = createRouter({
@@ -38,6 +39,8 @@ export const router = createRouter({
   // Back leads to the same place in a list.
   scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
 })
+
+watchForFailures(router)
 
 router.beforeEach(async (to) => {
   if (to.name === 'sign-in') return true

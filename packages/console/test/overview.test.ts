@@ -152,6 +152,51 @@ it('shows a writer the pages that the role has, and says nothing of what it may 
   await writer.close()
 })
 
+it('a page that cannot be loaded is told of, and is there once the service is', async () => {
+  const visitor = await console.person()
+  const menu = (name: string) => visitor.getByRole('link', { name, exact: true }).click()
+  await visitor.goto(`${console.service.url}/t/observatory/jobs`)
+  await visitor.getByRole('heading', { name: 'Jobs' }).waitFor()
+  await visitor.route('**/*', (route) => route.abort())
+  await menu('Waits')
+  await shows(open('page-failure', visitor), /could not be opened: the service cannot be reached/)
+  await visitor.getByRole('button', { name: 'Sign out' }).click()
+  await shows(open('page-failure', visitor), /not signed out/)
+  await visitor.unroute('**/*')
+  // Another release has been put in its place meanwhile: its pages have other names.
+  await visitor.route(/BookPage-.*\.js/, (route) => route.fulfill({ status: 404 }), { times: 1 })
+  await menu('Book')
+  await open('entries', visitor).waitFor()
+  await visitor.close()
+})
+
+it('a session that has ended says so, and goes on after another sign-in', async () => {
+  const headers = { 'content-type': 'application/json' }
+  const made = await console.service.request('POST', '/v1/tokens', { body: { name: 'brief', role: 'reader' }, headers })
+  const brief = await console.person(made.body.token as string)
+  await brief.goto(`${console.service.url}/t/observatory/records/programme`)
+  await open('records', brief).locator('tbody tr').first().waitFor()
+  await console.service.request('DELETE', `/v1/tokens/${made.body.id}`)
+  // A token that was revoked is noticed within a second.
+  await soon(async () => {
+    await open('find', brief).click()
+    expect(await open('sign-in-again', brief).count()).toBe(1)
+  })
+  await shows(open('problem', brief), /The session has ended/)
+  const [again] = await Promise.all([brief.context().waitForEvent('page'), open('sign-in-again', brief).click()])
+  const signIn = async (token: string) => {
+    await again.fill('input[name=token]', token)
+    await again.click('button[type=submit]')
+  }
+  await signIn(made.body.token as string)
+  await shows(open('problem', again), /not known here, or was revoked/)
+  await signIn(console.service.token)
+  await again.waitForURL(/records\/programme$/)
+  await open('find', brief).click()
+  await open('problem', brief).waitFor({ state: 'detached' })
+  await brief.context().close()
+})
+
 // Each with something that is there once the page is.
 const PAGES: readonly (readonly [path: string, shown: string, act?: () => Promise<void>])[] = [
   ['', '[data-test=attention]'],

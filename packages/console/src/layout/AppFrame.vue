@@ -25,6 +25,7 @@ import { useTargets } from '../targets/useTargets.js'
 import { rememberTheme } from '../theme.js'
 import GuideBar from '../guide/GuideBar.vue'
 import KeySheet from './KeySheet.vue'
+import { pageFailure } from './page-failure.js'
 import { useKeys } from './useKeys.js'
 
 /** The pages of a target: a link to the first route, which is marked on all of them, and the role that all of it needs. */
@@ -89,8 +90,20 @@ function switchTheme() {
 }
 
 async function leave() {
-  await signOut()
+  try {
+    await signOut()
+  } catch {
+    pageFailure.value = { message: 'You are not signed out: the service cannot be reached.', to: null }
+    return
+  }
   await router.push({ name: 'sign-in' })
+}
+
+function tryAgain() {
+  const to = pageFailure.value?.to
+  pageFailure.value = null
+  if (to) void router.push(to)
+  else void leave()
 }
 </script>
 
@@ -167,6 +180,13 @@ async function leave() {
   <v-main>
     <slot />
   </v-main>
+  <v-snackbar :model-value="pageFailure !== null" :timeout="-1" role="alert" data-test="page-failure">
+    {{ pageFailure?.message }}
+    <template #actions>
+      <v-btn variant="text" data-test="try-again" @click="tryAgain">Try again</v-btn>
+      <v-btn variant="text" @click="pageFailure = null">Close</v-btn>
+    </template>
+  </v-snackbar>
   <GuideBar v-if="target !== ''" :target="target" />
   <KeySheet v-model="isSheetOpen" />
 </template>

@@ -1,8 +1,18 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { useRoute } from 'vue-router'
 import { isProblem, problemCatalogue, type BrokenValue } from '@ledgerman/contract'
 
 const props = defineProps<{ problem: unknown }>()
+const route = useRoute()
+const isSigningIn = computed(() => route.name === 'sign-in')
+const isSignedOut = computed(() => isProblem(props.problem, 'unauthenticated'))
+/** What the service says to programs is of no use to those who are signed in. */
+const signedOut = computed(() =>
+  isSigningIn.value
+    ? 'This token is not known here, or was revoked.'
+    : 'The session has ended, or its token was revoked. What stands here stays while you sign in.',
+)
 const shown = computed(() => {
   const { problem } = props
   if (problem === null || problem === undefined) return null
@@ -10,7 +20,7 @@ const shown = computed(() => {
     return {
       title: problemCatalogue[problem.code].title,
       code: problem.code,
-      detail: problem.detail,
+      detail: isSignedOut.value ? signedOut.value : problem.detail,
       broken: (problem.facts['broken'] as BrokenValue[] | undefined) ?? [],
     }
   return {
@@ -39,6 +49,13 @@ const shown = computed(() => {
       </li>
     </ul>
     <div v-if="shown.code" class="mono mt-1">{{ shown.code }}</div>
+    <router-link
+      v-if="isSignedOut && !isSigningIn"
+      :to="{ name: 'sign-in', query: { to: route.fullPath } }"
+      target="_blank"
+      data-test="sign-in-again"
+      >Sign in again, in another tab</router-link
+    >
     <slot />
   </v-alert>
 </template>

@@ -2,7 +2,7 @@
 import { mdiArrowLeft, mdiHelpCircleOutline, mdiChevronLeft, mdiChevronRight, mdiDeleteOutline } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, onBeforeRouteUpdate, useRoute, useRouter } from 'vue-router'
-import { fromRecordAddress, isProblem } from '@ledgerman/contract'
+import { fromRecordAddress } from '@ledgerman/contract'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
 import ExplainDialog from '../receipts/ExplainDialog.vue'
@@ -61,8 +61,6 @@ watch(
   async () => {
     if (route.name !== 'record') return
     await form.open(target.value, name.value, address.value)
-    if (isProblem(problem.value, 'unauthenticated'))
-      await router.push({ name: 'sign-in', query: { to: route.fullPath } })
   },
   { immediate: true },
 )

@@ -141,7 +141,6 @@ async function loadPage() {
     filterProblem.value = problem.value
     problem.value = null
   } else if (problem.value !== null) records.value = []
-  if (isProblem(problem.value, 'unauthenticated')) await router.push({ name: 'sign-in', query: { to: route.fullPath } })
 }
 
 async function countAll() {
