@@ -18,7 +18,7 @@ import {
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
-import type { Role } from '@ledgerman/contract'
+import { isProblem, type Role } from '@ledgerman/contract'
 import { useDraft } from '../drafts/useDraft.js'
 import { useSession } from '../session/useSession.js'
 import { useTargets } from '../targets/useTargets.js'
@@ -92,8 +92,9 @@ function switchTheme() {
 async function leave() {
   try {
     await signOut()
-  } catch {
-    pageFailure.value = { message: 'You are not signed out: the service cannot be reached.', to: null }
+  } catch (error) {
+    const why = isProblem(error) ? error.detail : String(error)
+    pageFailure.value = { message: `You are not signed out. ${why}`, to: null }
     return
   }
   await router.push({ name: 'sign-in' })

@@ -7,8 +7,8 @@ const props = defineProps<{ problem: unknown }>()
 const route = useRoute()
 const isSigningIn = computed(() => route.name === 'sign-in')
 const isSignedOut = computed(() => isProblem(props.problem, 'unauthenticated'))
-/** What the service says to programs is of no use to those who are signed in. */
-const signedOut = computed(() =>
+/** What the service says to programs is of no use here. */
+const signedOutWords = computed(() =>
   isSigningIn.value
     ? 'This token is not known here, or was revoked.'
     : 'The session has ended, or its token was revoked. What stands here stays while you sign in.',
@@ -20,7 +20,7 @@ const shown = computed(() => {
     return {
       title: problemCatalogue[problem.code].title,
       code: problem.code,
-      detail: isSignedOut.value ? signedOut.value : problem.detail,
+      detail: isSignedOut.value ? signedOutWords.value : problem.detail,
       broken: (problem.facts['broken'] as BrokenValue[] | undefined) ?? [],
     }
   return {
