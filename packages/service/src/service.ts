@@ -1,5 +1,6 @@
 import { setMaxListeners } from 'node:events'
 import { createServer, type Server } from 'node:http'
+import type { Socket } from 'node:net'
 import { fileURLToPath } from 'node:url'
 import { setTimeout as delay } from 'node:timers/promises'
 import { sweepScratch } from '@ledgerman/core'
@@ -99,6 +100,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   server.headersTimeout = HEADERS_LIMIT_MS
   server.requestTimeout = REQUEST_LIMIT_MS
   server.keepAliveTimeout = KEEP_ALIVE_MS
+  const connections = connectionsOf(server)
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')
   void warnAboutTargets(targets, log)
@@ -119,7 +121,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
       stopping.abort()
       // Jobs are given back at once, so that another service goes on with them.
       const handedBack = Promise.all([runner.stop(), sealer.stop()])
-      await closeServer(server, config.stopLimitMs)
+      await closeServer(server, connections, config.stopLimitMs)
       await Promise.race([handedBack, delay(config.stopLimitMs, undefined, { ref: false })])
       const closed = openWalks.stopAll().then(() => Promise.all([targets.close(), home.close(), reading.close()]))
       await Promise.race([closed, delay(config.stopLimitMs, undefined, { ref: false })])
@@ -140,9 +142,20 @@ function listen(server: Server, { host, port }: ServiceConfig): Promise<void> {
   })
 }
 
-async function closeServer(server: Server, limitMs: number): Promise<void> {
+function connectionsOf(server: Server): ReadonlySet<Socket> {
+  const connections = new Set<Socket>()
+  server.on('connection', (socket) => {
+    connections.add(socket)
+    socket.once('close', () => connections.delete(socket))
+  })
+  return connections
+}
+
+async function closeServer(server: Server, connections: ReadonlySet<Socket>, limitMs: number): Promise<void> {
   const closed = new Promise<void>((resolve) => server.close(() => resolve()))
   server.closeIdleConnections()
+  // Browsers open spare ones. Nothing has been asked on them, and Node does not count them as idle.
+  for (const socket of connections) if (socket.bytesRead === 0) socket.destroy()
   await Promise.race([closed, delay(limitMs, undefined, { ref: false })])
   server.closeAllConnections()
 }

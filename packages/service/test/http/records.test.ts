@@ -1,3 +1,5 @@
+import { once } from 'node:events'
+import { connect } from 'node:net'
 import { setTimeout as delay } from 'node:timers/promises'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
@@ -238,7 +240,7 @@ describe('the service', () => {
     expect((await service.request('GET', '/v1/session', { token: '', headers: { cookie: session } })).status).toBe(401)
   })
 
-  it('lets a running change finish before it stops', async () => {
+  it('lets a running change finish before it stops, and waits for no connection on which nothing was asked', async () => {
     const other = await startTestService()
     const holder = await other.observatory.session()
     await holder.query(`begin; update programme set title = title where code = 'P-107'`)
@@ -253,7 +255,12 @@ describe('the service', () => {
         )
       ).length > 0
     while (!(await waiting())) await delay(10)
+    const spare = connect(Number(new URL(other.url).port), '127.0.0.1')
+    await once(spare, 'connect')
+    const spareEnded = once(spare, 'close')
     const stopped = other.stop()
+    // It has asked for nothing, so that nothing waits for it: at the limit of a stop, the change would be cut off as well.
+    await spareEnded
     await holder.query('rollback')
     await holder.end()
     expect((await running).status).toBe(200)
