@@ -1,3 +1,4 @@
+import { setTimeout as delay } from 'node:timers/promises'
 import type { LockHolder } from '@ledgerman/contract'
 import type { Lookout } from '../sessions/queryable.js'
 import { findHolders } from './find-holders.js'
@@ -11,6 +12,9 @@ const SHORTEST_MS = 50
 
 /** A statement that waits for a lock is cancelled when it has waited this much longer than it may, in milliseconds. */
 const GRACE_MS = 20
+
+/** When it is looked at once more who is at the root, where that one was seen waiting before, in milliseconds. */
+const LOOK_AGAIN_MS = 15
 
 /**
  * Looks, while a statement runs, who holds the lock it waits for, and ends a wait that is longer than it may be: PostgreSQL times each
@@ -70,7 +74,11 @@ export class LockWatch {
   }
 
   async #ask(): Promise<void> {
-    const found = await findHolders(this.target, this.pid).catch(() => [])
+    let found = await this.#find()
+    if (!this.#isOver && this.#hasJustEndedItsWait(found)) {
+      await delay(LOOK_AGAIN_MS, undefined, { ref: false })
+      found = await this.#find()
+    }
     if (this.#isOver) return
     if (found.length === 0) return this.#tellWait()
     const now = performance.now()
@@ -81,6 +89,16 @@ export class LockWatch {
     if (now - this.#waitingSince < this.lockWaitMs + GRACE_MS) return
     this.#cancelling = this.target.cancel(this.pid)
     await this.#cancelling
+  }
+
+  #find(): Promise<LockHolder[]> {
+    return findHolders(this.target, this.pid).catch(() => [])
+  }
+
+  /** Whether the root waited itself when last looked at. It has the lock now, or has given up, and is gone in a moment: who it waited for holds it still. */
+  #hasJustEndedItsWait(found: readonly LockHolder[]): boolean {
+    const root = found.findLast(({ isRoot }) => isRoot)
+    return this.#holders.some(({ pid, isRoot }) => pid === root?.pid && !isRoot)
   }
 
   /** A wait is over, as far as can be seen. */
