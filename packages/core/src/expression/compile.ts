@@ -99,11 +99,6 @@ export function compileExpression(expression: Expression, source: string, scope:
         const side = reader.common([node.operand, ...node.items])
         return inSql(node, side)
       }
-      case 'inList': {
-        const side = reader.typeOf(node.operand)
-        const equals = operatorSql(node.negated ? '<>' : '=', placeOf(node.operand, node.operand, side))
-        return `(${sqlOf(node.operand, side)} ${equals} ${node.negated ? 'all' : 'any'} (${parameterSql(node.list, node.listAt, side, true)}))`
-      }
       case 'quantified':
         return quantifiedSql(node)
       case 'between': {
@@ -218,13 +213,15 @@ export function compileExpression(expression: Expression, source: string, scope:
       throw expressionProblem(
         source,
         list.at,
-        `Expected an array in ${of}(…), such as a property that is one, or :list`,
+        `Expected an array: a property that is one, or a parameter that holds one`,
       )
     const own = reader.typeOf(operand)
     const side = element ?? own
-    const place = [side, own].find((each) => each?.column && each.column.operators !== PG_CATALOG)?.column?.operators
+    const named = [side, own].find((each) => each?.column && each.column.operators !== PG_CATALOG)?.column
+    // What an open list holds is of the type that it is compared with.
+    const place = isOpen ? placeOf(operand, operand, side) : (named?.operators ?? PG_CATALOG)
     const listed = isOpen ? parameterSql(list.name, list.at, side, true) : sqlOf(list, type)
-    const sign = operatorSql(operator, place ?? PG_CATALOG)
+    const sign = operatorSql(operator, place)
     return `(${sqlOf(operand, side)} ${scope.mark(operatorAt)}${sign} ${of} (${listed}))`
   }
 

@@ -8,7 +8,6 @@ export type Expression = { at: number } & (
   | { kind: 'is'; operand: Expression; test: 'null' | 'true' | 'false'; negated: boolean }
   | { kind: 'distinct'; left: Expression; right: Expression; negated: boolean }
   | { kind: 'in'; operand: Expression; items: Expression[]; negated: boolean }
-  | { kind: 'inList'; operand: Expression; list: string; listAt: number; negated: boolean }
   | {
       kind: 'quantified'
       operator: string
@@ -67,7 +66,6 @@ export function parametersOf(expression: Expression): Set<string> {
   const names = new Set<string>()
   visitExpression(expression, (node) => {
     if (node.kind === 'parameter') names.add(node.name)
-    if (node.kind === 'inList') names.add(node.list)
     if (node.kind === 'linked' && node.condition) for (const name of parametersOf(node.condition)) names.add(name)
   })
   return names
@@ -78,7 +76,6 @@ function partsOf(node: Expression): Expression[] {
     case 'unary':
     case 'is':
     case 'cast':
-    case 'inList':
       return [node.operand]
     case 'binary':
     case 'distinct':

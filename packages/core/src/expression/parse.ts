@@ -121,11 +121,15 @@ export function parseExpression(source: string): Expression {
       tokens[next + 1]?.kind === 'name' &&
       ['in', 'between', 'like', 'ilike'].includes(tokens[next + 1]?.text.toLowerCase() ?? '') &&
       take('not')
+    const inAt = peek().at
     if (take('in')) {
       const list = peek()
       if (list.kind === 'parameter') {
         next++
-        return { kind: 'inList', operand, list: list.text, listAt: list.at, negated, at }
+        // As SQL defines it: `in` is `= any`, and `not in` is `<> all`.
+        const [operator, of] = negated ? (['<>', 'all'] as const) : (['=', 'any'] as const)
+        const listed: Expression = { kind: 'parameter', name: list.text, at: list.at }
+        return { kind: 'quantified', operator, of, operand, list: listed, at, operatorAt: inAt }
       }
       if (!take('(')) throw wanted('( or a parameter such as :list')
       const items = [readItem()]
