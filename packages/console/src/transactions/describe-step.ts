@@ -22,7 +22,10 @@ export function describeStep(step: StepDefinition): StepDescription {
   if ('load' in step) {
     const lock =
       step.lock !== undefined && step.lock !== 'none' ? [step.lock === 'share' ? 'locks (share)' : 'locks'] : []
-    return { does: 'reads', title: `load ${step.load}`, detail: rowsOf(step), tags: [...as, ...expect, ...lock] }
+    const { order, limit } = step
+    const first = limit === undefined ? [] : [`the first ${limit === 1 ? '' : `${limit} `}by ${order ?? 'key'}`]
+    const detail = [rowsOf(step), ...first].join(', ')
+    return { does: 'reads', title: `load ${step.load}`, detail, tags: [...as, ...expect, ...lock] }
   }
   const [kind, subject] =
     'change' in step

@@ -65,6 +65,18 @@ export const loadStep = z.strictObject({
   load: definitionName,
   ...found,
   lock: z.enum(['none', 'share', 'change']).optional(),
+  order: z
+    .string()
+    .min(1)
+    .max(1_000)
+    .optional()
+    .describe('Which rows are the first, such as "priority, code desc"; by key where it is left out.'),
+  limit: z
+    .int()
+    .min(1)
+    .max(1_000)
+    .optional()
+    .describe('Takes so many rows at most, the first that fit; with lockWait: skip, the first that nobody holds.'),
 })
 export const changeStep = z.strictObject({ change: definitionName, ...written, ...set })
 export const replaceStep = z.strictObject({ replace: definitionName, ...written, ...set })

@@ -27,7 +27,10 @@ describe('a transaction definition', () => {
     [{ transaction: '1st' }, /^transaction: expected a letter or underscore.*, got "1st"$/],
     [{ transaction: undefined }, /^transaction: expected a string, got nothing$/],
     [{ steps: [] }, /^steps: expected at least 1, got \[\]$/],
-    [{ steps: [{ load: 'a', chnge: 'b' }] }, /^steps\.0: unknown member chnge \(known: load, when, key, .*, lock\)$/],
+    [
+      { steps: [{ load: 'a', chnge: 'b' }] },
+      /^steps\.0: unknown member chnge \(known: load, when, key, .*, lock, order, limit\)$/,
+    ],
     [{ steps: [{}] }, /^steps\.0: expected a step with one of load, change.*, got none of them$/],
     [{ steps: [{ update: 'a', key: {} }] }, /got update, key; update is written change$/],
     [{ steps: [{ laod: 'a' }] }, /got laod; laod is written load$/],

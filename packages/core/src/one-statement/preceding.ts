@@ -31,6 +31,8 @@ export class Preceding {
   sourceOf(step: PlannedStep): Source | undefined {
     if (step.kind === 'require') return 'table'
     if (step.kind === 'sql' || step.foundKeys) return undefined
+    // Callers who share a statement share its locks, and would all take the same first rows.
+    if (step.kind === 'load' && step.first) return undefined
     const { mapping } = step
     // Nothing may be found out about a value only after the run was committed; of an array, that JSON cannot say it.
     if (mapping.key.length === 0 || mapping.properties.some(({ column }) => column.type.element !== null))

@@ -2,7 +2,7 @@ import type { Expectation, Isolation, TransactionDefinition } from '@ledgerman/c
 import type { Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Statement } from '../statement/statement.js'
-import type { RowLock, Finder } from '../statement/build-load-step.js'
+import type { Finder, FirstRows, RowLock } from '../statement/build-load-step.js'
 import type { WriteStep } from '../statement/build-write-step.js'
 import type { NamedExpression } from '../statement/record-scope.js'
 import type { ColumnType } from '../values/column-type.js'
@@ -54,6 +54,7 @@ export type PlannedStep = CommonStep &
         /** The statement of written code. */
         inCode(): Statement
         finder: Finder
+        first: FirstRows | null
         lock: RowLock
       }
     | ({ kind: 'change' | 'replace' | 'remove' | 'add' } & WriteStep & {

@@ -18,6 +18,7 @@ import { checkExampleValues } from './resolve-params.js'
 import { resolvePrologue } from './resolve-prologue.js'
 import { resolveSqlStep } from './sql-step.js'
 import { hideSensitive } from './hide-sensitive.js'
+import { firstRows } from './first-rows.js'
 import { finderOf, guardsOf, loadedFinder } from './step-finder.js'
 import { checkReplaced, literalValues, namesAny, newValues } from './step-values.js'
 
@@ -115,7 +116,8 @@ export function resolveTransaction(
       })
     const lock = step.lock ?? 'none'
     const isLocked = lock !== 'none'
-    const shape = { finder, lock, skipLocked: isSkipping && isLocked }
+    const first = firstRows(scope, mapping, step, where)
+    const shape = { finder, first, lock, skipLocked: isSkipping && isLocked }
     const build = (isForCode = false) => buildLoadStep(mapping, shape, surrounded.links, surroundings, isForCode)
     return {
       ...common,
@@ -125,8 +127,10 @@ export function resolveTransaction(
       inCode: () => build(true),
       expect,
       finder,
+      first,
       lock,
-      foundKeys: isLocked ? foundKeys(mapping, finder) : null,
+      // Which rows are left out is told of all that fit, and not where only the first of them are wanted.
+      foundKeys: isLocked && !first ? foundKeys(mapping, finder) : null,
     }
   }
 

@@ -1,10 +1,12 @@
 import { extraNames, foundSql, indented } from './found-sql.js'
+import { findOrderSql } from './find-order.js'
 import { guardValueSql } from './guard-sql.js'
 import { Aliases, Joins } from './joins.js'
 import { keyColumns, outputSql } from './keyed-statement.js'
 import { isUnique } from './key-sql.js'
 import type { Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
+import type { OrderTerm } from './order.js'
 import { equalSql } from '../values/operator-sql.js'
 import { readSql } from '../values/sql-form.js'
 import { conditionSql, valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
@@ -17,8 +19,16 @@ export type Finder =
 
 export type RowLock = 'none' | 'share' | 'change'
 
+/** The rows that a load takes of those it finds: so many, the first in an order. */
+export interface FirstRows {
+  order: readonly OrderTerm[]
+  limit: number
+}
+
 export interface LoadShape {
   finder: Finder
+  /** Null where it takes all. */
+  first: FirstRows | null
   lock: RowLock
   skipLocked: boolean
 }
@@ -46,11 +56,11 @@ const MOST_LISTED = 100
 /**
  * Builds the load of a transaction's step. Row shape: every property in order; the guard; how many rows were found in all;
  * a digest of them all, where there can be more than one. Rows are locked in key order, so that two runs that lock the same ones wait for each other and no
- * more. At most `:limit` rows are given, however many were found and locked.
+ * more; of those that only the first are taken of, in theirs. At most `:limit` rows are given, however many were found and locked.
  */
 export function buildLoadStep(
   mapping: Mapping,
-  { finder, lock, skipLocked }: LoadShape,
+  { finder, first, lock, skipLocked }: LoadShape,
   links: Links,
   surroundings: (slots: SlotList) => Surroundings,
   /** Whether it is for written code, which has no use for a digest, and counts one row by itself. */
@@ -61,13 +71,16 @@ export function buildLoadStep(
   const condition = finderSql(mapping, finder, joins, slots, surroundings(slots))
   const isOne = findsOneAtMost(mapping, finder)
   const order = isOne || mapping.key.length === 0 ? '' : `order by ${keyColumns(mapping, 't')}`
+  const taken = first
+    ? [`order by ${findOrderSql(mapping, first.order, joins)}`, `limit ${first.limit}`]
+    : [order].filter((line) => line !== '')
   const rowLock =
     lock === 'none' ? '' : `for ${lock === 'share' ? 'share' : 'no key update'} of t${skipLocked ? ' skip locked' : ''}`
   const rows = {
     mapping,
     from: `${mapping.table.sql} as t${joins.sql}`,
     condition,
-    end: [order, rowLock].filter((line) => line !== ''),
+    end: [...taken, ...(rowLock === '' ? [] : [rowLock])],
     columns: mapping.properties,
     guard: guardValueSql(mapping.guard, 't'),
   }
@@ -80,13 +93,16 @@ export function buildLoadStep(
       ownJoins.sql,
       rows.end.map((line) => `\n${line}`).join(''),
     )
-    return toShortForm(text, own, slots, [!isOne && 'Counts all rows it finds, and gives the first of them.'])
+    return toShortForm(text, own, slots, [
+      !isOne && !first && 'Counts all rows it finds, and gives the first of them.',
+      first !== null && skipLocked && 'Leaves out rows that others hold: the first that nobody holds are taken.',
+    ])
   }
   if (isOne) {
     const one = `select ${outputSql('t', mapping.properties)}, ${rows.guard}${isForCode ? '' : ', 1, null::bigint'}`
     return toStatement([one, `from ${rows.from}`, `where ${condition}`, ...rows.end].join('\n'), slots, short)
   }
-  if (isForCode && namesItsRows(mapping, finder)) {
+  if (isForCode && (first ? first.limit <= MOST_LISTED : namesItsRows(mapping, finder))) {
     const listed = `select ${outputSql('t', mapping.properties)}, ${rows.guard}`
     return toStatement([listed, `from ${rows.from}`, `where ${condition}`, ...rows.end].join('\n'), slots, short)
   }

@@ -188,7 +188,7 @@ function withoutOuterParens(marked: string): string {
 
 /** Strings and quoted names stay as they are; of the rest go the marks, the schema of what is built in, and an alias that nothing is told apart by. */
 const TOKENS =
-  /"(?:[^"]|"")*"|'(?:[^']|'')*'|operator\(pg_catalog\.([^)\s]+)\)|\bpg_catalog\.|\0[^\0]*\0|\b(?:as|of) t\b|\bt\./g
+  /"(?:[^"]|"")*"|'(?:[^']|'')*'|operator\(pg_catalog\.([^)\s]+)\)|\bpg_catalog\.|\0[^\0]*\0| (?:as|of) t\b|\bt\./g
 
 function simplify(sql: string, isAlone: boolean): string {
   const text = sql.replace(TOKENS, (token, operator: string | undefined) => {

@@ -1,3 +1,4 @@
+import { setTimeout as delay } from 'node:timers/promises'
 import { countsOf as counts, sendSteps, type ToldStep as Step } from '../../../../testing/sent-steps.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
@@ -123,6 +124,64 @@ describe('steps', () => {
     const token = body.rehearsal as string
     const one = [{ remove: 'hoursTransfer', where: 'hours > 0' }]
     expect((await commit(one, { rehearsal: token })).body.code).toBe('rehearsal-stale')
+  })
+
+  it('that take the first that nobody holds are each given others, however many ask at once', async () => {
+    const take = (by: number, limit = 1, lockWait = 'skip') =>
+      commit(
+        [
+          {
+            load: 'block',
+            as: 'next',
+            where: "state = 'planned' and assignedTo is null",
+            ...{ order: 'slot desc, id', limit, lock: 'change', expect: limit === 1 ? 'one' : 'any' },
+          },
+          ...(limit === 1 ? [{ change: 'next', compute: { assignedTo: ':by' } }] : []),
+        ],
+        { ...(limit === 1 ? { params: { by }, types: { by: 'integer' } } : {}), lockWait },
+      )
+    const takenOf = (steps: Step[]) => steps[0]?.rows.map(({ key }) => (key as { id: number }).id) ?? []
+    const free = async () =>
+      (await sql(`select id from block where state = 'planned' and assigned_to is null order by slot desc, id`)).map(
+        ({ id }) => id as number,
+      )
+    const before = await free()
+    const asked = Array.from({ length: 6 }, (_, at) => take((at % 3) + 1))
+    const answers = await Promise.all(asked)
+    expect(answers.map(({ body }) => body.outcome)).toEqual(asked.map(() => 'committed'))
+    const taken = answers.flatMap(({ body }) => takenOf(body.steps as Step[]))
+    expect(new Set(taken)).toEqual(new Set(before.slice(0, 6)))
+    expect(takenOf((await take(1, 3)).body.steps as Step[])).toEqual(before.slice(6, 9))
+
+    const holder = await service.observatory.session()
+    await holder.query(`begin; update block set assigned_to = 1 where id = ${before[6]}`)
+    expect(takenOf((await take(2)).body.steps as Step[])).toEqual([before[7]])
+    const waiting = take(3, 1, '4s')
+    await delay(200)
+    await holder.query('commit')
+    await holder.end()
+    // The one that it waited for does not fit any more: the next one does.
+    expect(takenOf((await waiting).body.steps as Step[])).toEqual([before[8]])
+
+    await sql(`update block set assigned_to = 1 where assigned_to is null`)
+    expect((await take(1)).body).toMatchObject({ code: 'count-mismatch', matched: 0 })
+  })
+
+  it('that take the first say of what, and how many', async () => {
+    const load = { load: 'block', as: 'next', where: "state = 'planned'", expect: 'any' }
+    const { body } = await rehearse([
+      { ...load, order: 'slott, programme.code', limit: 2 },
+      { ...load, as: 'all', order: 'slot' },
+      { load: 'block', as: 'one', key: { id: '1' }, limit: 1 },
+      { ...load, as: 'odd', order: 'slot sideways', limit: 1 },
+    ])
+    expect(body.findings.map(({ where, message }: { where: string; message: string }) => [where, message])).toEqual([
+      ['steps.1.order', 'slott is not a property of block. Did you mean slot?'],
+      ['steps.1.order', 'programme.code follows a link; name properties of block itself'],
+      ['steps.2.order', 'it says which rows are the first; say with limit how many of them are taken'],
+      ['steps.3.limit', 'a key finds one row; limit goes with where'],
+      ['steps.4.order', 'expected a property, then asc or desc, then nulls first or nulls last, got "slot sideways"'],
+    ])
   })
 
   it('that add say what becomes of an existing record', async () => {

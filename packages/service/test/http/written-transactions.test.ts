@@ -33,6 +33,12 @@ const loads: StepDefinition[] = [
   { load: 'account', as: 'giver', key: { code: ':from' } },
   { load: 'tariff', as: 'rate', key: { code: `'high'` }, lock: 'share' },
   { load: 'account', as: 'rich', where: `amount > 30 and owner = 'o1'`, expect: '1..2' },
+  {
+    ...{ load: 'account', as: 'giver', where: 'amount > :n', lock: 'change', expect: 'one' },
+    ...{ order: 'owner desc, amount', limit: 1 },
+  },
+  { load: 'account', as: 'top', where: 'open', order: 'amount desc', limit: 2, expect: 'any' },
+  { load: 'account', as: 'few', where: 'code <> :to', limit: 101, expect: '2..' },
 ]
 const naming: StepDefinition[] = [
   { require: 'giver.amount >= :n', otherwise: '{giver.code} has {giver.amount}.' },
@@ -95,7 +101,7 @@ const transaction = fc
     writes: fc.shuffledSubarray(writes, { minLength: 1, maxLength: 4 }),
     counting: fc.constantFrom(null, ...counting),
     isolation: fc.constantFrom(null, null, 'repeatable read', 'serializable'),
-    lockWait: fc.constantFrom(null, '1s'),
+    lockWait: fc.constantFrom(null, '1s', 'skip'),
   })
   .map((drawn) => {
     const isThere = (name: string) => [...drawn.loads, ...drawn.writes].some((step) => nameOf(step) === name)

@@ -50,7 +50,8 @@ export async function collectRows(
     for (const texts of [before, after]) if (texts) await collector.askFor(mapping, texts, links.get(mapping) ?? [])
   await collector.fetchAll()
   for (const path of tablesChangedByCondition(drilled)) await collector.takeBystanders(path)
-  for (const path of await relationsOfStatements(target, drilled)) await collector.takeFirst(path)
+  for (const path of [...tablesOfFirstRows(drilled), ...(await relationsOfStatements(target, drilled))])
+    await collector.takeFirst(path)
   await collector.fetchAll()
   return { copied: [...collector.copied.values()], notes: collector.notes }
 }
@@ -215,6 +216,13 @@ function tablesChangedByCondition(drilled: readonly Drilled[]): Set<string> {
         isWrite(step) && step.isByWhere && step.mapping.table.kind !== 'view' ? [step.mapping.table.path] : [],
       ),
     ),
+  )
+}
+
+/** The tables of which only the first rows are taken: which those are depends on what others hold. */
+function tablesOfFirstRows(drilled: readonly Drilled[]): string[] {
+  return drilled.flatMap(({ plan }) =>
+    plan.steps.flatMap((step) => (step.kind === 'load' && step.first ? [step.mapping.table.path] : [])),
   )
 }
 
