@@ -609,7 +609,7 @@ export function writeText(longest: number | null): Write {
   return (value, property) => {
     if (typeof value !== 'string' || value.includes('\0')) throw new ValueInvalid(property, 'a text')
     if (longest !== null && [...value].length > longest)
-      throw new ValueInvalid(property, `at most ${longest} characters`)
+      throw new ValueInvalid(property, `at most ${longest} ${longest === 1 ? 'character' : 'characters'}`)
     return value
   }
 }
@@ -637,9 +637,13 @@ export function writeNumeric(digits: number | null, scale: number | null): Write
     const point = whole.length + Number(exponent)
     const before = /[1-9]/.test(all) ? Math.max(0, point - all.search(/[1-9]/)) : 0
     const after = /[1-9]/.test(all) ? all.replace(/0+$/, '').length - point : 0
-    if (scale !== null && after > scale) throw new ValueInvalid(property, `at most ${scale} digits behind the point`)
+    if (scale !== null && after > scale)
+      throw new ValueInvalid(property, `at most ${scale} ${scale === 1 ? 'digit' : 'digits'} behind the point`)
     if (digits !== null && scale !== null && before > Math.max(0, digits - scale))
-      throw new ValueInvalid(property, `at most ${digits - scale} digits before the point`)
+      throw new ValueInvalid(
+        property,
+        `at most ${digits - scale} ${digits - scale === 1 ? 'digit' : 'digits'} before the point`,
+      )
     return text
   }
 }

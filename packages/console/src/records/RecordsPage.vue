@@ -290,8 +290,8 @@ function open(address: string) {
       density="compact"
       class="mb-3"
     >
-      This table has no unique key without nulls: one record cannot be told from another, so records can be looked at,
-      but not changed one by one.
+      This mapping has no key: its records cannot be told from one another, so they can be looked at, but not changed
+      one by one.
     </v-alert>
     <v-alert v-if="mapping?.drift" type="warning" variant="tonal" density="compact" class="mb-3">{{
       mapping.drift

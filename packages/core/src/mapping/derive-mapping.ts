@@ -109,6 +109,10 @@ function notesFor(table: Table, nameOf: ReadonlyMap<string, string>): string[] {
     )
   if (table.kind === 'materialized view')
     notes.push('A materialized view is only refreshed: its records can be read, and not changed here.')
+  else if (table.kind === 'foreign table')
+    notes.push(
+      'PostgreSQL knows no keys of a foreign table: its records can be listed. To change them, map a view of it, and name the key there.',
+    )
   else if (table.keys.length === 0 && table.kind !== 'view') {
     notes.push('The table has no unique key without nulls: its records can be listed, but not changed one by one.')
   }

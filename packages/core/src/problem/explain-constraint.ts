@@ -99,6 +99,11 @@ function keyFrom(error: DatabaseError, table: Mapping['table'] | undefined) {
   return others.length === 0 ? key : undefined
 }
 
+/** The partition whose own check it is, in words; empty for a check of the whole table. */
+function partOf({ schema, table: name }: DatabaseError, table: Mapping['table'] | undefined): string {
+  return table?.kind === 'partitioned table' && name !== undefined ? ` of its partition ${schema}.${name}` : ''
+}
+
 function explain(error: DatabaseError, context: ErrorContext): Explanation {
   const { mapping, kind: step } = context
   const record = mapping?.name ?? 'record'
@@ -169,11 +174,12 @@ function explain(error: DatabaseError, context: ErrorContext): Explanation {
       if (error.constraint === undefined)
         return { kind: 'check', columns: [], detail: `The database refuses the ${record}: ${error.message}.` }
       const check = table?.checks.find((each) => each.name === error.constraint)
+      const place = check ? '' : partOf(error, table)
       const rule = check && inPropertyNames(check.definition.replace(/^CHECK \((.*)\)$/s, '$1'), check.columns, mapping)
       return {
         kind: 'check',
         columns: check?.columns ?? [],
-        detail: `The ${record} would break the check ${error.constraint}${rule ? `: ${rule}` : ''}.`,
+        detail: `The ${record} would break the check ${error.constraint}${place}${rule ? `: ${rule}` : ''}.`,
         ...(rule ? { message: rule } : {}),
       }
     }

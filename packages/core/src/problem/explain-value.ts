@@ -50,14 +50,15 @@ function computedTooLong(error: DatabaseError, { mapping }: ErrorContext): Ledge
   const held = mapping.properties.filter(({ column }) => String(column.type.length) === length)
   if (length === undefined || held.length === 0) return undefined
   const names = held.map(({ name }) => name)
+  const most = `at most ${length} ${length === '1' ? 'character' : 'characters'}`
   return new LedgermanProblem(
     'value-invalid',
-    `${names.join(' or ')}: a computed text is too long. Expected at most ${length} characters; left(…, ${length}) gives its beginning.`,
+    `${names.join(' or ')}: a computed text is too long. Expected ${most}; left(…, ${length}) gives its beginning.`,
     {
       where: names[0],
       mapping: mapping.name,
       properties: names,
-      expected: `at most ${length} characters`,
+      expected: most,
       sqlstate: error.code,
     },
     { cause: error },

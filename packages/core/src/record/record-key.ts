@@ -70,9 +70,22 @@ export function assertKeyed(mapping: Mapping): void {
     )
   throw new LedgermanProblem(
     'no-key',
-    `${mapping.table.path} has no unique key without nulls, so one record of ${mapping.name} cannot be told from another. Its records can be listed; to change one, give the table a primary key.`,
+    `${whyNoKey(mapping)} Until then its records can be listed, but not told from one another.`,
     { mapping: mapping.name, table: mapping.table.path },
   )
+}
+
+function whyNoKey({ name, table }: Mapping): string {
+  switch (table.kind) {
+    case 'view':
+      return `${table.path} is a view, and ${name} names no key. Name the properties that identify a record in the key of ${name}.`
+    case 'foreign table':
+      return `${table.path} is a foreign table, and PostgreSQL knows nothing of its keys. Map a view of it, and name the key there.`
+    case 'materialized view':
+      return `${table.path} is a materialized view without a unique index. Give it one over columns that are not null.`
+    default:
+      return `${table.path} has no unique key without nulls. Give the table a primary key.`
+  }
 }
 
 /** The key as the caller gave it, for a problem that has to name the record. */

@@ -16,9 +16,10 @@ export function stringToText(value: Json, type: ScalarType): string {
       throw new ValueError(`a text of at most ${type.length} bytes`)
   } else if (type.name === 'bit') {
     if (text.length !== type.length || /[^01]/.test(text))
-      throw new ValueError(`exactly ${type.length} bits of 0 and 1`)
+      throw new ValueError(`exactly ${type.length} ${type.length === 1 ? 'bit' : 'bits'} of 0 and 1`)
   } else if ([...text].length > type.length) {
-    throw new ValueError(`at most ${type.length} ${type.name === 'varbit' ? 'bits' : 'characters'}`)
+    const unit = type.name === 'varbit' ? 'bit' : 'character'
+    throw new ValueError(`at most ${type.length} ${unit}${type.length === 1 ? '' : 's'}`)
   }
   return text
 }

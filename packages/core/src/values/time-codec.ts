@@ -81,6 +81,7 @@ function matching(value: Json, form: RegExp, expected: string): string {
 function withinFraction(text: string, form: RegExp, type: ScalarType): string {
   const fraction = (form.exec(text)?.[1] ?? '').replace(/0+$/, '')
   const kept = type.fractionDigits ?? 6
-  if (fraction.length > kept) throw new ValueError(`at most ${kept} digits behind the point of a second`)
+  if (fraction.length > kept)
+    throw new ValueError(`at most ${kept} ${kept === 1 ? 'digit' : 'digits'} behind the point of a second`)
   return text
 }

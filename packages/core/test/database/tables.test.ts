@@ -125,6 +125,11 @@ describe('tables of a practitioner’s own', () => {
       { part: 'nightly_b', note: 'moved' },
     ])
     expect((await loadRecord(target, mapping, parseKeyParts(mapping, ['1', 'B']))).guard).toBe(moved.guard)
+    // A check that only this partition has.
+    await database.sql(`alter table nightly_b add constraint short check (length(note) < 9)`)
+    const key = parseKeyParts(mapping, ['1', 'B'])
+    const broken = changeRecord(target, mapping, { key, values: { note: 'a long one' }, guard: 'any', ...commit })
+    await expect(broken).rejects.toThrow(/would break the check short of its partition public\.nightly_b/)
   })
 
   it('may refer to a partitioned one, by a link to the whole of it', async () => {
@@ -217,6 +222,8 @@ describe('tables of a practitioner’s own', () => {
       (await findRecords(target, mapping, { limit: 10 }, () => Promise.reject(new Error('no links')))).found,
     ).toEqual([{ at: '2026-03-01T00:00:00Z', wind: 3.5 }])
     expect(() => parseKeyParts(mapping, ['x'])).toThrow(/no unique key without nulls/)
+    const seen = await mapped('public.feed_seen', 'create view feed_seen as select * from feed')
+    expect(() => parseKeyParts(seen, ['x'])).toThrow(/is a view.* Name the properties that identify a record/)
   })
 
   it('may have more columns than a function takes arguments', async () => {
