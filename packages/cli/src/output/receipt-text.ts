@@ -18,14 +18,20 @@ export interface ReceiptText {
   width?: number
 }
 
-/** The same, and the entry that holds its rows, where it was committed. */
+/** The same, with the entry that holds its rows, where it was committed. */
 interface StepText extends ReceiptText {
   entries: readonly string[]
+  /** Whether rows of several mappings are shown, so that each has to say its own. */
+  namesMapping: boolean
 }
 
 /** What a run did, for people: the counts, each row's values before and after, and what beside them the database changed. */
 export function formatReceipt(receipt: Receipt, text: ReceiptText): string {
-  const options = { ...text, entries: receipt.outcome === 'committed' ? [receipt.id] : [] }
+  const written = receipt.steps.flatMap(({ kind, mapping, rows }) =>
+    kind === 'load' || rows.length === 0 ? [] : [mapping],
+  )
+  const entries = receipt.outcome === 'committed' ? [receipt.id] : []
+  const options = { ...text, entries, namesMapping: new Set(written).size > 1 }
   const isRun = receipt.steps.length > 1 || receipt.transaction !== null
   const shown = options.full ? receipt.steps : receipt.steps.slice(0, SHOWN_STEPS)
   const more = receipt.steps.length - shown.length
@@ -112,16 +118,20 @@ function formatStepParts(step: StepReceipt, options: StepText): string[] {
     : []
   return [
     ...(options.statement ? [formatStatement(step, options.statement)] : []),
-    ...(step.kind === 'load' ? [] : formatRows(step.rows, most, options)),
+    ...(step.kind === 'load' ? [] : formatRows(step, most, options)),
     ...(step.kind === 'load' ? [] : moreRows(step.rows.length, most, step.changed ?? 0, options.entries)),
     ...left,
   ]
 }
 
 /** One row is told property by property; many are a table, a line a row. */
-function formatRows(rows: readonly RowReceipt[], most: number, options: ReceiptText): string[] {
-  if (rows.length > 1) return [formatDifferences(rows, most, options.full ?? false)]
-  return rows.map((row) => formatRow(row, options))
+function formatRows({ mapping, rows }: StepReceipt, most: number, options: StepText): string[] {
+  const of = options.namesMapping && mapping !== null ? colors.bold(mapping) : ''
+  if (rows.length > 1) {
+    const table = formatDifferences(rows, most, options.full ?? false)
+    return [of === '' ? table : `${of}\n${indent(table)}`]
+  }
+  return rows.map((row) => `${of === '' ? '' : `${of} `}${formatRow(row, options)}`)
 }
 
 /** How many steps are shown: a reversal has as many as its entries had. */
@@ -168,7 +178,7 @@ function changes(
 function formatStatement({ statement, binds, short }: StepReceipt, form: StatementForm): string {
   if (form === 'whole' || !short) return formatWhole(statement, binds)
   const around = short.around.map((words) => colors.dim(words)).join('\n')
-  return `${formatWhole(short.statement, short.binds)}\n\n${indent(around)}`
+  return [formatWhole(short.statement, short.binds), ...(around === '' ? [] : [indent(around)])].join('\n\n')
 }
 
 function formatWhole(statement: string, binds: readonly BindReceipt[]): string {
