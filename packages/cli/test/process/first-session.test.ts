@@ -134,6 +134,9 @@ describe('changes by condition', () => {
       expect.stringMatching(/has \S+ hours left[\s\S]*3 +require +not true/),
     ])
     expect((await run(['run', 'move-hours', '--example', '7'])).exit).toBe(2)
+    // Rows of several mappings say whose they are; a key alone would not tell.
+    const several = await run(['run', 'move-hours', 'from=P-112', 'to=P-107', 'hours=10'])
+    expect(several.out).toMatch(/^programme P-112$[\s\S]*^programme P-107$[\s\S]*^hoursTransfer \d+$/m)
     expect((await run(['waits'])).out).toMatch(/Nobody waits/)
     expect((await run(['fetch', join(folder, 'defs')])).out).toMatch(/move-hours\.yaml +new/)
     expect((await run(['check', join(folder, 'defs')])).out).toMatch(/All fit observatory/)
