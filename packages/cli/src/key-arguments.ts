@@ -27,7 +27,7 @@ export function splitArguments(
   if (names.length === 0) {
     throw new LedgermanProblem(
       'no-key',
-      `The mapping ${mapping.name} has no key, so its records cannot be told from one another.`,
+      `${mapping.table} has no unique key without nulls, and ${mapping.name} names none: its records cannot be told from one another.`,
       { mapping: mapping.name },
     )
   }
