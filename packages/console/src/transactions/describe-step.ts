@@ -23,9 +23,9 @@ export function describeStep(step: StepDefinition): StepDescription {
     const lock =
       step.lock !== undefined && step.lock !== 'none' ? [step.lock === 'share' ? 'locks (share)' : 'locks'] : []
     const { order, limit } = step
-    const first = limit === undefined ? [] : [`the first ${limit === 1 ? '' : `${limit} `}by ${order ?? 'key'}`]
-    const detail = [rowsOf(step), ...first].join(', ')
-    return { does: 'reads', title: `load ${step.load}`, detail, tags: [...as, ...expect, ...lock] }
+    const first = limit === undefined ? [] : [limit === 1 ? 'the first' : `the first ${limit}`]
+    const detail = [rowsOf(step), ...(order === undefined ? [] : [`by ${order}`])].join(', ')
+    return { does: 'reads', title: `load ${step.load}`, detail, tags: [...as, ...first, ...expect, ...lock] }
   }
   const [kind, subject] =
     'change' in step
