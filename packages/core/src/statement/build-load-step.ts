@@ -56,7 +56,7 @@ const MOST_LISTED = 100
 /**
  * Builds the load of a transaction's step. Row shape: every property in order; the guard; how many rows were found in all;
  * a digest of them all, where there can be more than one. Rows are locked in key order, so that two runs that lock the same ones wait for each other and no
- * more; of those that only the first are taken of, in theirs. At most `:limit` rows are given, however many were found and locked.
+ * more; where only the first are taken, in the order that says which those are. At most `:limit` rows are given, however many were found and locked.
  */
 export function buildLoadStep(
   mapping: Mapping,
