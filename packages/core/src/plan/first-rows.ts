@@ -8,16 +8,20 @@ import type { DefinitionScope } from './definition-scope.js'
 export function firstRows(
   { findings }: DefinitionScope,
   mapping: Mapping,
-  { order, limit, where }: Pick<LoadStep, 'order' | 'limit' | 'where'>,
+  { order, limit, where, expect }: Pick<LoadStep, 'order' | 'limit' | 'where' | 'expect'>,
   place: string,
 ): FirstRows | null {
-  const find = (member: 'order' | 'limit', message: string) => findings.push({ where: `${place}.${member}`, message })
+  const find = (member: 'order' | 'limit' | 'expect', message: string) =>
+    findings.push({ where: `${place}.${member}`, message })
   if (limit === undefined) {
     if (order !== undefined)
       find('order', 'it says which rows are the first; say with limit how many of them are taken')
     return null
   }
   if (where === undefined) find('limit', 'a key finds one row; limit goes with where')
+  // A number, or the first of a range.
+  const least = Number(/^\d+/.exec(String(expect ?? ''))?.[0] ?? 0)
+  if (least > limit) find('expect', `it can never be ${least}: limit takes ${limit} at most`)
   const terms = readOrder(order ?? '', (message) => find('order', message))
   for (const { path } of terms) {
     const [name = '', ...others] = path

@@ -174,6 +174,7 @@ describe('steps', () => {
       { ...load, as: 'all', order: 'slot' },
       { load: 'block', as: 'one', key: { id: '1' }, limit: 1 },
       { ...load, as: 'odd', order: 'slot sideways', limit: 1 },
+      { ...load, as: 'few', expect: '3..', limit: 2 },
     ])
     expect(body.findings.map(({ where, message }: { where: string; message: string }) => [where, message])).toEqual([
       ['steps.1.order', 'slott is not a property of block. Did you mean slot?'],
@@ -181,6 +182,7 @@ describe('steps', () => {
       ['steps.2.order', 'it says which rows are the first; say with limit how many of them are taken'],
       ['steps.3.limit', 'a key finds one row; limit goes with where'],
       ['steps.4.order', 'expected a property, then asc or desc, then nulls first or nulls last, got "slot sideways"'],
+      ['steps.5.expect', 'it can never be 3: limit takes 2 at most'],
     ])
   })
 
