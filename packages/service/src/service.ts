@@ -12,6 +12,7 @@ import { DefinitionStore } from './home/definition-store.js'
 import { RehearsalStore } from './home/rehearsal-store.js'
 import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
+import { answerUnread, HEADER_LIMIT_BYTES } from './http/unread-requests.js'
 import { Metrics } from './metrics/metrics.js'
 import { allRoutes } from './routes/all-routes.js'
 import { JobRunner } from './jobs/job-runner.js'
@@ -72,6 +73,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   // Each call that only tells listens to it.
   setMaxListeners(0, stopping.signal)
   const server = createServer(
+    { maxHeaderSize: HEADER_LIMIT_BYTES },
     createApp({
       routes: allRoutes({
         home,
@@ -100,6 +102,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   server.headersTimeout = HEADERS_LIMIT_MS
   server.requestTimeout = REQUEST_LIMIT_MS
   server.keepAliveTimeout = KEEP_ALIVE_MS
+  answerUnread(server)
   const connections = connectionsOf(server)
   await listen(server, config)
   log.info({ host: config.host, port: config.port, targets: targets.names(), adminToken }, 'service ready')

@@ -153,11 +153,26 @@ async function serve(
 /** How long a caller may take to send a body that is read as a whole, in milliseconds. */
 const BODY_LIMIT_MS = 60_000
 
-/** Collects a body; one that comes a byte a second is not waited for. */
+/**
+ * Collects a body; one that comes a byte a second is not waited for.
+ *
+ * @throws LedgermanProblem time-limit
+ */
 async function readInTime(request: Request, response: Response, readBytes: RequestHandler): Promise<void> {
-  const timer = setTimeout(() => request.destroy(), BODY_LIMIT_MS)
+  let timer: NodeJS.Timeout | undefined
   try {
-    await new Promise<void>((resolve, reject) => readBytes(request, response, settle(resolve, reject)))
+    await new Promise<void>((resolve, reject) => {
+      timer = setTimeout(() => {
+        // The rest of the body is not read, so that nothing can follow it.
+        response.set('connection', 'close').once('finish', () => request.destroy())
+        reject(
+          new LedgermanProblem('time-limit', `The body did not arrive within ${BODY_LIMIT_MS / 1000} s.`, {
+            where: 'body',
+          }),
+        )
+      }, BODY_LIMIT_MS)
+      readBytes(request, response, settle(resolve, reject))
+    })
   } finally {
     clearTimeout(timer)
   }

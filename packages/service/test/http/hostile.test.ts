@@ -215,14 +215,36 @@ it('makes nothing for a HEAD: what goes on, and what is long, ends with its head
   }
 })
 
-it('reads nobody’s body before it knows them', async () => {
+/** What comes back for bytes as they are, of which the connection's end is not waited for. */
+async function answerTo(bytes: string): Promise<string> {
   const socket = connect(Number(new URL(service.url).port), '127.0.0.1')
-  socket.write(
-    `PATCH ${P107} HTTP/1.1\r\nhost: x\r\nauthorization: Bearer nobody\r\ncontent-type: application/json\r\ncontent-length: 1000000\r\n\r\n`,
-  )
-  const answer = await new Promise<string>((resolve) => socket.once('data', (bytes) => resolve(bytes.toString())))
+  socket.write(bytes)
+  const answer = await new Promise<string>((resolve) => socket.once('data', (part) => resolve(part.toString())))
   socket.destroy()
-  expect(answer).toMatch(/^HTTP\/1.1 401 /)
+  return answer
+}
+
+it('reads nobody’s body before it knows them', async () => {
+  const head = `PATCH ${P107} HTTP/1.1\r\nhost: x\r\nauthorization: Bearer nobody\r\ncontent-type: application/json\r\n`
+  expect(await answerTo(`${head}content-length: 1000000\r\n\r\n`)).toMatch(/^HTTP\/1.1 401 /)
+})
+
+it('answers with a problem what is no request of HTTP, and takes the longest expression in an address', async () => {
+  const head = `POST ${RUNS} HTTP/1.1\r\nhost: x\r\nauthorization: Bearer ${service.token}\r\ncontent-type: application/json\r\n`
+  for (const [bytes, status, code, detail] of [
+    ['nonsense\r\n\r\n', 400, 'request-invalid', 'This is not a request of HTTP/1.1: '],
+    [`${head}content-length: 2\r\ncontent-length: 3\r\n\r\n{}`, 400, 'request-invalid', 'This is not a request'],
+    [`${head}transfer-encoding: chunked\r\n\r\nzz\r\n`, 400, 'request-invalid', 'This is not a request of HTTP/1.1: '],
+    [`GET /healthz?${'x'.repeat(70_000)} HTTP/1.1\r\n\r\n`, 413, 'too-large', 'The address and the headers are longer'],
+  ] as const) {
+    const [answered = '', body = ''] = (await answerTo(bytes)).split('\r\n\r\n')
+    expect(answered).toMatch(new RegExp(`^HTTP/1.1 ${status} [^]*application/problem\\+json`))
+    expect(JSON.parse(body)).toMatchObject({ code, status, detail: expect.stringContaining(detail) as string })
+  }
+  const where = encodeURIComponent(`title in ('${'é, '.repeat(3_300)}')`)
+  expect(
+    await service.request('GET', `/v1/targets/observatory/mappings/programme/records?where=${where}`),
+  ).toMatchObject({ status: 200, body: { found: [] } })
 })
 
 it('has one operation id for each call, and says how long each may take', async () => {
