@@ -2,8 +2,11 @@ import { connect, createServer, type AddressInfo, type Socket } from 'node:net'
 
 /** What a proxy does with what it sees; texts are looked for in the bytes as they pass. */
 export interface ProxyRules {
-  /** Called with what a client sends. `cut` ends the connection before it arrives; `cutAnswer` when the server has answered it. */
-  onRequest?: (text: string) => 'pass' | 'cut' | 'cutAnswer'
+  /**
+   * Called with what a client sends. `cut` ends the connection before it arrives, `cutAnswer` when the server has answered it; `refuse` answers
+   * with a protocol violation, as proxies do that do not know a start-up parameter.
+   */
+  onRequest?: (text: string) => 'pass' | 'cut' | 'cutAnswer' | 'refuse'
   /** Called with what the server answers; resolves when it may pass. */
   onAnswer?: (bytes: Buffer) => Promise<void> | undefined
 }
@@ -15,6 +18,13 @@ export interface Proxy {
   rules: ProxyRules
   close(): Promise<void>
 }
+
+/** ErrorResponse (PostgreSQL, "Frontend/Backend Protocol"): what it is, its length, and its fields. */
+const REFUSAL = ((fields: string) => {
+  const length = Buffer.alloc(4)
+  length.writeUInt32BE(4 + Buffer.byteLength(fields))
+  return Buffer.concat([Buffer.from('E'), length, Buffer.from(fields)])
+})('SFATAL\0C08P01\0Munsupported startup parameter\0\0')
 
 export async function openProxy(serverUrl: string): Promise<Proxy> {
   const { hostname, port } = new URL(serverUrl)
@@ -38,6 +48,7 @@ export async function openProxy(serverUrl: string): Promise<Proxy> {
     client.on('data', (bytes) => {
       const verdict = proxy.rules.onRequest?.(bytes.toString('latin1')) ?? 'pass'
       if (verdict === 'cut') return end()
+      if (verdict === 'refuse') return void client.end(REFUSAL)
       isCutWithAnswer ||= verdict === 'cutAnswer'
       upstream.write(bytes)
     })

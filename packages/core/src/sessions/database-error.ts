@@ -32,6 +32,11 @@ export function hasNoSessionLeft(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '53300'
 }
 
+/** Whether what was sent is not taken: of a session that begins, one of its start-up parameters. */
+export function isProtocolViolation(error: unknown): boolean {
+  return isDatabaseError(error) && error.code === '08P01'
+}
+
 /** Whether a lock was not granted in time. */
 export function isLockTimeout(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '55P03'

@@ -36,7 +36,7 @@ export async function assertSessionsLast(
       if (isKept === false)
         throw new LedgermanProblem(
           'target-unavailable',
-          `${name}: the proxy in front of the database hands its sessions round between transactions, so that what one of them is set to is lost, and reaches others. Nothing was sent. Have it keep one session for each connection, or give the address of the database itself.`,
+          `The proxy in front of the database of ${name} hands its sessions round between transactions, so that what one of them is set to is lost, and reaches others. Nothing was sent. Have it keep one session for each connection, or give the address of the database itself.`,
           { target: name },
         )
     })

@@ -8,7 +8,7 @@ import { translateConnectionError } from './connection-problem.js'
 import type { Queryable, Rows } from './queryable.js'
 import { orCancelled } from './overdue.js'
 import { DRIVER_PATIENCE_MS, type PoolOptions } from './session-pool.js'
-import { beginSession, startupOptions } from './session-settings.js'
+import { beginSession, hasRefusedOptions, startupOptions } from './session-settings.js'
 
 /** A session that belongs to one long task alone: beside all pools, so that nobody waits for it. It can send and take rows as a stream. */
 export interface OwnSession extends Queryable {
@@ -64,15 +64,15 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
 }
 
 async function connect(options: Omit<PoolOptions, 'most'>, owner: object): Promise<OwnClient> {
-  const { limits, settings = {} } = options
   const deadline = performance.now() + CONNECT_LIMIT_MS
   for (;;) {
+    const sent = startupOptions(options)
     const client = new pg.Client({
       connectionString: options.url,
       connectionTimeoutMillis: CONNECT_LIMIT_MS,
       keepAlive: true,
       application_name: options.application,
-      options: startupOptions(limits, settings),
+      options: sent,
       types: { getTypeParser: () => (text: string) => text },
     } as pg.ClientConfig) as OwnClient
     // A session can break between two statements, when nobody is waiting for an answer: the next one meets it.
@@ -83,6 +83,7 @@ async function connect(options: Omit<PoolOptions, 'most'>, owner: object): Promi
       return client
     } catch (error) {
       client.connection.stream.destroy()
+      if (hasRefusedOptions(error, options.url, sent)) continue
       if (!hasNoSessionLeft(error) || performance.now() > deadline) throw translateConnectionError(options.name, error)
       options.onNoneLeft?.()
       await delay(FULL_PAUSE_MS)

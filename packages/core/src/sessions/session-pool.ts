@@ -8,7 +8,7 @@ import { translateConnectionError } from './connection-problem.js'
 import { orCancelled } from './overdue.js'
 import { PreparedNames } from './prepared-names.js'
 import type { Queryable, Rows } from './queryable.js'
-import { beginSession, startupOptions, type SessionOptions } from './session-settings.js'
+import { beginSession, hasRefusedOptions, startupOptions, type SessionOptions } from './session-settings.js'
 
 /** A session on loan from the pool: hand it back with `release`, or have it destroyed. */
 export interface Session extends Queryable {
@@ -60,8 +60,7 @@ export class SessionPool {
   #ending = 0
 
   constructor(readonly options: PoolOptions) {
-    const { limits, settings = {} } = options
-    this.#limitMs = limits.timeLimitMs + DRIVER_PATIENCE_MS
+    this.#limitMs = options.limits.timeLimitMs + DRIVER_PATIENCE_MS
     this.#prepared = options.prepareStatements ? new PreparedNames() : undefined
     this.#pool = new pg.Pool({
       // Statements go out as they are asked for: BEGIN and what sets a transaction up share a round trip.
@@ -72,7 +71,7 @@ export class SessionPool {
       idleTimeoutMillis: 60_000,
       keepAlive: true,
       application_name: options.application,
-      options: startupOptions(limits, settings),
+      options: startupOptions(options),
       types: { getTypeParser: () => keepText },
       onConnect: (client: pg.ClientBase) => beginSession(client, options, this),
     } as pg.PoolConfig)
@@ -96,9 +95,14 @@ export class SessionPool {
     // Counted from when the server first gave none: a caller who waited for a free one before does not pay for having asked.
     let deadline = Infinity
     for (;;) {
+      const sent = this.#pool.options.options
       try {
         return this.#toSession((await this.#pool.connect()) as Client)
       } catch (error) {
+        if (hasRefusedOptions(error, this.options.url, sent)) {
+          this.#pool.options.options = undefined
+          continue
+        }
         if (!hasNoSessionLeft(error) || performance.now() > deadline)
           throw translateConnectionError(this.options.name, error)
         deadline = Math.min(deadline, performance.now() + CONNECT_LIMIT_MS)

@@ -1,5 +1,5 @@
 import type { ClientBase, QueryConfig, QueryResultRow } from 'pg'
-import { isCancelled, isDatabaseError, type DatabaseError } from './database-error.js'
+import { isCancelled, isDatabaseError, isProtocolViolation, type DatabaseError } from './database-error.js'
 import { learnTimeLimitWords } from './database-words.js'
 import { assertSessionsLast, type SessionAddress } from './lasting-sessions.js'
 
@@ -60,9 +60,22 @@ function sessionSettings(limits: SessionLimits, others: Record<string, string>):
   }
 }
 
-/** The settings as start-up options: given with the connection they hold from its first moment. */
-export function startupOptions(limits: SessionLimits, others: Record<string, string>): string {
-  return asOptions(sessionSettings(limits, others))
+/** Addresses by way of a proxy that refuses start-up options. */
+const refusing = new Set<string>()
+
+/** The settings as start-up options: given with the connection they hold from its first moment. Undefined where a proxy refuses them. */
+export function startupOptions({ url, limits, settings = {} }: SessionOptions): string | undefined {
+  return refusing.has(url) ? undefined : asOptions(sessionSettings(limits, settings))
+}
+
+/**
+ * Whether a session was refused for its start-up options, as it may be by a proxy. The next one goes without: what a session begins with, it is
+ * given once more as soon as it is open.
+ */
+export function hasRefusedOptions(error: unknown, url: string, sent: string | undefined): boolean {
+  if (sent === undefined || !isProtocolViolation(error)) return false
+  refusing.add(url)
+  return true
 }
 
 function asOptions(settings: Readonly<Record<string, string>>): string {

@@ -10,6 +10,7 @@ import {
   type Mapping,
 } from '@ledgerman/core'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+import { openProxy } from '../../../../testing/proxy.js'
 
 // What a database has set for all of its sessions changes neither what is stored nor what a statement means.
 const SETTINGS = {
@@ -129,7 +130,7 @@ it('keeps no session for a look at who waits that cannot be had', async () => {
   const url = Object.assign(new URL(own.database.url), { username: role, password: 'last' }).toString()
   const target = new Target({ name: 'last', url, digestKey: Buffer.from('k') })
   try {
-    const steps = [{ sql: 'select pg_sleep(0.4)' }]
+    const steps = [{ sql: 'select pg_sleep(0.25)' }]
     const plan = await resolvePlan(target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
     const run = () => runPlan(target, plan, { mode: 'commit', actor: 'test', params: {} })
     // The first has the only session for longer than it takes until somebody looks; the second would give up waiting for it.
@@ -200,5 +201,34 @@ it('warns of what cannot be relied on', async () => {
     expect((await readTargetState(own.target)).warnings).toEqual([])
   } finally {
     await bare.close()
+  }
+})
+
+it('holds behind a proxy that refuses what a session is to begin with', async () => {
+  const proxy = await openProxy(own.database.url)
+  let refused = 0
+  proxy.rules = { onRequest: (text) => (/\0options\0/.test(text) && ++refused > 0 ? 'refuse' : 'pass') }
+  const target = new Target({
+    name: 'proxied',
+    url: proxy.urlOf(own.database.url),
+    prepareStatements: false,
+    digestKey: Buffer.from('k'),
+  })
+  try {
+    const key = parseKeyParts(mapping, ['1'])
+    await changeRecord(target, mapping, { ...options, key, values: { share: 0.1, seen: '2026-02-03T21:00:00Z' } })
+    expect((await loadRecord(target, mapping, key)).record).toMatchObject({
+      share: 0.1,
+      seen: '2026-02-03T21:00:00Z',
+      level: 'read committed',
+    })
+    const session = await target.openOwnSession(5_000, 'long task')
+    const { rows } = await session.query(`select current_setting('DateStyle'), current_setting('statement_timeout')`)
+    await session.close()
+    expect(rows).toEqual([['ISO, MDY', '5s']])
+    expect(refused).toBeGreaterThan(0)
+  } finally {
+    await target.close()
+    await proxy.close()
   }
 })

@@ -25,7 +25,7 @@ it('is refused as long as it does so, and the session is left as it was', async 
   for (const _ of [1, 2])
     await expect(load()).rejects.toMatchObject({
       code: 'target-unavailable',
-      detail: expect.stringMatching(/^shared: the proxy .* hands its sessions round/) as string,
+      detail: expect.stringMatching(/^The proxy in front of the database of shared hands its sessions round/) as string,
     })
   const other = new pg.Client({ connectionString: sharer.url })
   await other.connect()
