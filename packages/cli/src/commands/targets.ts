@@ -18,8 +18,11 @@ export function addTargets(program: Command, context: CommandContext): void {
           database ?? '',
           server ?? '',
         ])
+        // A problem names its target by itself.
         const notes = targets.flatMap(({ name, problem, warnings }) =>
-          [...(problem === null ? [] : [problem]), ...warnings].map((note) => `${colors.yellow('!')} ${name}: ${note}`),
+          [...(problem === null ? [] : [problem]), ...warnings.map((warning) => `${name}: ${warning}`)].map(
+            (note) => `${colors.yellow('!')} ${note}`,
+          ),
         )
         return [formatTable(['target', 'state', 'book', 'database', 'PostgreSQL'], rows), ...notes].join('\n')
       })

@@ -29,10 +29,24 @@ export function translateConnectionError(target: string, error: unknown): Ledger
     )
   return new LedgermanProblem(
     'target-unavailable',
-    `${target} cannot be reached: ${connectionReason(error)}. Nothing was sent; try again when it is back.`,
+    `${target} cannot be reached: ${connectionReason(error)}. Nothing was sent; ${whatToDo(error)}.`,
     { target },
     { cause: error },
   )
+}
+
+/** What Node's TLS has against a server's certificate (OpenSSL's verification codes, and Node's own). */
+const OF_CERTIFICATE = /CERT|^UNABLE_TO_|^HOSTNAME_MISMATCH$/
+
+function whatToDo(error: unknown): string {
+  const { code = '', message } = error as { code?: string; message?: string }
+  if (code === 'ERR_TLS_CERT_ALTNAME_INVALID') return 'reach it by a name that its certificate is for'
+  if (OF_CERTIFICATE.test(code))
+    return 'give the certificate that signed it (`sslrootcert` in the address), or do without the check (`sslmode=no-verify`)'
+  if (message === 'The server does not support SSL connections')
+    return 'ask for none (`sslmode=disable` in the address)'
+  if (code === '3D000' || code === 'ENOENT') return "look at the target's address"
+  return 'try again when it is back'
 }
 
 /** The problem for a session that broke while it was in use. @param known what is known of what was under way in it */

@@ -26,7 +26,8 @@ const definitions: Definitions = {
 }
 const source = () => ({
   target: own.target,
-  targetUrl: own.database.url,
+  // As the driver takes it, and PostgreSQL's own programs do not.
+  targetUrl: `${own.database.url}?sslmode=disable&uselibpqcompat=true`,
   homeUrl: own.database.ownerUrl,
   findMapping: find,
   env: process.env,

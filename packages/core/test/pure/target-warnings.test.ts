@@ -1,3 +1,4 @@
+import { translateConnectionError } from '../../src/sessions/connection-problem.js'
 import { readTargetState } from '../../src/target/target-state.js'
 import type { Target } from '../../src/target/target.js'
 
@@ -15,4 +16,16 @@ it.each([
   const warnings = await told(server, version, role)
   expect(warnings.join()).toMatch(words)
   expect(warnings).toHaveLength(words === '' ? 0 : 1)
+})
+
+it.each([
+  ['ECONNREFUSED', 'refused', 'try again when it is back.'],
+  ['DEPTH_ZERO_SELF_SIGNED_CERT', 'self-signed certificate', 'give the certificate that signed it'],
+  ['ERR_TLS_CERT_ALTNAME_INVALID', 'does not match', 'reach it by a name that its certificate is for.'],
+  ['3D000', 'there is no such database', "look at the target's address."],
+  [undefined, 'The server does not support SSL connections', '`sslmode=disable`'],
+])('a target that cannot be reached for %s (%s) comes with what to do', (code, words, advice) => {
+  const { detail } = translateConnectionError('survey', Object.assign(new Error(words), { code, severity: 'FATAL' }))
+  expect(detail).toContain(`survey cannot be reached: ${words}. Nothing was sent; `)
+  expect(detail).toContain(advice)
 })

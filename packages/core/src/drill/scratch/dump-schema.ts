@@ -3,6 +3,7 @@ import { existsSync, readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { Target } from '../../target/target.js'
+import { withDumpAddress, type ToolEnvironment } from './dump-address.js'
 import { someNames } from './some-names.js'
 
 const DEBIAN_POSTGRES = '/usr/lib/postgresql'
@@ -22,34 +23,25 @@ const LONGEST_DUMP_BYTES = 256 * 1024 * 1024
 export async function dumpSchema(
   target: Target,
   targetUrl: string,
-  env: Readonly<Record<string, string | undefined>>,
+  env: ToolEnvironment,
   signal?: AbortSignal,
 ): Promise<{ sql: string; notes: string[] }> {
   const { rows } = await target.read(UNREADABLE_SQL)
   const [version, ...unreadable] = rows.map(([kind, name]) => ({ kind, name: name ?? '' }))
   const tool = await findDumpTool(Math.floor(Number(version?.name) / 10_000), env)
-  const url = new URL(targetUrl)
-  const password = decodeURIComponent(url.password)
-  url.password = ''
-  const sql = await run(
-    tool,
-    [
-      '--schema-only',
-      '--no-owner',
-      '--no-privileges',
-      '--no-publications',
-      '--no-subscriptions',
-      '--no-security-labels',
-      '--no-tablespaces',
-      `--lock-wait-timeout=${LOCK_WAIT_MS}`,
-      '--exclude-schema=ledgerman',
-      ...unreadable.map(({ kind, name }) => `--exclude-${kind}=${name}`),
-      `--dbname=${url.toString()}`,
-    ],
-    // In the environment, where other users of the machine do not see it.
-    { ...env, PGCONNECT_TIMEOUT: '5', ...(password === '' ? {} : { PGPASSWORD: password }) },
-    signal,
-  )
+  const args = [
+    '--schema-only',
+    '--no-owner',
+    '--no-privileges',
+    '--no-publications',
+    '--no-subscriptions',
+    '--no-security-labels',
+    '--no-tablespaces',
+    `--lock-wait-timeout=${LOCK_WAIT_MS}`,
+    '--exclude-schema=ledgerman',
+    ...unreadable.map(({ kind, name }) => `--exclude-${kind}=${name}`),
+  ]
+  const sql = await withDumpAddress(targetUrl, env, (addressed) => run(tool, args, addressed, signal))
   // Lines for the terminal program that usually reads this.
   const statements = sql.replace(/^\\(?:un)?restrict .*$/gm, '')
   return { sql: statements, notes: ['schema', 'table'].flatMap((kind) => leftOut(kind, unreadable)) }
