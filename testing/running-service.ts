@@ -42,12 +42,14 @@ export async function startTestService({
   // Tests that look at seals make them on demand, so that no other is in between.
   sealEveryMs = 3_600_000,
   homeBy = (url) => url,
+  proxies = [],
 }: {
   isPrepared?: boolean
   extraTargets?: Record<string, string>
   sealEveryMs?: number
   /** The address by which the service has its home database. */
   homeBy?: (url: string) => string
+  proxies?: string[]
 } = {}): Promise<RunningService> {
   const [home, observatory] = await Promise.all([makeDatabase(), makeObservatory()])
   const dataDir = mkdtempSync(join(tmpdir(), 'ledgerman-service-'))
@@ -62,6 +64,7 @@ export async function startTestService({
     {
       host: '127.0.0.1',
       port,
+      proxies,
       dataDir,
       logLevel: 'info',
       stopLimitMs: 5_000,

@@ -39,6 +39,16 @@ export default defineConfig({
       },
     },
     {
+      name: 'no-import',
+      // Run as V8 compiled it, it has nobody to ask for a module.
+      generateBundle(_options, bundle) {
+        for (const file of Object.values(bundle)) {
+          const [outside] = (file.type === 'chunk' ? file.dynamicImports : []).filter((name) => !(name in bundle))
+          if (outside !== undefined) throw new Error(`the program imports ${outside} while it runs, and cannot`)
+        }
+      },
+    },
+    {
       name: 'ascii',
       // Text with no other characters is read as it stands, in half the time. The minifier writes them, so this comes after it.
       generateBundle(_options, bundle) {

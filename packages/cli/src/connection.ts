@@ -25,6 +25,16 @@ export function saveLogin(file: string, login: Login): void {
   chmodSync(file, 0o600)
 }
 
+/** @throws LedgermanProblem request-invalid where it is no address that can be called. */
+export function assertAddress(url: string, where: string): void {
+  if (/^https?:\/\//i.test(url) && URL.canParse(url)) return
+  throw new LedgermanProblem(
+    'request-invalid',
+    `"${url}" is no address of a service: expected one such as http://127.0.0.1:4680.`,
+    { where },
+  )
+}
+
 /** Connects as the environment says (`LEDGERMAN_URL`, `LEDGERMAN_TOKEN`), else as `ledgerman login` left it. */
 export function connect(env: NodeJS.ProcessEnv, style?: PlaceholderStyle): LedgermanClient {
   const kept = readLogin(loginFile(env))
@@ -37,6 +47,7 @@ export function connect(env: NodeJS.ProcessEnv, style?: PlaceholderStyle): Ledge
       'Not signed in: run ledgerman login URL, or set LEDGERMAN_URL and LEDGERMAN_TOKEN.',
     )
   }
+  assertAddress(url, 'LEDGERMAN_URL')
   return new LedgermanClient({ url, token, fetch: sendRequest, style })
 }
 

@@ -7,8 +7,9 @@ import type { Received, Send } from '@ledgerman/client'
  *
  * @throws TypeError as `fetch` does, its cause what went wrong
  */
-export const sendRequest: Send = async (address, { method, headers, body, signal }) => {
-  const send = address.startsWith('https:') ? (await import('node:https')).request : requestHttp
+export const sendRequest: Send = (address, { method, headers, body, signal }) => {
+  // Few need it, and the bundle, which V8 has compiled before, can import nothing by itself.
+  const send = address.startsWith('https:') ? process.getBuiltinModule('node:https').request : requestHttp
   return new Promise((resolve, reject) => {
     const fail = (error: Error) => reject(new TypeError('the request failed', { cause: error.cause ?? error }))
     const options = {

@@ -266,18 +266,24 @@ function lostAnswer(url: string, { mayChange }: Request, error: unknown): Ledger
 }
 
 function unreachable(url: string, error: unknown): LedgermanProblem {
-  const cause =
-    error instanceof Error && error.cause instanceof Error
-      ? error.cause.message
-      : error instanceof Error
-        ? error.message
-        : String(error)
+  const cause = error instanceof Error && error.cause instanceof Error ? error.cause : error
+  const words = cause instanceof Error ? cause.message : String(cause)
   return new LedgermanProblem(
     'target-unavailable',
-    `The service at ${url || 'this address'} cannot be reached: ${cause || 'no answer'}. Is it running?`,
+    `The service at ${url || 'this address'} cannot be reached: ${reasonOf(cause) ?? `${words || 'no answer'}. Is it running?`}`,
     { service: url },
     { cause: error },
   )
+}
+
+/** What TLS has against it, in the codes of Node and OpenSSL; undefined where it is something else. */
+function reasonOf(cause: unknown): string | undefined {
+  const { code = '', message = '' } = cause as { code?: string; message?: string }
+  if (code === 'EPROTO') return 'it does not speak TLS there. Is it http:// in place of https://?'
+  if (code === 'ERR_TLS_CERT_ALTNAME_INVALID') return `${message} Use a name that its certificate is for.`
+  if (/CERT|^UNABLE_TO_/.test(code))
+    return `${message}. Have Node trust the certificate that signed it: NODE_EXTRA_CA_CERTS=FILE.`
+  return undefined
 }
 
 function problemFrom(answer: Received, text: string): LedgermanProblem {

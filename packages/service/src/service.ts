@@ -95,6 +95,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
       metrics,
       consoleDir: CONSOLE_DIR,
       bodyLimitBytes: config.bodyLimitBytes,
+      proxies: config.proxies,
       stopping: stopping.signal,
     }),
   )

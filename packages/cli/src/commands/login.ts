@@ -3,7 +3,7 @@ import { LedgermanClient } from '@ledgerman/client'
 import { LedgermanProblem } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import type { CommandContext } from '../command-context.js'
-import { loginFile, saveLogin } from '../connection.js'
+import { assertAddress, loginFile, saveLogin } from '../connection.js'
 import { sendRequest } from '../send-request.js'
 
 export function addLogin(program: Command, context: CommandContext): void {
@@ -22,12 +22,7 @@ export function addLogin(program: Command, context: CommandContext): void {
     .action(async (url: string, options: { tokenFile?: string }, command: Command) => {
       context.refuseTarget(command, 'a login is to a service; LEDGERMAN_TARGET names a target for later commands')
       const { env } = context.terminal
-      if (!/^https?:\/\//i.test(url) || !URL.canParse(url))
-        throw new LedgermanProblem(
-          'request-invalid',
-          `"${url}" is no address of a service: expected one such as http://127.0.0.1:4680.`,
-          { where: 'url' },
-        )
+      assertAddress(url, 'url')
       const token = (
         options.tokenFile !== undefined
           ? readTokenFile(options.tokenFile)

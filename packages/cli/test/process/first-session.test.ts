@@ -1,5 +1,8 @@
 import { existsSync, mkdirSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs'
+import { connect, type AddressInfo } from 'node:net'
 import { join } from 'node:path'
+import { createServer } from 'node:tls'
+import { makeCertificate } from '../../../../testing/certificate.js'
 import type { RunningService } from '../../../../testing/running-service.js'
 import { openCommandLine, type CommandLine } from '../cli-process.js'
 
@@ -26,6 +29,33 @@ describe('the command line', () => {
     expect((await run(['targets'], {})).out).toMatch(/observatory\s+reachable\s+prepared/)
     expect((await run(['targets'], { LEDGERMAN_URL: 'http://127.0.0.1:1' })).exit).toBe(8)
     expect((await run(['targets'], { LEDGERMAN_URL: 'http://127.0.0.1:1', LEDGERMAN_TOKEN: 'x' })).exit).toBe(9)
+    expect((await run(['targets'], { LEDGERMAN_URL: '127.0.0.1:1', LEDGERMAN_TOKEN: 'x' })).exit).toBe(2)
+  })
+
+  it('calls a service behind TLS, where Node trusts it', async () => {
+    const { key, certificate } = makeCertificate(folder)
+    const behind = createServer({ key: readFileSync(key), cert: readFileSync(certificate) }, (socket) => {
+      const inner = connect(Number(new URL(service.url).port), '127.0.0.1')
+      socket.on('error', () => inner.destroy()).pipe(inner)
+      inner.on('error', () => socket.destroy()).pipe(socket)
+    })
+    await new Promise<void>((resolve) => behind.listen(0, '127.0.0.1', resolve))
+    const { port } = behind.address() as AddressInfo
+    const targets = (host: string, more = {}) =>
+      run(['targets'], { LEDGERMAN_URL: `https://${host}:${port}`, LEDGERMAN_TOKEN: service.token, ...more })
+    try {
+      const trusting = { NODE_EXTRA_CA_CERTS: certificate }
+      expect((await targets('localhost', trusting)).out).toMatch(/observatory\s+reachable\s+prepared/)
+      expect((await targets('localhost')).err).toMatch(/cannot be reached: self-signed certificate\. Have Node trust/)
+      expect((await targets('127.0.0.1', trusting)).err).toMatch(/Use a name that its certificate is for\./)
+      const plain = await run(['targets'], {
+        LEDGERMAN_URL: service.url.replace('http:', 'https:'),
+        LEDGERMAN_TOKEN: service.token,
+      })
+      expect(plain).toMatchObject({ exit: 9, err: expect.stringContaining('it does not speak TLS there') as string })
+    } finally {
+      behind.close()
+    }
   })
 
   it('loads, rehearses, commits and shows the entry', async () => {

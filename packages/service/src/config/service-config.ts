@@ -19,6 +19,10 @@ const targetConfig = z.strictObject({
 const configFile = z.strictObject({
   host: z.string().min(1).default('127.0.0.1'),
   port: z.int().min(1).max(65_535).default(4680),
+  proxies: z
+    .array(z.union([z.ipv4(), z.ipv6(), z.cidrv4(), z.cidrv6()], 'expected an address, or a range such as 10.0.0.0/8'))
+    .default([])
+    .describe('Proxies in front of the service, which are believed when they say who calls, and by what address.'),
   dataDir: z.string().min(1).default('.ledgerman'),
   logLevel: z.enum(['trace', 'debug', 'info', 'warn', 'error', 'silent']).default('info'),
   bodyLimitBytes: z

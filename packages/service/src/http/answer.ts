@@ -32,7 +32,7 @@ export async function sendStream(response: Response, { status, stream, headers =
   if (!stream) return
   const chunks = stream.chunks[Symbol.asyncIterator]()
   const first = await chunks.next()
-  response.writeHead(status, { ...API_HEADERS, ...headers, 'content-type': stream.contentType })
+  response.writeHead(status, { ...API_HEADERS, ...AS_IT_COMES, ...headers, 'content-type': stream.contentType })
   // Nothing is made for a HEAD, which is told no content (RFC 9110, section 9.3.2): events would go on for nobody.
   if (response.req.method === 'HEAD') {
     response.end()
@@ -79,6 +79,9 @@ async function* rest(first: IteratorResult<Chunk>, chunks: AsyncIterator<Chunk>)
 
 /** Nothing the interface answers is a page, or is to be guessed at. */
 const API_HEADERS = { 'x-content-type-options': 'nosniff', 'content-security-policy': "default-src 'none'" }
+
+/** A proxy that collects an answer before it passes it on would keep events from whoever waits for them. */
+const AS_IT_COMES = { 'x-accel-buffering': 'no' }
 
 /** Answers with a problem document (RFC 9457). */
 export function sendProblem(response: Response, problem: LedgermanProblem): void {

@@ -44,15 +44,17 @@ export interface AppParts {
   consoleDir: string | null
   /** How large a body may be, in bytes. */
   bodyLimitBytes: number
+  /** Addresses of proxies whose `X-Forwarded-For`, `-Proto` and `-Host` are believed. */
+  proxies: string[]
   /** Fires when the service stops. */
   stopping: AbortSignal
 }
 
 /** Puts the routes, the console and the problem documents together. */
 export function createApp(parts: AppParts): Express {
-  const { routes, log, metrics, consoleDir, bodyLimitBytes } = parts
+  const { routes, log, metrics, consoleDir, bodyLimitBytes, proxies } = parts
   const app = express()
-  app.disable('x-powered-by').set('query parser', 'simple').set('etag', false)
+  app.disable('x-powered-by').set('query parser', 'simple').set('etag', false).set('trust proxy', proxies)
   app.use(logRequests(log, metrics))
   const readBytes = express.raw({ type: () => true, limit: bodyLimitBytes })
   for (const route of routes)

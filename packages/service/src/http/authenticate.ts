@@ -54,8 +54,8 @@ export function readSessionCookie(request: Request): string | undefined {
 /** A browser says where a request comes from; with a cookie, a change from anywhere else is refused. SameSite=Strict stands before this. */
 function assertSameOrigin(request: Request): void {
   if (request.method === 'GET' || request.method === 'HEAD') return
-  const { origin, host } = request.headers
-  if (origin !== undefined && URL.parse(origin)?.host !== host) {
+  const { origin } = request.headers
+  if (origin !== undefined && URL.parse(origin)?.host !== request.host) {
     throw new LedgermanProblem('forbidden', 'A browser session only counts for requests from the console itself.', {
       origin,
     })

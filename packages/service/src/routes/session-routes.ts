@@ -40,7 +40,7 @@ export function sessionRoutes({ tokens }: Services) {
       },
       problems: ['unauthenticated', 'request-invalid', 'media-type', 'too-many-requests'],
       handle: async ({ body, request }) => {
-        const from = request.socket.remoteAddress ?? ''
+        const from = request.ip ?? ''
         if ((attempts.get(from) ?? 0) >= MOST_ATTEMPTS) countAttempt(from)
         const caller = await tokens.findCaller(body.token.trim())
         if (!caller) countAttempt(from)

@@ -1,3 +1,4 @@
+import { request as requestHttp, type IncomingMessage } from 'node:http'
 import { connect } from 'node:net'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
@@ -5,10 +6,11 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 
 let service: RunningService
 const P107 = '/v1/targets/observatory/mappings/programme/records/P-107'
+const PROXY = '127.0.0.2'
 const RUNS = '/v1/targets/observatory/runs'
 
 beforeAll(async () => {
-  service = await startTestService()
+  service = await startTestService({ proxies: [PROXY] })
 })
 afterAll(() => service.stop())
 
@@ -197,6 +199,48 @@ it('does not take a session for a token, and slows down who tries many', async (
       (await service.request('POST', '/v1/session', { body: { token: `lgm_${at}` }, headers: json, token: '' })).status,
     )
   expect(new Set(tries)).toEqual(new Set([401, 429]))
+})
+
+it('believes who calls, and by what address, of a proxy that it was told of, and of nobody else', async () => {
+  const signIn = (localAddress: string, from: string, token: string, more: Record<string, string> = {}) =>
+    new Promise<IncomingMessage>((resolve, reject) =>
+      requestHttp(`${service.url}/v1/session`, {
+        method: 'POST',
+        localAddress,
+        agent: false,
+        headers: { ...json, 'x-forwarded-proto': 'https', 'x-forwarded-for': from, ...more },
+      })
+        .on('response', (answer) => resolve(answer.resume()))
+        .on('error', reject)
+        .end(JSON.stringify({ token })),
+    )
+  for (let at = 0; at < 21; at++) await signIn(PROXY, '192.0.2.7', `lgm_${at}`)
+  expect((await signIn(PROXY, '192.0.2.7', service.token)).statusCode).toBe(429)
+  const { statusCode, headers } = await signIn(PROXY, '192.0.2.8', service.token)
+  expect([statusCode, headers['set-cookie']]).toEqual([200, [expect.stringContaining('Secure')]])
+  const elsewhere = await signIn('127.0.0.3', '192.0.2.7', service.token)
+  expect([elsewhere.statusCode, elsewhere.headers['set-cookie']]).toEqual([
+    200,
+    [expect.not.stringContaining('Secure')],
+  ])
+
+  const cookie = headers['set-cookie']?.[0]?.split(';')[0] ?? ''
+  const changeFrom = (localAddress: string) =>
+    new Promise<number | undefined>((resolve, reject) =>
+      requestHttp(`${service.url}${P107}?mode=rehearse`, {
+        method: 'PATCH',
+        localAddress,
+        agent: false,
+        headers: {
+          ...{ ...patchOf('merge-patch+json'), cookie },
+          ...{ origin: 'https://desk.harrowfell.example', 'x-forwarded-host': 'desk.harrowfell.example' },
+        },
+      })
+        .on('response', (answer) => resolve(answer.resume().statusCode))
+        .on('error', reject)
+        .end('{"title": "By way of a proxy"}'),
+    )
+  expect([await changeFrom(PROXY), await changeFrom('127.0.0.3')]).toEqual([200, 403])
 })
 
 it('makes nothing for a HEAD: what goes on, and what is long, ends with its headers', async () => {
