@@ -37,6 +37,8 @@ const FORMS: Readonly<Record<string, string>> = {
   standard_conforming_strings: 'on',
   // A statement that is a transaction by itself has this level; others say theirs.
   default_transaction_isolation: 'read committed',
+  // Otherwise a table with policies refuses whoever they hold for.
+  row_security: 'on',
   // Otherwise an index may leave out rows by chance.
   gin_fuzzy_search_limit: '0',
   // Compiling what the planner takes for dear costs half a second a run, of the catalogue above all, and has never paid.

@@ -23,6 +23,7 @@ const SETTINGS = {
   bytea_output: 'escape',
   extra_float_digits: '-5',
   TimeZone: 'Asia/Kathmandu',
+  row_security: 'off',
 }
 
 let own: OwnTables
@@ -35,7 +36,8 @@ beforeAll(async () => {
     `create table plate (id integer primary key, tags text[], sizes numeric(6,2)[], doc xml, seen timestamptz, took interval, share float8, raw bytea, level text);
      create function say_level() returns trigger language plpgsql as $$ begin new.level := current_setting('transaction_isolation'); return new; end $$;
      create trigger say_level before update on plate for each row execute function say_level();
-     insert into plate (id) values (1)`,
+     insert into plate (id) values (1);
+     alter table plate enable row level security; create policy everyone on plate using (true)`,
     { guard: { by: 'none' } },
   )
 })
