@@ -74,7 +74,8 @@ export async function chooseTarget(
 
 function readLogin(file: string): Login | undefined {
   try {
-    return JSON.parse(readFileSync(file, 'utf8')) as Login
+    const { url, token } = JSON.parse(readFileSync(file, 'utf8')) as Partial<Login>
+    return typeof url === 'string' && typeof token === 'string' ? { url, token } : undefined
   } catch {
     return undefined
   }

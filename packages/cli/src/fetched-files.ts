@@ -1,7 +1,8 @@
-import { mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
+import { mkdirSync, readFileSync, statSync } from 'node:fs'
 import { dirname, join } from 'node:path'
 import { LedgermanProblem } from '@ledgerman/contract'
 import { parse, parseAllDocuments } from 'yaml'
+import { replaceFile } from './replace-file.js'
 import { findDefinitionFiles } from './definition-files.js'
 
 /** A definition as it is published. */
@@ -54,7 +55,7 @@ export async function writeFetched(
   return placed.map(({ definition: { source }, file, before, isShared }) => {
     if (isShared || before === source) return { file, state: 'same' }
     mkdirSync(dirname(file), { recursive: true })
-    writeFileSync(file, source)
+    replaceFile(file, source)
     return { file, state: before === undefined ? 'new' : 'changed' }
   })
 }

@@ -12,7 +12,7 @@ const WIDTH_ELSEWHERE = 120
 const isJson = process.argv.includes('--json')
 const terminal = {
   env: process.env,
-  out: (text: string) => void process.stdout.write(text),
+  out: (text: string) => void process.stdout.write(text, (error) => error && endWithout(error)),
   err: (text: string) => void process.stderr.write(text),
   width: process.stdout.columns ?? WIDTH_ELSEWHERE,
   isInteractive: process.stderr.isTTY === true,
@@ -21,8 +21,7 @@ const terminal = {
     process.stdout.writableNeedDrain ? once(process.stdout, 'drain').then(() => undefined) : Promise.resolve(),
 }
 
-// A reader such as head may stop before the end: that is no failure.
-process.stdout.on('error', (error: NodeJS.ErrnoException) => process.exit(error.code === 'EPIPE' ? 0 : 1))
+process.stdout.on('error', endWithout)
 
 createProgram(new CommandContext(terminal), process.argv[2])
   .parseAsync(nameStatementForm(process.argv))
@@ -30,6 +29,13 @@ createProgram(new CommandContext(terminal), process.argv[2])
     process.exitCode = report(error)
   })
   .finally(end)
+
+/** Ends where the output is not taken, as by a disk that is full. A reader such as head may stop before the end: that is no failure. */
+function endWithout(error: NodeJS.ErrnoException): never {
+  if (error.code === 'EPIPE') process.exit(0)
+  terminal.err(`The output could not be written: ${error.message}. What was changed stays so.\n`)
+  process.exit(1)
+}
 
 /** Ends once all is written, whatever is left open: taking everything down in order takes Node longer than printing does. */
 function end(): void {
@@ -49,6 +55,13 @@ function report(error: unknown): number {
     terminal.err(`${isJson ? problemJson(error) : formatProblem(error, terminal.width)}\n`)
     return problemCatalogue[error.code].exit
   }
+  if (isOfFile(error))
+    return report(new LedgermanProblem('request-invalid', `A file or folder cannot be used: ${error.message}.`))
   terminal.err(`ledgerman: ${error instanceof Error ? (error.stack ?? error.message) : String(error)}\n`)
   return 1
+}
+
+/** Whether the system refused to read or write a file. */
+function isOfFile(error: unknown): error is NodeJS.ErrnoException {
+  return error instanceof Error && 'syscall' in error && 'errno' in error
 }

@@ -4,7 +4,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { startTestService, type RunningService } from '../../../testing/running-service.js'
 
-const PROGRAM = join(import.meta.dirname, '../bin/ledgerman.cjs')
+export const PROGRAM = join(import.meta.dirname, '../bin/ledgerman.cjs')
 
 export interface Ended {
   exit: number

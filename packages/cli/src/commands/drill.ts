@@ -1,4 +1,3 @@
-import { writeFileSync } from 'node:fs'
 import { Option, type Command } from 'commander'
 import colors from 'picocolors'
 import {
@@ -22,6 +21,7 @@ import { kindOfDrill, type DrillFlags, type DrillKind } from '../drill/drill-fla
 import { formatDrill, verdict } from '../output/drill-text.js'
 import { paramsOf } from '../run-arguments.js'
 import { wholeNumber } from '../whole-number.js'
+import { replaceFile } from '../replace-file.js'
 
 /** For a drill that tried nothing, so that nobody takes it for one that passed or failed. */
 const NOT_RUN = 10
@@ -86,7 +86,7 @@ Examples:
     const failed = cases.filter(({ unmet, error }) => unmet.length > 0 || error !== null)
     if (junit !== undefined) {
       const { toJunit } = await import('../drill/junit.js')
-      writeFileSync(junit, `${toJunit(cases)}\n`)
+      replaceFile(junit, `${toJunit(cases)}\n`)
     }
     context.print(command, { drills: cases }, () =>
       failed.length === 0

@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync } from 'node:fs'
 import { join } from 'node:path'
 import colors from 'picocolors'
 import type { Command } from 'commander'
@@ -6,6 +6,7 @@ import type { TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, type CodeFile, type CodeInput, type CodeProof } from '@ledgerman/contract'
 import { countOf } from '@ledgerman/client'
 import type { CommandContext } from '../command-context.js'
+import { replaceFile } from '../replace-file.js'
 import { formatProof } from '../output/proof-text.js'
 
 /** What every file begins with that was written here: others in the folder are left alone. */
@@ -99,7 +100,7 @@ function write(dir: string, changes: Change[]): void {
   mkdirSync(dir, { recursive: true })
   for (const { path, text, state } of changes) {
     if (state === 'gone') rmSync(join(dir, path))
-    else if (state !== 'same') writeFileSync(join(dir, path), text)
+    else if (state !== 'same') replaceFile(join(dir, path), text)
   }
 }
 

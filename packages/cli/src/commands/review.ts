@@ -1,4 +1,4 @@
-import { existsSync, readFileSync, writeFileSync } from 'node:fs'
+import { existsSync, readFileSync } from 'node:fs'
 import { Option, type Command } from 'commander'
 import {
   isProblem,
@@ -14,6 +14,7 @@ import { fingerprint } from '../review/baseline.js'
 import { loadReview } from '../review/load-review.js'
 import { gatherFiles } from '../review/gather-files.js'
 import { readVersion } from '../version.js'
+import { replaceFile } from '../replace-file.js'
 
 const LEVELS: readonly ReviewLevel[] = ['note', 'warning', 'error']
 
@@ -223,7 +224,7 @@ function withoutKnown(
 ): Review {
   if (baseline === undefined) return review
   const prints = review.findings.map((each) => fingerprint(each, textOf))
-  if (writeBaseline) writeFileSync(baseline, `${[...new Set(prints)].sort().join('\n')}\n`)
+  if (writeBaseline) replaceFile(baseline, `${[...new Set(prints)].sort().join('\n')}\n`)
   const known = new Set(existsSync(baseline) ? readFileSync(baseline, 'utf8').split('\n') : [])
   const findings = review.findings.filter((_, at) => !known.has(prints[at] ?? ''))
   const count = (level: ReviewLevel) =>

@@ -1,9 +1,9 @@
 import colors from 'picocolors'
 import type { Command } from 'commander'
-import { writeFileSync } from 'node:fs'
 import { LedgermanProblem, parseTablePath, toTablePath, type TableInfo } from '@ledgerman/contract'
 import type { CommandContext } from '../command-context.js'
 import { indent } from '../output/receipt-text.js'
+import { replaceFile } from '../replace-file.js'
 import { formatTable } from '../output/table.js'
 
 export function addTables(program: Command, context: CommandContext): void {
@@ -21,7 +21,7 @@ export function addTables(program: Command, context: CommandContext): void {
             where: '--save',
           })
         const catalogue = await target.reviewCatalogue()
-        writeFileSync(save, `${JSON.stringify(catalogue, null, 1)}\n`)
+        replaceFile(save, `${JSON.stringify(catalogue, null, 1)}\n`)
         return context.print(command, { file: save }, () => `Written: ${save}`)
       }
       if (path !== undefined) {

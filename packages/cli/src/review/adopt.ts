@@ -1,9 +1,10 @@
-import { existsSync, mkdirSync, writeFileSync } from 'node:fs'
+import { existsSync, mkdirSync } from 'node:fs'
 import { join } from 'node:path'
 import colors from 'picocolors'
 import type { Command } from 'commander'
 import { isProblem, type Review } from '@ledgerman/contract'
 import { stringify } from 'yaml'
+import { replaceFile } from '../replace-file.js'
 import type { CommandContext } from '../command-context.js'
 import { loadReview } from './load-review.js'
 
@@ -41,7 +42,7 @@ export async function adoptAll(context: CommandContext, command: Command, dir: s
     )
     if (existsSync(file)) adopted.push({ file, from, problem: 'there is a file of that name, which was left' })
     else {
-      writeFileSync(file, source)
+      replaceFile(file, source)
       adopted.push({ file, from, problem })
     }
   }

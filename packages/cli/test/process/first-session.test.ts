@@ -1,10 +1,21 @@
-import { existsSync, mkdirSync, readFileSync, renameSync, statSync, writeFileSync } from 'node:fs'
+import { execFile } from 'node:child_process'
+import {
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  statSync,
+  symlinkSync,
+  writeFileSync,
+} from 'node:fs'
 import { connect, type AddressInfo } from 'node:net'
 import { join } from 'node:path'
 import { createServer } from 'node:tls'
+import { promisify } from 'node:util'
 import { makeCertificate } from '../../../../testing/certificate.js'
 import type { RunningService } from '../../../../testing/running-service.js'
-import { openCommandLine, type CommandLine } from '../cli-process.js'
+import { openCommandLine, PROGRAM, type CommandLine } from '../cli-process.js'
 
 let line: CommandLine
 let service: RunningService
@@ -56,6 +67,36 @@ describe('the command line', () => {
     } finally {
       behind.close()
     }
+  })
+
+  it('fails where its output, or a file, is not taken, and leaves files that were there', async () => {
+    const command = `exec "${process.execPath}" "${PROGRAM}" find programme --limit 3 >/dev/full`
+    const env = { LEDGERMAN_URL: service.url, LEDGERMAN_TOKEN: service.token }
+    const full = promisify(execFile)('sh', ['-c', command], { env })
+    await expect(full).rejects.toMatchObject({
+      code: 1,
+      stderr: expect.stringMatching(/could not be written: ENOSPC/) as string,
+    })
+    const file = join(folder, 'not-a-folder')
+    writeFileSync(file, 'kept')
+    for (const words of [
+      ['emit', file, '--mapping', 'programme'],
+      ['fetch', file],
+    ])
+      expect(await run(words)).toMatchObject({
+        exit: 2,
+        err: expect.stringMatching(/^request-invalid: .*not-a-folder/),
+      })
+    expect(readFileSync(file, 'utf8')).toBe('kept')
+
+    const [elsewhere, link] = [join(folder, 'elsewhere.json'), join(folder, 'catalogue.json')]
+    writeFileSync(elsewhere, 'before', { mode: 0o640 })
+    symlinkSync(elsewhere, link)
+    expect((await run(['tables', '--save', link])).exit).toBe(0)
+    expect(readFileSync(elsewhere, 'utf8')).toMatch(/^\{/)
+    expect(statSync(elsewhere).mode & 0o777).toBe(0o640)
+    expect((await run(['tables', '--save', folder])).exit).toBe(2)
+    expect(readdirSync(folder).filter((name) => name.endsWith('.new'))).toEqual([])
   })
 
   it('loads, rehearses, commits and shows the entry', async () => {
