@@ -24,6 +24,7 @@ program
     `
 Environment:
   LEDGERMAN_PORT      the service's port (4680)
+  LEDGERMAN_HOST      where the service listens (127.0.0.1)
   LEDGERMAN_PG_PORT   the port of its own PostgreSQL (54680)
   LEDGERMAN_DATA_DIR  where everything is kept (.ledgerman)
 
@@ -41,10 +42,10 @@ program
   })
 
 program.parseAsync().catch((error: unknown) => {
+  // What the system has against a file says itself what to mend.
+  const isPlain = error instanceof Failure || (error instanceof Error && 'syscall' in error)
   process.stderr.write(
-    error instanceof Failure
-      ? `ledgerman: ${error.message}\n`
-      : `ledgerman: ${error instanceof Error ? error.stack : String(error)}\n`,
+    isPlain ? `ledgerman: ${error.message}\n` : `ledgerman: ${error instanceof Error ? error.stack : String(error)}\n`,
   )
   process.exitCode = 1
 })

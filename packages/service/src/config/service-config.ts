@@ -78,8 +78,8 @@ export function readServiceConfig(env: NodeJS.ProcessEnv): Readonly<ServiceConfi
   const path = env['LEDGERMAN_CONFIG']
   if (!path) throw new Error('LEDGERMAN_CONFIG is not set: it names the configuration file')
   const baseDir = dirname(resolve(path))
-  const input: unknown = parse(readFileSync(path, 'utf8'))
-  const checked = checkInput(configFile, { ...(input as object), ...fromEnvironment(env) })
+  const input: unknown = { ...(parse(readFileSync(path, 'utf8')) as object), ...fromEnvironment(env) }
+  const checked = checkInput(configFile, input)
   if (!checked.success) {
     const findings = describeIssues(checked.error, input, { isSecret: (where) => where.endsWith('url') })
     throw new Error(`${path}: ${findings.map(sayIssue).join('; ')}`)
@@ -106,9 +106,10 @@ export function readServiceConfig(env: NodeJS.ProcessEnv): Readonly<ServiceConfi
 }
 
 function fromEnvironment(env: NodeJS.ProcessEnv): Record<string, unknown> {
+  const port = env['LEDGERMAN_PORT']
   return {
     ...(env['LEDGERMAN_HOST'] ? { host: env['LEDGERMAN_HOST'] } : {}),
-    ...(env['LEDGERMAN_PORT'] ? { port: Number(env['LEDGERMAN_PORT']) } : {}),
+    ...(port ? { port: /^\d+$/.test(port) ? Number(port) : port } : {}),
     ...(env['LEDGERMAN_DATA_DIR'] ? { dataDir: resolve(env['LEDGERMAN_DATA_DIR']) } : {}),
   }
 }
