@@ -39,7 +39,13 @@ export function compileInto(files: readonly CodeFile[]): string {
     exactOptionalPropertyTypes: true,
     noUncheckedIndexedAccess: true,
     noUnusedLocals: true,
+    noUnusedParameters: true,
     noImplicitOverride: true,
+    noImplicitReturns: true,
+    noPropertyAccessFromIndexSignature: true,
+    verbatimModuleSyntax: true,
+    // As Node asks of TypeScript that it runs as it stands.
+    erasableSyntaxOnly: true,
     skipLibCheck: true,
     esModuleInterop: true,
     types: ['node'],

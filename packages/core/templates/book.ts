@@ -246,6 +246,7 @@ export interface RunDefinition {
 
 /** A run on its way: what its steps were given, and what came of them. */
 export class Run {
+  readonly definition: RunDefinition
   id = newEntryId()
   readonly #startedAt = new Date().toISOString()
   #started = performance.now()
@@ -254,7 +255,9 @@ export class Run {
     { values: (string | null)[]; matched: number | null; changed: number | null; ms: number }
   >()
 
-  constructor(readonly definition: RunDefinition) {}
+  constructor(definition: RunDefinition) {
+    this.definition = definition
+  }
 
   /** Begins again, after an attempt that was rolled back. */
   begin(): this {

@@ -34,16 +34,24 @@ export class RecordMissing extends DataError {
 /** The record is not as it was loaded. */
 export class RecordChanged extends DataError {
   readonly code = 'record-changed'
+  readonly loaded: Readonly<Record<string, unknown>>
+  readonly yours: Readonly<Record<string, unknown>>
+  readonly current: Readonly<Record<string, unknown>>
+  /** The guard of the record as it is now: with it the change can be tried again. */
+  readonly guard: string | null
 
   constructor(
     message: string,
-    readonly loaded: Readonly<Record<string, unknown>>,
-    readonly yours: Readonly<Record<string, unknown>>,
-    readonly current: Readonly<Record<string, unknown>>,
-    /** The guard of the record as it is now: with it the change can be tried again. */
-    readonly guard: string | null,
+    loaded: Readonly<Record<string, unknown>>,
+    yours: Readonly<Record<string, unknown>>,
+    current: Readonly<Record<string, unknown>>,
+    guard: string | null,
   ) {
     super(message)
+    this.loaded = loaded
+    this.yours = yours
+    this.current = current
+    this.guard = guard
   }
 }
 
@@ -63,13 +71,13 @@ export function changedSince(
 /** A step matched another number of rows than was expected. */
 export class CountMismatch extends DataError {
   readonly code: 'count-mismatch' | 'record-ambiguous' = 'count-mismatch'
+  readonly expected: string
+  readonly matched: number
 
-  constructor(
-    message: string,
-    readonly expected: string,
-    readonly matched: number,
-  ) {
+  constructor(message: string, expected: string, matched: number) {
     super(message)
+    this.expected = expected
+    this.matched = matched
   }
 }
 
@@ -81,12 +89,11 @@ export class RecordAmbiguous extends CountMismatch {
 /** A rule does not hold. */
 export class RuleBroken extends DataError {
   readonly code = 'rule-broken'
+  readonly rule: string
 
-  constructor(
-    message: string,
-    readonly rule: string,
-  ) {
+  constructor(message: string, rule: string) {
     super(message)
+    this.rule = rule
   }
 }
 
@@ -98,26 +105,22 @@ export class RowNotWritten extends DataError {
 /** A value that its column cannot hold. */
 export class ValueInvalid extends DataError {
   readonly code = 'value-invalid'
+  readonly property: string
 
-  constructor(
-    readonly property: string,
-    expected: string,
-    options?: ErrorOptions,
-  ) {
+  constructor(property: string, expected: string, options?: ErrorOptions) {
     super(`${property}: expected ${expected}.`, options)
+    this.property = property
   }
 }
 
 /** The database refused the change because of one of its constraints. */
 export class ConstraintBroken extends DataError {
   readonly code = 'constraint-broken'
+  readonly constraint: string | undefined
 
-  constructor(
-    message: string,
-    readonly constraint: string | undefined,
-    cause: unknown,
-  ) {
+  constructor(message: string, constraint: string | undefined, cause: unknown) {
     super(message, { cause })
+    this.constraint = constraint
   }
 }
 
