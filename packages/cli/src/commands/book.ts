@@ -14,7 +14,7 @@ import { addBookKeeping } from './book-keeping.js'
 import { addBookTrust } from './book-trust.js'
 import { followJob } from './follow-job.js'
 import { modeOf, refuseFlags } from './write-flags.js'
-import { readMoment } from '../read-moment.js'
+import { readMoment, readPlace } from '../read-moment.js'
 import { wholeNumber } from '../whole-number.js'
 
 export function addBook(program: Command, context: CommandContext): void {
@@ -48,10 +48,11 @@ export function addBook(program: Command, context: CommandContext): void {
         if (page.entries.length === 0) return 'There are no such entries.'
         const more = page.next === null ? '' : `\n${colors.dim(`More: --after ${page.next}`)}`
         return (
-          formatTable(['entry', 'at', 'actor', 'outcome', 'what', 'matched', 'changed'], page.entries.map(toRow), [
-            'matched',
-            'changed',
-          ]) + more
+          formatTable(
+            ['entry', 'at (UTC)', 'actor', 'outcome', 'what', 'matched', 'changed'],
+            page.entries.map(toRow),
+            ['matched', 'changed'],
+          ) + more
         )
       })
     })
@@ -105,7 +106,7 @@ export function addBook(program: Command, context: CommandContext): void {
       'Put an entry back, or all since then, the newest first. Rehearsed, and rolled back, unless --commit is given.',
     )
     .argument('[entry]')
-    .option('--since <place>', 'all since that entry, or since a moment such as 2026-02-03T21:00:00Z')
+    .option('--since <place>', 'all since that entry, or since a moment such as 2026-02-03T21:00:00Z', readPlace)
     .option('--until <moment>', 'with --since: only what was done before then', readMoment)
     .option('--mapping <mapping>', 'with --since: only entries of one mapping')
     .option('--transaction <name>', 'with --since: only runs of one transaction')

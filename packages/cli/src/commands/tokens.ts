@@ -23,7 +23,7 @@ export function addTokens(program: Command, context: CommandContext): void {
         id,
       ])
       context.print(command, { tokens: list }, () =>
-        formatTable(['name', 'role', 'targets', 'definitions', 'last used', 'id'], rows),
+        formatTable(['name', 'role', 'targets', 'definitions', 'last used (UTC)', 'id'], rows),
       )
     })
 

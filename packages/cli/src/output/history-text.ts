@@ -25,7 +25,7 @@ export function formatHistory({ history, next, unseen }: RecordHistory, isWhole:
     }),
   )
   const more = next === null ? '' : `\n${colors.dim(`More: --after ${next}`)}`
-  return `${formatTable(['at', 'actor', 'what', 'property', 'before', '', 'after', ''], rows, ['before'])}${more}${remarks && `\n${remarks}`}`
+  return `${formatTable(['at (UTC)', 'actor', 'what', 'property', 'before', '', 'after', ''], rows, ['before'])}${more}${remarks && `\n${remarks}`}`
 }
 
 function whoAndWhen({ at, actor, kind, transaction }: HistoryEvent): string[] {

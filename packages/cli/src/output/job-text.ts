@@ -103,7 +103,7 @@ export function progressBar(job: Pick<Job, 'progress' | 'state'>): string {
 /** A line a job. */
 export function formatJobs(jobs: readonly Job[]): string {
   return formatTable(
-    ['job', 'begun', 'by', 'state', 'what', 'matched', 'changed', ''],
+    ['job', 'begun (UTC)', 'by', 'state', 'what', 'matched', 'changed', ''],
     jobs.map((job) => [
       job.id,
       job.startedAt === null ? '' : `${job.startedAt.slice(0, 10)} ${job.startedAt.slice(11, 19)}`,

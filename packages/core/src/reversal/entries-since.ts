@@ -13,6 +13,9 @@ export interface SinceFilter {
   actor?: string | undefined
 }
 
+/** An instant (RFC 3339, or as PostgreSQL prints it): without its zone it would mean something else elsewhere. */
+const INSTANT = /^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(?:\.\d+)?(?:Z|[+-]\d{2}(?::?\d{2})?)$/i
+
 /** How many entries are put back as one at most. */
 const MOST_ENTRIES = 10_000
 
@@ -24,7 +27,7 @@ const MOST_ENTRIES = 10_000
 export async function entriesSince(target: Target, filter: SinceFilter): Promise<string[]> {
   const { since, until, mapping, transaction, actor } = filter
   const isEntry = isEntryId(since)
-  if (!isEntry && Number.isNaN(Date.parse(since)))
+  if (!isEntry && !(INSTANT.test(since) && !Number.isNaN(Date.parse(since))))
     throw new LedgermanProblem(
       'request-invalid',
       `since: expected an instant such as 2026-02-03T21:00:00Z or the id of an entry, got ${since.slice(0, 60)}.`,

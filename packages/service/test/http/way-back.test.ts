@@ -128,7 +128,8 @@ describe('what was done', () => {
     expect((await reverse(raw.id)).body.code).toBe('not-reversible')
     expect((await reverse('01a2177f-0000-7000-8000-000000000000')).body.code).toBe('not-reversible')
     expect((await reverse('nothing')).status).toBe(404)
-    expect((await reverseSince({ mode: 'rehearse', since: 'yesterday' })).body.code).toBe('request-invalid')
+    for (const since of ['yesterday', '2026-02-03T06:00:00', '2026-02-03'])
+      expect((await reverseSince({ mode: 'rehearse', since })).body.code).toBe('request-invalid')
   })
 
   it('leaves what others changed of the same record, and what the book has only digests of', async () => {
