@@ -273,7 +273,7 @@ function internal(error: unknown, log: Logger, request: Request): LedgermanProbl
 /** Our own problems, and what Express and its body reader refuse by themselves. */
 function toProblem(error: unknown, bodyLimitBytes?: number): LedgermanProblem | undefined {
   if (isProblem(error)) return error
-  const { status, type, message } = error as { status?: number; type?: string; message?: string }
+  const { status, type, code, message } = error as { status?: number; type?: string; code?: string; message?: string }
   if (type === 'entity.too.large')
     return new LedgermanProblem('too-large', `The body is larger than ${bodyLimitBytes} bytes.`, {
       where: 'body',
@@ -282,7 +282,10 @@ function toProblem(error: unknown, bodyLimitBytes?: number): LedgermanProblem | 
   if (status === 415)
     return new LedgermanProblem('media-type', `The body cannot be read: ${message}.`, { where: 'content-encoding' })
   if (status === 400)
-    return new LedgermanProblem('request-invalid', `The request cannot be read: ${message}.`, { where: 'address' })
+    return new LedgermanProblem('request-invalid', `The request cannot be read: ${message}.`, {
+      // What the reader of bodies refuses is told by a type, or by a code where it is compressed.
+      where: (type ?? code) === undefined ? 'address' : 'body',
+    })
   return undefined
 }
 
