@@ -87,6 +87,23 @@ describe('a narrow window', () => {
     await soon(async () => expect(await page.locator('[data-test=records].more-right').count()).toBe(0))
     await page.setViewportSize({ width: 1280, height: 800 })
   })
+
+  it('has nothing beside it that would have to be scrolled to', async () => {
+    await page.setViewportSize({ width: 600, height: 800 })
+    for (const [path, shown] of [
+      ['records/programme', '[data-test=records]'],
+      ['records/programme/P-107', '[data-test=title]'],
+      ['transactions/move-hours', '[data-test=new-transaction]'],
+      ['review', '.columns'],
+      ['code', '.columns'],
+    ] as const) {
+      await open(`/t/observatory/${path}`)
+      await page.locator(shown).first().waitFor()
+      const beside = () => page.evaluate('document.documentElement.scrollWidth - document.documentElement.clientWidth')
+      await soon(async () => expect([path, await beside()]).toEqual([path, 0]))
+    }
+    await page.setViewportSize({ width: 1280, height: 800 })
+  })
 })
 
 describe('the keys', () => {

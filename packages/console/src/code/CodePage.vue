@@ -133,6 +133,12 @@ function download() {
   gap: 16px;
   height: calc(100vh - 132px);
 }
+@media (max-width: 900px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+    height: auto;
+  }
+}
 .choice,
 .files {
   overflow: auto;

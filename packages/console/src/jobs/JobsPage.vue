@@ -81,7 +81,7 @@ function open({ id }: Job) {
             <th>What</th>
             <th class="number">Matched</th>
             <th class="number">Changed</th>
-            <th></th>
+            <th>Problem or progress</th>
           </tr>
         </thead>
         <tbody>

@@ -231,6 +231,13 @@ function show(finding: ReviewFinding) {
   gap: 16px;
   height: calc(100vh - 190px);
 }
+@media (max-width: 900px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+    grid-auto-rows: 60vh;
+    height: auto;
+  }
+}
 .source {
   overflow: hidden;
 }
