@@ -1,6 +1,7 @@
-import { readdirSync, readFileSync, statSync } from 'node:fs'
+import { readdirSync, statSync } from 'node:fs'
 import { join, relative } from 'node:path'
 import { LedgermanProblem, type DefinitionsInput } from '@ledgerman/contract'
+import { readText } from './read-text.js'
 
 /**
  * Reads one definition file, or those of a folder and of the folders inside it: everything in YAML or JSON but drills, which are none.
@@ -22,7 +23,7 @@ export function readDefinitionFiles(path: string): DefinitionsInput['definitions
 }
 
 function readDefinitionFile(file: string): DefinitionsInput['definitions'][number] {
-  return { file, source: readFileSync(file, 'utf8') }
+  return { file, source: readText(file) }
 }
 
 function invalid(path: string, detail: string): LedgermanProblem {

@@ -1,6 +1,6 @@
-import { readFileSync } from 'node:fs'
 import { isProblem, LedgermanProblem, type Finding } from '@ledgerman/contract'
 import { parse } from 'yaml'
+import { readText } from './read-text.js'
 
 /** What a file of steps says of a run: everything but how it is run. */
 export type StepsOfFile = Record<string, unknown> & {
@@ -17,9 +17,10 @@ export type StepsOfFile = Record<string, unknown> & {
  * @throws LedgermanProblem request-invalid
  */
 export function readSteps(file: string): StepsOfFile {
+  const text = readText(file)
   let content: unknown
   try {
-    content = parse(readFileSync(file, 'utf8'), { version: '1.2' })
+    content = parse(text, { version: '1.2' })
   } catch (error) {
     throw refused(file, `cannot be read: ${(error as Error).message}`)
   }

@@ -1,4 +1,4 @@
-import { readdirSync, readFileSync, statSync } from 'node:fs'
+import { readdirSync, statSync } from 'node:fs'
 import { basename, join } from 'node:path'
 import {
   checkInput,
@@ -13,6 +13,7 @@ import {
 } from '@ledgerman/contract'
 import { parse } from 'yaml'
 import { z } from 'zod'
+import { readText } from '../read-text.js'
 
 const count = z.int().min(0)
 
@@ -74,9 +75,10 @@ export function readDrillFiles(place: string): KeptDrill[] {
 
 function readDrillFile(file: string): KeptDrill {
   const refuse = (words: string) => new LedgermanProblem('request-invalid', `${file}: ${words}`, { where: file })
+  const text = readText(file)
   let content: unknown
   try {
-    content = parse(readFileSync(file, 'utf8'), { version: '1.2' })
+    content = parse(text, { version: '1.2' })
   } catch (error) {
     throw refuse((error as Error).message)
   }

@@ -89,6 +89,14 @@ describe('the command line', () => {
       })
     expect(readFileSync(file, 'utf8')).toBe('kept')
 
+    const utf16 = join(folder, 'utf16.yaml')
+    writeFileSync(utf16, Buffer.from('\ufeffmapping: plate', 'utf16le'))
+    for (const words of [
+      ['publish', utf16],
+      ['run', '--steps', utf16],
+    ])
+      expect(await run(words)).toMatchObject({ exit: 2, err: `request-invalid: ${utf16}: it is no text in UTF-8.\n` })
+
     const [elsewhere, link] = [join(folder, 'elsewhere.json'), join(folder, 'catalogue.json')]
     writeFileSync(elsewhere, 'before', { mode: 0o640 })
     symlinkSync(elsewhere, link)
