@@ -9,14 +9,22 @@ interface Login {
   token: string
 }
 
-/** Where `ledgerman login` keeps the address and the token, readable by its owner only. */
-export function loginFile(env: NodeJS.ProcessEnv): string {
-  return join(env['XDG_CONFIG_HOME'] || join(homeOf(env), '.config'), 'ledgerman', 'login.json')
+/** Where `ledgerman login` keeps the address and the token, readable by its owner only; undefined for a user without a home. */
+export function loginFile(env: NodeJS.ProcessEnv): string | undefined {
+  const home = homeOf(env)
+  const folder = env['XDG_CONFIG_HOME'] || (home && join(home, '.config'))
+  return folder && join(folder, 'ledgerman', 'login.json')
 }
 
 /** Node's module for it is loaded only where the environment does not say: it takes longer than reading the file. */
-function homeOf(env: NodeJS.ProcessEnv): string {
-  return env['HOME'] || process.getBuiltinModule('node:os').homedir()
+function homeOf(env: NodeJS.ProcessEnv): string | undefined {
+  if (env['HOME']) return env['HOME']
+  try {
+    return process.getBuiltinModule('node:os').homedir()
+  } catch {
+    // The system does not know the user, as in a container that runs with any number.
+    return undefined
+  }
 }
 
 export function saveLogin(file: string, login: Login): void {
@@ -72,7 +80,8 @@ export async function chooseTarget(
   )
 }
 
-function readLogin(file: string): Login | undefined {
+function readLogin(file: string | undefined): Login | undefined {
+  if (file === undefined) return undefined
   try {
     const { url, token } = JSON.parse(readFileSync(file, 'utf8')) as Partial<Login>
     return typeof url === 'string' && typeof token === 'string' ? { url, token } : undefined

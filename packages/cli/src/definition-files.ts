@@ -16,7 +16,8 @@ export function readDefinitionFiles(path: string): DefinitionsInput['definitions
     if (files.length === 0) throw invalid(path, `There are no definitions (.yaml, .yml or .json) in ${path}.`)
     return files.map(readDefinitionFile)
   }
-  if (isDrill(path)) throw invalid(path, `${path} is a drill, which is not published. Run it: ledgerman drill --all ${path}`)
+  if (isDrill(path))
+    throw invalid(path, `${path} is a drill, which is not published. Run it: ledgerman drill --all ${path}`)
   if (!mayHoldDefinitions(path))
     throw invalid(path, `${path} is no definition file: its name ends in .yaml, .yml or .json.`)
   return [readDefinitionFile(path)]

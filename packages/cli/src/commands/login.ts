@@ -32,8 +32,12 @@ export function addLogin(program: Command, context: CommandContext): void {
         throw new LedgermanProblem('request-invalid', 'No token came: give --token-file FILE, or pipe it in.', {
           where: 'token',
         })
-      const caller = await new LedgermanClient({ url, token, fetch: sendRequest }).session()
       const file = loginFile(env)
+      if (file === undefined)
+        throw new LedgermanProblem('request-invalid', 'There is no home to keep it in: set HOME, or XDG_CONFIG_HOME.', {
+          where: 'HOME',
+        })
+      const caller = await new LedgermanClient({ url, token, fetch: sendRequest }).session()
       saveLogin(file, { url, token })
       context.print(
         command,
