@@ -25,7 +25,8 @@ export async function findTableHolders(target: Lookout, { schema, name }: TableP
 
 const MOMENT = (sql: string) => `to_char(${sql} at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"')`
 
-const HOLDER_JSON = `json_build_object('pid', a.pid, 'application', ${APPLICATION}, 'user', a.usename, 'state', a.state,
+// Of a session that is not watched (`track_activities`) PostgreSQL says that it is "disabled", which is no state of it.
+const HOLDER_JSON = `json_build_object('pid', a.pid, 'application', ${APPLICATION}, 'user', a.usename, 'state', nullif(a.state, 'disabled'),
   'since', ${MOMENT('a.xact_start')},
   'transactionAgeMs', round(extract(epoch from clock_timestamp() - a.xact_start) * 1000),
   'lastStatement', left(a.query, 500), `

@@ -93,7 +93,7 @@ const WAITS_SQL = `
 with prepared as materialized (
   select * from ${PREPARED_SQL} p where p.database = current_database()
 ), everyone as materialized (
-  select a.pid::bigint, a.backend_start, ${APPLICATION} as application, a.usename, a.state, a.xact_start, a.state_change, a.query, a.wait_event_type,
+  select a.pid::bigint, a.backend_start, ${APPLICATION} as application, a.usename, nullif(a.state, 'disabled') as state, a.xact_start, a.state_change, a.query, a.wait_event_type,
     a.backend_type = 'client backend' as is_client
   from pg_stat_activity a where a.datname = current_database() and a.pid <> pg_backend_pid()
   union all
