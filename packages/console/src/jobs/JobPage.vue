@@ -23,8 +23,8 @@ watch(id, () => void follow(() => client.job(id.value)), { immediate: true })
       <h1 class="ml-2">{{ job ? describeJob(job) : 'Job' }}</h1>
     </div>
     <p v-if="job" class="text-medium-emphasis mb-3">
-      by {{ job.actor }}<template v-if="job.startedAt"> · begun {{ formatInstant(job.startedAt) }}</template
-      ><template v-if="job.endedAt"> · over {{ formatInstant(job.endedAt) }}</template
+      by {{ job.actor }}<template v-if="job.startedAt"> · begun {{ formatInstant(job.startedAt) }} UTC</template
+      ><template v-if="job.endedAt"> · over {{ formatInstant(job.endedAt) }} UTC</template
       ><template v-if="job.note"> · {{ job.note }}</template>
     </p>
     <ProblemAlert :problem="problem" class="mb-3" />

@@ -40,9 +40,9 @@ const options = computed(() => {
   }
 })
 
-/** In the reader's own time. */
+/** In UTC, as all moments that are shown. */
 function hourOf(at: string): string {
-  return `${String(new Date(at).getHours()).padStart(2, '0')}:00`
+  return `${String(new Date(at).getUTCHours()).padStart(2, '0')}:00`
 }
 </script>
 

@@ -71,7 +71,7 @@ function definitionPlace({ name, kind }: Overview['busiest']['definitions'][numb
     <div class="d-flex align-center ga-3 mb-3">
       <h1>{{ target }}</h1>
       <span v-if="overview && overview.looked.entries > 0" class="text-medium-emphasis"
-        >the last 24 hours{{
+        >the last 24 hours, in UTC{{
           overview.looked.entries >= 50000 ? `, of which the newest ${overview.looked.entries} entries` : ''
         }}</span
       >

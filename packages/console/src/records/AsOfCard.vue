@@ -40,7 +40,7 @@ function isOther(name: string, value: unknown): boolean {
 <template>
   <v-card variant="flat" border class="mb-3" data-test="as-of">
     <v-card-item>
-      <v-card-title>As of {{ formatInstant(at) }}</v-card-title>
+      <v-card-title>As of {{ formatInstant(at) }} UTC</v-card-title>
       <template #append>
         <v-btn :icon="mdiClose" size="small" variant="text" aria-label="Close" @click="emit('close')" />
       </template>

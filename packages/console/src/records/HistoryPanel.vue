@@ -107,10 +107,8 @@ async function load(after?: string) {
         <li v-for="(event, at) in history" :key="at" :class="event.kind" data-test="event">
           <div class="d-flex align-center ga-2 flex-wrap">
             <v-chip size="x-small" label :color="colors[event.kind]">{{ words[event.kind] }}</v-chip>
-            <router-link
-              v-if="event.entry && event.at"
-              :to="{ name: 'entry', params: { target, entry: event.entry } }"
-              >{{ formatInstant(event.at) }}</router-link
+            <router-link v-if="event.entry && event.at" :to="{ name: 'entry', params: { target, entry: event.entry } }"
+              >{{ formatInstant(event.at) }} UTC</router-link
             >
             <span v-else class="text-medium-emphasis">nobody knows when</span>
             <span v-if="event.actor">by {{ event.actor }}</span>

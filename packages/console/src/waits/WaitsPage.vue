@@ -177,7 +177,7 @@ function seconds(ms: number | null): string {
     <v-card v-if="waits && waits.ended.length > 0" title="Cancelled or ended from here lately">
       <v-list density="compact">
         <v-list-item v-for="each in waits.ended" :key="`${each.at} ${each.pid}`">
-          {{ formatInstant(each.at) }} · {{ each.actor }} {{ each.action === 'end' ? 'ended' : 'cancelled' }}
+          {{ formatInstant(each.at) }} UTC · {{ each.actor }} {{ each.action === 'end' ? 'ended' : 'cancelled' }}
           {{ each.pid }} ({{ each.application }}, {{ each.user }})
         </v-list-item>
       </v-list>
