@@ -102,7 +102,7 @@ export class HttpClient {
     )
     const signal = request.signal ? AbortSignal.any([limit.signal, request.signal]) : limit.signal
     const { answer, text } = await this.#whole(path, request, signal).finally(() => clearTimeout(timer))
-    if (!answer.ok) throw problemFrom(answer, text)
+    if (!answer.ok) throw problemFrom(answer, text, this.#url, request)
     const tag = answer.headers.get('etag')
     return {
       status: answer.status,
@@ -191,7 +191,7 @@ export class HttpClient {
     signal: AbortSignal | undefined = request.signal,
   ): AsyncGenerator<string> {
     const answer = await this.#fetch(path, request, accept, signal)
-    if (!answer.ok) throw problemFrom(answer, await answer.text())
+    if (!answer.ok) throw problemFrom(answer, await answer.text(), this.#url, request)
     const decoder = new TextDecoder()
     try {
       for await (const bytes of answer.body ?? []) yield decoder.decode(bytes, { stream: true })
@@ -255,11 +255,16 @@ function brokenOff(url: string, cause: unknown): LedgermanProblem {
 }
 
 /** The problem for a call that was sent, and whose answer never came. */
-function lostAnswer(url: string, { mayChange }: Request, error: unknown): LedgermanProblem {
+function lostAnswer(
+  url: string,
+  { mayChange }: Request,
+  error: unknown,
+  why = 'The connection broke before the answer came.',
+): LedgermanProblem {
   if (mayChange !== true) return unreachable(url, error ?? new Error('the connection broke before the answer came'))
   return new LedgermanProblem(
     'outcome-unknown',
-    'The connection broke before the answer came. Whether it changed anything is not known: look into the book for its entry.',
+    `${why} Whether it changed anything is not known: look into the book for its entry.`,
     { service: url },
     { cause: error },
   )
@@ -286,15 +291,25 @@ function reasonOf(cause: unknown): string | undefined {
   return undefined
 }
 
-function problemFrom(answer: Received, text: string): LedgermanProblem {
+function problemFrom(answer: Received, text: string, url: string, request: Request): LedgermanProblem {
   const isProblem = answer.headers.get('content-type')?.startsWith('application/problem+json') ?? false
-  if (!isProblem) {
-    return new LedgermanProblem(
-      'internal',
-      `The service answered ${answer.status} with something that is no problem document; is it Ledgerman at this address?`,
-    )
-  }
-  return toProblem(parsePrinted(text) as Record<string, unknown>)
+  return isProblem ? toProblem(parsePrinted(text) as Record<string, unknown>) : saidByAnother(answer, url, request)
+}
+
+/** The service itself answers with problems: what else comes is of a proxy before it, or there is something else at the address. */
+function saidByAnother({ status, headers }: Received, url: string, request: Request): LedgermanProblem {
+  const place = headers.get('location')
+  if (status >= 300 && status < 400 && place !== null)
+    return new LedgermanProblem('request-invalid', `${url} leads on to ${place}. Give that address.`, { where: 'url' })
+  if (status === 413)
+    return new LedgermanProblem('too-large', 'A proxy before the service takes no body of that size (413).')
+  // It may have passed the request on: what became of that it does not know.
+  if (status >= 502 && status <= 504)
+    return lostAnswer(url, request, new Error(`a proxy before it answered ${status}`), `A proxy answered ${status}.`)
+  return new LedgermanProblem(
+    'internal',
+    `The service answered ${status} with something that is no problem document; is it Ledgerman at this address?`,
+  )
 }
 
 function toProblem(document: Record<string, unknown>): LedgermanProblem {
