@@ -299,8 +299,10 @@ function problemFrom(answer: Received, text: string, url: string, request: Reque
 /** The service itself answers with problems: what else comes is of a proxy before it, or there is something else at the address. */
 function saidByAnother({ status, headers }: Received, url: string, request: Request): LedgermanProblem {
   const place = headers.get('location')
-  if (status >= 300 && status < 400 && place !== null)
-    return new LedgermanProblem('request-invalid', `${url} leads on to ${place}. Give that address.`, { where: 'url' })
+  if (status >= 300 && status < 400 && place !== null) {
+    const origin = URL.canParse(place) ? new URL(place).origin : place
+    return new LedgermanProblem('request-invalid', `${url} leads on to ${origin}. Give that address.`, { where: 'url' })
+  }
   if (status === 413)
     return new LedgermanProblem('too-large', 'A proxy before the service takes no body of that size (413).')
   // It may have passed the request on: what became of that it does not know.

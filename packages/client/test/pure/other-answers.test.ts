@@ -9,7 +9,7 @@ const answering = (status: number, headers: Record<string, string> = {}) =>
   }).target('observatory')
 
 it.each([
-  [301, { location: 'https://desk.harrowfell.example/' }, 'request-invalid', 'leads on to https://desk.harrowfell'],
+  [301, { location: 'https://desk.harrowfell.example/v1' }, 'request-invalid', 'to https://desk.harrowfell.example.'],
   [413, {}, 'too-large', 'A proxy before the service takes no body of that size (413).'],
   [502, {}, 'target-unavailable', 'cannot be reached: a proxy before it answered 502. Is it running?'],
   [404, {}, 'internal', 'is it Ledgerman at this address?'],
