@@ -13,7 +13,9 @@ export interface ServiceProcess {
   stop(): Promise<void>
 }
 
-const START_LIMIT_MS = 20_000
+/** How long it may take to be ready, and to say so each time it is asked, in milliseconds: a machine may be very busy. */
+const START_LIMIT_MS = 60_000
+const ASKED_LIMIT_MS = 5_000
 /** How long it may take to stop at once, in milliseconds. */
 const HURRY_LIMIT_MS = 1_000
 
@@ -41,9 +43,10 @@ export async function startService(options: {
   const deadline = Date.now() + START_LIMIT_MS
   while (!(await isReady(options.url))) {
     if (child.exitCode !== null || Date.now() > deadline) {
+      const what = child.exitCode !== null ? 'did not start' : `was not ready within ${START_LIMIT_MS / 1000} s`
       child.kill('SIGKILL')
       throw new Failure(
-        `The service did not start; its log says:\n${readFileSync(log, 'utf8').trimEnd().split('\n').slice(-5).join('\n')}`,
+        `The service ${what}; its log says:\n${readFileSync(log, 'utf8').trimEnd().split('\n').slice(-5).join('\n')}`,
       )
     }
     await delay(50)
@@ -61,7 +64,7 @@ export async function startService(options: {
 }
 
 function isReady(url: string): Promise<boolean> {
-  return fetch(`${url}/readyz`).then(
+  return fetch(`${url}/readyz`, { signal: AbortSignal.timeout(ASKED_LIMIT_MS) }).then(
     (answer) => answer.ok,
     () => false,
   )

@@ -32,8 +32,8 @@ afterAll(() => {
 interface Start {
   process: ChildProcess
   said: () => string
-  /** Until it is ready, or has ended. */
-  settled: Promise<'ready' | 'ended'>
+  /** Until it is ready; what it said where it ended before. */
+  settled: Promise<string>
   ended: Promise<number | null>
 }
 
@@ -52,7 +52,7 @@ function start(words: string[] = [], difference: NodeJS.ProcessEnv = {}): Start 
       })
     }
   })
-  return { process: child, said: () => text, ended, settled: Promise.race([ready, ended.then(() => 'ended' as const)]) }
+  return { process: child, said: () => text, ended, settled: Promise.race([ready, ended.then(() => text)]) }
 }
 
 const observatory = () =>
