@@ -65,7 +65,7 @@ async function onHome<T>(homeUrl: string, work: (client: pg.Client) => Promise<T
     if (!isDatabaseError(error) || error.code !== '42501') throw error
     throw new LedgermanProblem(
       'scratch-unavailable',
-      `The role of the home database may not create databases, which drills need. As a superuser there: alter role ${decodeURIComponent(new URL(homeUrl).username)} createdb`,
+      `The role of the home database may not create databases, which drills need. As a superuser there: alter role ${decodeURIComponent(asUrl(homeUrl).username)} createdb`,
       {},
       { cause: error },
     )
@@ -81,7 +81,12 @@ export async function dropDatabase(homeUrl: string, name: string): Promise<void>
 
 /** The address of another database of the same server and role. */
 export function urlOf(homeUrl: string, database: string): string {
-  const url = new URL(homeUrl)
+  const url = asUrl(homeUrl)
   url.pathname = `/${database}`
   return url.toString()
+}
+
+/** An address without a host, as of a socket, is none by the rules of URLs; the driver goes by its `host` parameter all the same. */
+function asUrl(address: string): URL {
+  return new URL(URL.canParse(address) ? address : address.replace('@/', '@localhost/'))
 }
