@@ -1,3 +1,4 @@
+import pg from 'pg'
 import {
   changeRecord,
   listEntries,
@@ -232,5 +233,27 @@ it('holds behind a proxy that refuses what a session is to begin with', async ()
   } finally {
     await target.close()
     await proxy.close()
+  }
+})
+
+it('says nothing of what a holder does that the server does not watch', async () => {
+  const holder = new pg.Client({ connectionString: own.database.ownerUrl })
+  await holder.connect()
+  try {
+    await holder.query('set track_activities = off')
+    await holder.query('begin')
+    await holder.query('select from plate where id = 1 for update')
+    const waiting = changeRecord(own.target, mapping, {
+      ...options,
+      key: parseKeyParts(mapping, ['1']),
+      values: { share: 0.5 },
+    })
+    await expect(waiting).rejects.toMatchObject({
+      code: 'lock-timeout',
+      detail: expect.not.stringContaining('disabled') as string,
+      facts: { holder: { state: null } },
+    })
+  } finally {
+    await holder.end()
   }
 })

@@ -19,11 +19,11 @@ export function answerUnread(server: Server): void {
   server.on('request', (request: IncomingMessage, response: ServerResponse) => answering.set(request.socket, response))
   server.on('clientError', (error: ReadError, socket: Socket) => {
     const response = answering.get(socket)
-    // What is said in the middle of another answer would be taken for a part of it.
-    const isMidAnswer = response?.headersSent === true && !response.writableFinished
+    // What is said while a request that came whole is at work would be taken for its answer, and it may be committing; or for a part of that.
+    const isAtWork = response?.writableFinished === false && (response.headersSent || response.req.complete)
     // Nor is one answered who asked nothing: a browser takes the answer for that of what it asks next on the connection.
     const isSpare = socket.bytesRead === 0
-    if (error.code === 'ECONNRESET' || !socket.writable || isMidAnswer || isSpare) return void socket.destroy()
+    if (error.code === 'ECONNRESET' || !socket.writable || isAtWork || isSpare) return void socket.destroy()
     const { code, detail, facts } = whatIsWrong(error)
     const document = toProblemDocument(code, detail, facts)
     const body = printJson(document)

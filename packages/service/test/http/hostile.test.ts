@@ -285,6 +285,14 @@ it('answers with a problem what is no request of HTTP, and takes the longest exp
     expect(answered).toMatch(new RegExp(`^HTTP/1.1 ${status} [^]*application/problem\\+json`))
     expect(JSON.parse(body)).toMatchObject({ code, status, detail: expect.stringContaining(detail) as string })
   }
+  // What follows a run that is at work must not be answered in its place.
+  const run = JSON.stringify({ mode: 'rehearse', steps: [{ sql: 'select pg_sleep(0.3)' }] })
+  const socket = connect(Number(new URL(service.url).port), '127.0.0.1')
+  socket.write(`${head}content-length: ${run.length}\r\n\r\n${run}nonsense\r\n\r\n`)
+  let said = ''
+  socket.on('data', (part) => (said += part.toString()))
+  await new Promise((resolve) => socket.once('close', resolve))
+  expect(said).not.toMatch(/not a request of HTTP/)
   const where = encodeURIComponent(`title in ('${'é, '.repeat(3_300)}')`)
   expect(
     await service.request('GET', `/v1/targets/observatory/mappings/programme/records?where=${where}`),
