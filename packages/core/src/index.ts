@@ -50,6 +50,7 @@ export { bookSizes } from './book/book-sizes.js'
 export type { FindMapping } from './book/find-mapping.js'
 
 export { resolvePlan, mappingNamesOf } from './plan/resolve-plan.js'
+export { Sources } from './plan/sources.js'
 export { checkExamples } from './plan/check-examples.js'
 export { checkRules } from './plan/check-rules.js'
 export { checkStatements } from './plan/check-statements.js'

@@ -91,6 +91,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
         homeUrl: config.home.url,
       }),
       tokens,
+      lookAgain: (target, since) => targets.get(target).lookAgain(since),
       log,
       metrics,
       consoleDir: CONSOLE_DIR,

@@ -47,6 +47,9 @@ export async function prepareBook(target: Target): Promise<BookPrepared> {
       )
     }
     throw target.explain(error)
+  } finally {
+    // It may have been made anew since it was last used.
+    target.forgetBook()
   }
 }
 

@@ -1,15 +1,11 @@
-import { createHash } from 'node:crypto'
-import { LRUCache } from 'lru-cache'
-import { isProblem, LedgermanProblem, parseTablePath, toTablePath, type TablePath } from '@ledgerman/contract'
+import { LedgermanProblem, parseTablePath, toTablePath } from '@ledgerman/contract'
+import { KeptReadings } from './kept-readings.js'
 import { readCatalogue, readType } from './read-catalogue.js'
 import type { Table } from './table.js'
 import { TableReader } from './table-reader.js'
 import { isDatabaseError } from '../sessions/database-error.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { Queryable } from '../sessions/queryable.js'
-
-/** After how long a table is read from the catalogue again, in milliseconds: an alteration is noticed by then at the latest. */
-const CATALOGUE_AGE_MS = 10_000
 
 /**
  * How many tables and types are kept. With a table goes what was built on it: some 100 kB where its mapping is in use
@@ -18,39 +14,10 @@ const CATALOGUE_AGE_MS = 10_000
 const MOST_TABLES = 500
 const MOST_TYPES = 1_000
 
-interface KnownTable {
-  table: Table
-  /** Of all it says but the number of rows. */
-  digest: string
-  /** Milliseconds since the epoch. */
-  readAt: number
-}
-
-/** For how long a table that is known is read again before the old reading is taken, in milliseconds. */
-const REREAD_MS = 100
-
-/** What was asked for, or what stands in for it where it takes too long or fails for being waited for. */
-async function orMeanwhile<T>(asked: Promise<T>, meanwhile: T): Promise<T> {
-  let timer: NodeJS.Timeout | undefined
-  const late = new Promise<T>((resolve) => (timer = setTimeout(resolve, REREAD_MS, meanwhile)))
-  const answered = asked.catch((error: unknown) => {
-    if (isProblem(error, 'lock-timeout') || isProblem(error, 'time-limit')) return meanwhile
-    throw error
-  })
-  try {
-    return await Promise.race([answered, late])
-  } finally {
-    clearTimeout(timer)
-    answered.catch(() => undefined)
-  }
-}
-
-/** What is known of a target's tables and types. Everybody who asks for a table while it is being read gets that reading. */
+/** What is known of a target's tables and types. */
 export class KnownCatalogue {
-  readonly #tables = new LRUCache<string, KnownTable>({ max: MOST_TABLES })
-  readonly #types = new LRUCache<string, ColumnType>({ max: MOST_TYPES })
-  #reading = new Map<string, Promise<Table>>()
-  readonly #reader: TableReader
+  readonly #tables: KeptReadings<Table>
+  readonly #types: KeptReadings<ColumnType>
 
   constructor(
     readonly target: string,
@@ -60,94 +27,66 @@ export class KnownCatalogue {
     readonly queryAsRole: Queryable['query'],
     readonly explain: (error: unknown) => unknown,
   ) {
-    this.#reader = new TableReader(this)
+    const reader = new TableReader(this)
+    const explained = (error: unknown) => {
+      throw this.explain(error)
+    }
+    this.#tables = new KeptReadings(
+      MOST_TABLES,
+      (path) => reader.read(parseTablePath(path)).catch(explained),
+      ({ approximateRows, approximateBytes }) => ({ approximateRows, approximateBytes }),
+    )
+    this.#types = new KeptReadings(
+      MOST_TYPES,
+      (name) =>
+        readType(this, this.queryAsRole, name).catch((error: unknown) =>
+          // What is no type name at all is none that is known.
+          isDatabaseError(error) && error.code.startsWith('42') ? undefined : explained(error),
+        ),
+      () => ({}),
+    )
   }
 
   /** @throws LedgermanProblem not-found */
   async table(path: string): Promise<Table> {
-    const current = this.#freshTable(path)
-    if (current) return current
-    const name = parseTablePath(path)
-    const normal = toTablePath(name.schema, name.name)
-    const fresh = this.#freshTable(normal)
-    if (fresh) return fresh
-    const reading = this.#reading.get(normal) ?? this.#read(normal, name)
-    const old = this.#tables.get(normal)
-    // What was forgotten is read again, whatever it takes; what has only grown old serves while somebody holds the table.
-    return old && old.readAt > 0 ? orMeanwhile(reading, old.table) : reading
+    return this.#tables.fresh(path) ?? this.#there(path, (normal) => this.#tables.get(normal))
   }
 
   /** As `table`, read afresh whatever is known: for those who look at a table that they may just have altered. */
   tableNow(path: string): Promise<Table> {
-    const name = parseTablePath(path)
-    const normal = toTablePath(name.schema, name.name)
-    const old = this.#tables.get(normal)
-    const reading = this.#read(normal, name)
-    return old ? orMeanwhile(reading, old.table) : reading
+    return this.#there(path, (normal) => this.#tables.now(normal))
   }
 
-  async type(name: string): Promise<ColumnType | undefined> {
-    const known = this.#types.get(name)
-    if (known) return known
-    const type = await readType(this, this.queryAsRole, name).catch((error: unknown) => {
-      // What is no type name at all is none that is known.
-      if (isDatabaseError(error) && error.code.startsWith('42')) return undefined
-      throw this.explain(error)
+  async #there(path: string, find: (normal: string) => Promise<Table | undefined>): Promise<Table> {
+    const { schema, name } = parseTablePath(path)
+    const normal = toTablePath(schema, name)
+    const table = await find(normal)
+    if (table) return table
+    throw new LedgermanProblem('not-found', `There is no table ${normal} in ${this.target} that its role can see.`, {
+      table: normal,
     })
-    if (type) this.#types.set(name, type)
-    return type
+  }
+
+  /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. */
+  type(name: string): Promise<ColumnType | undefined> {
+    return this.#types.get(name)
   }
 
   async tables(): Promise<Table[]> {
     const tables = await readCatalogue(this).catch((error: unknown) => {
       throw this.explain(error)
     })
-    return tables.map((table) => this.#remember(table))
+    return tables.map((table) => this.#tables.keep(table.path, table))
+  }
+
+  /** Reads the tables and types again that were used since then, in milliseconds since the epoch. @returns whether one was altered */
+  async lookAgain(since: number): Promise<boolean> {
+    const looked = await Promise.all([this.#tables.lookAgain(since), this.#types.lookAgain(since)])
+    return looked.includes(true)
   }
 
   forget(): void {
-    for (const known of this.#tables.values()) known.readAt = 0
-    this.#types.clear()
-    // A reading that is on its way may have begun before the alteration.
-    this.#reading = new Map()
-  }
-
-  #freshTable(path: string): Table | undefined {
-    const known = this.#tables.get(path)
-    const age = known ? Date.now() - known.readAt : Infinity
-    if (!known || age >= CATALOGUE_AGE_MS) return undefined
-    // One that is in use is read again before its time is over, so that nobody waits for it.
-    if (age >= CATALOGUE_AGE_MS / 2 && !this.#reading.has(path))
-      this.#read(path, parseTablePath(path)).catch(() => undefined)
-    return known.table
-  }
-
-  #read(path: string, name: TablePath): Promise<Table> {
-    const all = this.#reading
-    const reading = this.#reader
-      .read(name)
-      .catch((error: unknown) => {
-        throw this.explain(error)
-      })
-      .then((table) => {
-        if (table) return all === this.#reading ? this.#remember(table) : table
-        this.#tables.delete(path)
-        throw new LedgermanProblem('not-found', `There is no table ${path} in ${this.target} that its role can see.`, {
-          table: path,
-        })
-      })
-      .finally(() => all.delete(path))
-    all.set(path, reading)
-    return reading
-  }
-
-  /** Keeps the object of before where nothing was altered, so that what was built on it stays of use. */
-  #remember(table: Table): Table {
-    const said = JSON.stringify({ ...table, approximateRows: null, approximateBytes: null })
-    const digest = createHash('sha256').update(said).digest('base64')
-    const known = this.#tables.get(table.path)
-    const kept = known?.digest === digest ? known.table : table
-    this.#tables.set(table.path, { table: kept, digest, readAt: Date.now() })
-    return kept
+    this.#tables.forget()
+    this.#types.forget()
   }
 }

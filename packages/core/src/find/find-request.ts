@@ -75,7 +75,7 @@ export async function readFindRequest(
   let words = wordsOf(shaped?.shape ?? where)
   if (shaped && known.get(words)?.literalsBuilt === null) words = wordsOf(where)
   let find = known.get(words)
-  if (!find || !(await leadsWhereItLed(mapping, find, findMapping))) {
+  if (!find || find.shape.parameters !== named?.types || !(await leadsWhereItLed(mapping, find, findMapping))) {
     find = await readWords(mapping, request, guarded, findMapping, shaped)
     if (known.size >= MOST_KNOWN) known.delete(known.keys().next().value ?? '')
   }

@@ -1,6 +1,10 @@
+import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { settle, type LostCommit } from '../book/settle.js'
 import type { Target } from '../target/target.js'
 import type { Lane } from './lane.js'
+
+/** How long before a run is carried out its tables and types may have been asked for, in milliseconds. */
+const RESOLVED_BEFORE_MS = 1_000
 
 /** A run: the ways it may be sent, and how it is told. */
 export interface Work<Found, Result> {
@@ -21,9 +25,10 @@ export interface Work<Found, Result> {
  * Carries a run out. Its states, of which the README draws a picture: sent one way after another until one takes it; then committed,
  * rehearsed, refused or in doubt; what is in doubt is settled. From `committed` on nothing leads to a refusal.
  *
- * @throws LedgermanProblem of a run that was refused, with the receipt as far as it got
+ * @throws LedgermanProblem of a run that was refused, with the receipt as far as it got; without one where what it works on was altered meanwhile
  */
 export async function carryOut<Found, Result>(target: Target, work: Work<Found, Result>): Promise<Result> {
+  const since = Date.now() - RESOLVED_BEFORE_MS
   for await (const lane of work.lanes) {
     const sent = await lane.send()
     target.activity.sent?.(lane.name, sent.state, 'because' in sent ? sent.because : undefined)
@@ -35,7 +40,7 @@ export async function carryOut<Found, Result>(target: Target, work: Work<Found, 
       case 'committed':
         return told(work, sent.found)
       case 'refused':
-        throw await work.refuse(sent.error)
+        throw (await outdated(target, sent.error, since)) ?? (await work.refuse(sent.error))
       case 'in doubt':
         await settle(target, work.lost, sent.error).catch((problem: unknown) => {
           throw work.unsettled(problem)
@@ -44,6 +49,20 @@ export async function carryOut<Found, Result>(target: Target, work: Work<Found, 
     }
   }
   throw new Error('The last way to send a run has to take it.')
+}
+
+/**
+ * The problem of a run whose statements no longer fitted, as a table or a type was altered since they were made: undefined where that is not
+ * so. It is no refusal of the run, and does not go to the book: done again, it is made for what is there.
+ */
+async function outdated(target: Target, error: unknown, since: number): Promise<LedgermanProblem | undefined> {
+  if (!(await target.isOutdated(isProblem(error) ? error.cause : error, since))) return undefined
+  return new LedgermanProblem(
+    'definition-invalid',
+    `What it works on was altered in ${target.name} a moment ago. Nothing was changed; try again.`,
+    { target: target.name },
+    { cause: error },
+  )
 }
 
 /** It is committed: what cannot be told of it stands in the book. */

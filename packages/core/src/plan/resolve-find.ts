@@ -8,17 +8,18 @@ import { definitionProblem, type DefinitionFinding } from '../mapping/resolve-ma
 import { buildFind } from '../statement/build-find.js'
 import { parseOrder } from '../statement/order.js'
 import type { Target } from '../target/target.js'
-import type { ColumnType } from '../values/column-type.js'
 import { checkPrepared } from './check-statements.js'
 import type { Param } from './plan.js'
 import { resolveParams, typeOfParam } from './resolve-params.js'
+import { findTypes } from './resolve-plan.js'
+import { Sources } from './sources.js'
 
 /** A find that a mapping names, with its parameters typed. */
 export interface ResolvedFind extends NamedFind {
   params: ReadonlyMap<string, Param>
 }
 
-const resolved = new WeakMap<Mapping, Map<string, ResolvedFind>>()
+const resolved = new WeakMap<Mapping, Map<string, { find: ResolvedFind; sources: Sources }>>()
 
 /**
  * The find of that name.
@@ -42,11 +43,12 @@ export async function namedFind(
   let known = resolved.get(mapping)
   if (!known) resolved.set(mapping, (known = new Map()))
   const kept = known.get(name)
-  if (kept && kept.links.leadWhere(await linksOf(mapping, kept, findMapping))) return kept
+  if (kept && (await kept.sources.areCurrent(findMapping))) return kept.find
   const findings: DefinitionFinding[] = []
-  const find = await resolveFind(target, mapping, name, definition, findMapping, findings)
+  const sources = new Sources(target, findMapping)
+  const find = await resolveFind(sources, mapping, name, definition, findings)
   if (!find || findings.length > 0) throw definitionProblem(mapping.name, findings)
-  known.set(name, find)
+  known.set(name, { find, sources })
   return find
 }
 
@@ -73,7 +75,7 @@ export async function checkFinds(
   const built = []
   for (const [name, definition] of Object.entries(mapping.definition.finds ?? {})) {
     const own: DefinitionFinding[] = []
-    const find = await resolveFind(target, mapping, name, definition, findMapping, own)
+    const find = await resolveFind(new Sources(target, findMapping), mapping, name, definition, own)
     findings.push(...own.filter(({ leadsNowhere }) => !isLenient || !leadsNowhere))
     if (find) built.push({ where: `finds.${name}`, mapping, statement: statementOf(mapping, find) })
   }
@@ -85,25 +87,15 @@ function statementOf(mapping: Mapping, { where, order, links, types }: ResolvedF
   return buildFind(mapping, shape, links, 'start').statement
 }
 
-function linksOf(mapping: Mapping, { where, order }: Pick<ResolvedFind, 'where' | 'order'>, find: FindMappingByName) {
-  const paths = order.map(({ path }) => path)
-  return followLinks(mapping, [where.expression], paths, find)
-}
-
 async function resolveFind(
-  target: Target,
+  sources: Sources,
   mapping: Mapping,
   name: string,
   definition: FindDefinition,
-  findMapping: FindMappingByName,
   findings: DefinitionFinding[],
 ): Promise<ResolvedFind | undefined> {
   const at = `finds.${name}`
-  const types = new Map<string, ColumnType>()
-  for (const { type } of Object.values(definition.params ?? {})) {
-    const found = await target.type(type)
-    if (found) types.set(type, found)
-  }
+  const types = await findTypes(sources, definition)
   const wrong: DefinitionFinding[] = []
   const params = resolveParams(definition, types, wrong)
   findings.push(...wrong.map(({ where, message }) => ({ where: `${at}.${where}`, message })))
@@ -118,7 +110,8 @@ async function resolveFind(
         return [key, type ? typeOfParam(type) : undefined]
       }),
     )
-    const links = await linksOf(mapping, { where, order }, findMapping)
+    const paths = order.map(({ path }) => path)
+    const links = await followLinks(mapping, [expression], paths, sources.mapping)
     const find = { name, definition, where, order, params, types: parameters, links }
     statementOf(mapping, find)
     const named = parametersOf(expression)

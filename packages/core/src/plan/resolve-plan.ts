@@ -15,7 +15,7 @@ import { resolveTransaction } from './resolve-transaction.js'
  * @throws LedgermanProblem definition-invalid with all findings.
  */
 export async function resolvePlan(
-  target: Target,
+  target: Pick<Target, 'type'>,
   definition: Omit<TransactionDefinition, 'transaction'>,
   name: string | null,
   revision: number | null,
@@ -69,7 +69,8 @@ async function findMappings(
   return mappings
 }
 
-async function findTypes(target: Target, { params = {} }: Pick<TransactionDefinition, 'params'>) {
+/** The types that parameters name, as far as the target has them. */
+export async function findTypes(target: Pick<Target, 'type'>, { params = {} }: Pick<TransactionDefinition, 'params'>) {
   const types = new Map<string, ColumnType>()
   for (const { type } of Object.values(params)) {
     const found = await target.type(type)

@@ -51,7 +51,7 @@ export function literalValues(
       mayBeMistaken &&
       typeof value === 'string' &&
       /^:[\p{L}_]/u.test(value) &&
-      property.column.type.kind !== 'enum'
+      !property.column.type.labels?.includes(value)
     ) {
       scope.findings.push({
         where: at,

@@ -14,6 +14,13 @@ export interface TargetActivity {
   lockWaited?(ms: number): void
 }
 
+/** Who looks at a session while a statement runs in it, and may cancel that. */
+export interface SessionWatch {
+  readonly hasCancelled: boolean
+  readonly settled: Promise<unknown>
+  end(): void
+}
+
 /** Tells how a change or a run ended, and passes on what came of it. */
 export async function tellEnd<T extends { receipt: Receipt }>(
   activity: TargetActivity,

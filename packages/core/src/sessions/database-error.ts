@@ -25,6 +25,11 @@ export function isStalePlan(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '0A000' && error.routine === 'RevalidateCachedQuery'
 }
 
+/** Whether a statement does not fit the tables and types as they are: before one was altered it may have fitted. */
+export function mayBeOutdated(error: unknown): boolean {
+  return isDatabaseError(error) && /^(?:42(?!501)|0A)/.test(error.code)
+}
+
 // SQLSTATEs ("PostgreSQL Error Codes").
 
 /** Whether the server, the database or the role has as many sessions as it may have. */

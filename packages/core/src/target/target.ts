@@ -4,13 +4,13 @@ import type { Statement } from '../statement/statement.js'
 import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../sessions/connection-error.js'
-import { isDatabaseError, isStalePlan } from '../sessions/database-error.js'
+import { isStalePlan, mayBeOutdated } from '../sessions/database-error.js'
 import { translateError } from '../problem/translate-error.js'
 import { connectionBroke } from '../sessions/connection-problem.js'
 import { findTableHolders } from '../waits/find-holders.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { TABLE_PATHS_SQL } from '../catalogue/read-catalogue.js'
-import type { TargetActivity } from '../sessions/activity.js'
+import type { SessionWatch, TargetActivity } from '../sessions/activity.js'
 import { KnownCatalogue } from '../catalogue/known-catalogue.js'
 import type { Queryable, Rows } from '../sessions/queryable.js'
 import { SharedStatement, type SharedStatementOptions } from '../sharing/shared-statement.js'
@@ -41,13 +41,6 @@ export interface TargetOptions {
 
 /** For how long `close` waits for sessions that are on loan, in milliseconds. */
 const CLOSE_LIMIT_MS = 5_000
-
-/** Who looks at a session while a statement runs in it, and may cancel that. */
-export interface SessionWatch {
-  readonly hasCancelled: boolean
-  readonly settled: Promise<unknown>
-  end(): void
-}
 
 /** How many callers of one record wait for it in the database at once; the others stand in line. */
 const AT_ONE_RECORD = 2
@@ -89,7 +82,11 @@ export class Target implements Queryable {
       most: options.connections ?? 10,
       limits: this.limits,
       prepareStatements: options.prepareStatements ?? true,
-      onSessionError: options.onSessionError,
+      onSessionError: (error: Error) => {
+        // What broke off the sessions may have put another database in the place of this one.
+        this.forgetBook()
+        options.onSessionError?.(error)
+      },
     }
     const pools = new SessionPools(pool)
     this.#pools = pools
@@ -304,7 +301,7 @@ export class Target implements Queryable {
     return lockTimeout(error, holders, this.limits.lockWaitMs)
   }
 
-  /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Types that are known are kept. */
+  /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Kept as tables are. */
   type(name: string): Promise<ColumnType | undefined> {
     return this.#catalogue.type(name)
   }
@@ -330,6 +327,16 @@ export class Target implements Queryable {
     return this.#catalogue.tables()
   }
 
+  /** Reads again what was used of the catalogue since then, in milliseconds since the epoch. @returns whether some of it was altered */
+  lookAgain(since: number): Promise<boolean> {
+    return this.#catalogue.lookAgain(since)
+  }
+
+  /** Whether a statement failed so as it would where something was altered, and something was since then. */
+  async isOutdated(error: unknown, since: number): Promise<boolean> {
+    return mayBeOutdated(error) && !isMissingBook(error) && (await this.lookAgain(since))
+  }
+
   /** Has the catalogue read again when it is next needed, for when a statement shows that a table has been altered. */
   forgetCatalogue(): void {
     this.#catalogue.forget()
@@ -348,7 +355,7 @@ export class Target implements Queryable {
     }
     const explained = translateError(error, { target: this.name, ...this.limits, ...context })
     // What does not fit may have fitted before the table was altered.
-    if (isProblem(explained, 'definition-invalid') || (isDatabaseError(error) && /^(?:42|0A)/.test(error.code)))
+    if (isProblem(explained, 'definition-invalid') || isProblem(explained, 'target-denied') || mayBeOutdated(error))
       this.forgetCatalogue()
     return explained
   }

@@ -14,6 +14,7 @@ import {
   checkStatements,
   mappingNamesOf,
   resolvePlan,
+  Sources,
   resolveMapping,
   type DefinitionFinding,
   type Mapping,
@@ -68,7 +69,7 @@ export async function checkDefinitions(
       const wrong = await transactionFindings(target, read.definition, findMapping)
       findings.push(...wrong.map((finding) => placed(read, finding)))
     }
-  if (findings.length === 0) findings.push(...(await brokenUses(targets, target, reads, findMapping)))
+  if (findings.length === 0) findings.push(...(await brokenUses(targets, target, reads, mappings, findMapping)))
   return findings
 }
 
@@ -105,47 +106,78 @@ async function resolveNamed(
   return resolveMapping(definition, 0, await target.table(definition.table))
 }
 
-/** What of a transaction does not fit: names, then types as PostgreSQL prepares its statements. */
+/**
+ * What of a transaction does not fit: names, then types as PostgreSQL prepares its statements.
+ *
+ * @param isMeant whether it is looked at at all, given what it leads to
+ */
 async function transactionFindings(
   target: Target,
   definition: TransactionDefinition,
   findMapping: (name: string) => Promise<Mapping>,
+  isMeant: (sources: Sources) => boolean = () => true,
 ): Promise<DefinitionFinding[]> {
+  const sources = new Sources(target, findMapping)
   try {
-    const plan = await resolvePlan(target, definition, definition.transaction, 0, findMapping)
+    const plan = await resolvePlan(sources, definition, definition.transaction, 0, sources.mapping)
+    if (!isMeant(sources)) return []
     const wrong = await checkStatements(target, plan)
     return wrong.length > 0 ? wrong : await checkExamples(target, plan)
   } catch (error) {
+    if (!isMeant(sources)) return []
     if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
     throw error
   }
 }
 
-/** Transactions that are published and would no longer fit if these mappings were. */
+/** Published transactions, and finds of published mappings, that would no longer fit if these mappings were published. */
 async function brokenUses(
   targets: TargetRegistry,
   target: Target,
   reads: readonly ReadDefinition[],
+  mappings: ReadonlyMap<string, MappingDefinition>,
   findMapping: (name: string) => Promise<Mapping>,
 ): Promise<CheckedFinding[]> {
   const changed = new Map(reads.flatMap((read) => (read.kind === 'mapping' ? [[read.name, read] as const] : [])))
   if (changed.size === 0) return []
   const replaced = new Set(reads.flatMap((read) => (read.kind === 'transaction' ? [read.name] : [])))
+  const firstChanged = (names: Iterable<string>) => changed.get([...names].find((name) => changed.has(name)) ?? '')
   const findings: CheckedFinding[] = []
-  for (const { name, definition } of await targets.transactions.list(target.name)) {
-    const used = [...mappingNamesOf(definition)].find((each) => changed.has(each))
-    const read = changed.get(used ?? '')
-    if (replaced.has(name) || !read) continue
-    for (const { where, message } of await transactionFindings(target, definition, findMapping))
+  const told = (read: ReadDefinition, user: string, wrong: readonly DefinitionFinding[], advice: string) => {
+    for (const { where, message } of wrong)
       findings.push({
-        ...placed(read, {
-          where: '',
-          message: `the transaction ${name} uses it and would no longer fit: ${where}: ${message}`,
-        }),
-        advice: 'Publish the transaction, corrected, together with the mapping.',
+        ...placed(read, { where: '', message: `${user} uses it and would no longer fit: ${where}: ${message}` }),
+        advice,
       })
   }
+  for (const { name, definition } of await targets.transactions.list(target.name)) {
+    const within = firstChanged(withinReach(mappingNamesOf(definition), mappings))
+    if (replaced.has(name) || !within) continue
+    let read: ReadDefinition | undefined
+    const wrong = await transactionFindings(target, definition, findMapping, (sources) => {
+      read = firstChanged(sources.mappingNames())
+      return read !== undefined
+    })
+    const advice = 'Publish the transaction, corrected, together with the mapping.'
+    told(read ?? within, `the transaction ${name}`, wrong, advice)
+  }
+  for (const [name, definition] of mappings) {
+    if (changed.has(name) || !definition.finds || !firstChanged(withinReach([name], mappings))) continue
+    const sources = new Sources(target, findMapping)
+    const wrong = await expressionFindings(target, definition, sources.mapping, true)
+    const read = firstChanged(sources.mappingNames())
+    if (read) told(read, `the mapping ${name}`, wrong, 'Publish both mappings together, corrected.')
+  }
   return findings
+}
+
+/** The mappings of these names, and those that links lead to from them. */
+function withinReach(names: Iterable<string>, mappings: ReadonlyMap<string, MappingDefinition>): Set<string> {
+  const reached = new Set(names)
+  // A set that grows is gone through to its end.
+  for (const name of reached)
+    for (const link of Object.values(mappings.get(name)?.links ?? {})) reached.add(link.mapping)
+  return reached
 }
 
 /** What of a mapping does not fit its table. */

@@ -30,6 +30,7 @@ import { follow } from './follow.js'
 import { authenticate } from './authenticate.js'
 import { CallLimit } from './call-limit.js'
 import { hideStatements } from './hide-statements.js'
+import { answerAsItIs, type LookAgain } from './look-again.js'
 import { toOpenApi } from './openapi.js'
 import { comesAsStream, invalid, mediaTypeOf, readBody } from './read-body.js'
 import { logRequests } from './request-log.js'
@@ -46,6 +47,7 @@ export interface AppParts {
   bodyLimitBytes: number
   /** Addresses of proxies whose `X-Forwarded-For`, `-Proto` and `-Host` are believed. */
   proxies: string[]
+  lookAgain: LookAgain
   /** Fires when the service stops. */
   stopping: AbortSignal
 }
@@ -100,7 +102,7 @@ function methodsByPath(routes: readonly Route[]): Map<string, string[]> {
 
 async function serve(
   route: Route,
-  { tokens, stopping, log }: AppParts,
+  { tokens, stopping, log, lookAgain }: AppParts,
   readBytes: RequestHandler,
   request: Request,
   response: Response,
@@ -131,12 +133,15 @@ async function serve(
     gone: () => limit.signal,
   } as Call<never, never>
   const isFollowed = route.canFollow === true && request.headers.accept?.startsWith('text/event-stream') === true
+  // A body that comes as it is read can be read once.
+  const answer = (followed: Call<never, never>) =>
+    isStream ? route.handle(followed) : answerAsItIs(followed, route.handle, lookAgain)
   const handle = (followed: Call<never, never>) =>
-    limit.within(route.handle(followed)).then(inStyle, (error: unknown) => {
+    limit.within(answer(followed)).then(inStyle, (error: unknown) => {
       throw isProblem(error) ? withoutOthersData(error, caller.role).with(restyleAll(receiptOf(error), style)) : error
     })
-  const inStyle = (answer: Reply): Reply =>
-    answer.body === undefined ? answer : { ...answer, body: restyleAll(answer.body, style) }
+  const inStyle = (said: Reply): Reply =>
+    said.body === undefined ? said : { ...said, body: restyleAll(said.body, style) }
   const reply = isFollowed
     ? follow(
         ({ onWait, onProgress }) =>

@@ -9,10 +9,10 @@ import {
   type TargetInfo,
 } from '@ledgerman/contract'
 import {
-  mappingNamesOf,
   resolvePlan,
   resolveMapping,
   readTargetState,
+  Sources,
   Target,
   type Mapping,
   type Plan,
@@ -26,7 +26,7 @@ import type { DefinitionStore, MappingRevision } from '../home/definition-store.
 export class TargetRegistry {
   readonly #targets: ReadonlyMap<string, Target>
   readonly #resolved = new WeakMap<object, Map<string, Mapping>>()
-  readonly #plans = new LRUCache<string, { plan: Plan; mappings: Mapping[] }>({ max: 1_000 })
+  readonly #plans = new LRUCache<string, { plan: Plan; sources: Sources }>({ max: 1_000 })
 
   constructor(
     readonly configured: ServiceConfig['targets'],
@@ -122,13 +122,13 @@ export class TargetRegistry {
   /** The latest revision of a transaction, or an earlier one, as a plan that fits the target. @throws LedgermanProblem not-found, definition-invalid */
   async plan(target: Target, name: string, revision?: number): Promise<Plan> {
     const found = await this.transaction(target, name, revision)
-    // A plan is good as long as every mapping it uses is the same object: neither published again nor altered underneath.
+    // A plan is good as long as all that it is made of is the same: neither published again nor altered underneath.
     const key = `${target.name} ${name} ${found.revision}`
-    const mappings = await Promise.all([...mappingNamesOf(found.definition)].map((each) => this.mapping(target, each)))
     const kept = this.#plans.get(key)
-    if (kept && kept.mappings.every((mapping, at) => mapping === mappings[at])) return kept.plan
-    const plan = await resolvePlan(target, found.definition, name, found.revision, (each) => this.mapping(target, each))
-    this.#plans.set(key, { plan, mappings })
+    if (kept && (await kept.sources.areCurrent())) return kept.plan
+    const sources = new Sources(target, (each) => this.mapping(target, each))
+    const plan = await resolvePlan(sources, found.definition, name, found.revision, sources.mapping)
+    this.#plans.set(key, { plan, sources })
     return plan
   }
 

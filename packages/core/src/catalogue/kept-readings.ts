@@ -1,0 +1,149 @@
+import { createHash } from 'node:crypto'
+import { LRUCache } from 'lru-cache'
+import { isProblem } from '@ledgerman/contract'
+
+/** After how long a thing is read again, in milliseconds: an alteration is noticed by then at the latest. */
+const READING_AGE_MS = 10_000
+
+/** For how long a thing that is known is read again before the old reading is taken, in milliseconds. */
+const REREAD_MS = 100
+
+/** How many things one look at what a caller used reads again at most: those used last. */
+const MOST_LOOKED_AT = 50
+
+/** Moments are in milliseconds since the epoch. */
+interface Kept<Thing> {
+  thing: Thing
+  digest: string
+  readAt: number
+  usedAt: number
+  /** When it was read as another than before; 0 where it never was. */
+  changedAt: number
+}
+
+interface Reading<Thing> {
+  begunAt: number
+  read: Promise<Thing | undefined>
+}
+
+/**
+ * Things that are read by their names and kept for some seconds. Everybody who asks for one while it is being read gets that reading. It is
+ * the same object as long as nothing was altered: what is built on it is kept by that object.
+ */
+export class KeptReadings<Thing extends object> {
+  readonly #kept: LRUCache<string, Kept<Thing>>
+  #reading = new Map<string, Reading<Thing>>()
+
+  constructor(
+    most: number,
+    /** Undefined where there is none of that name. */
+    readonly readThing: (name: string) => Promise<Thing | undefined>,
+    /** What of a thing changes all the time, and makes no other thing of it. */
+    readonly figuresOf: (thing: Thing) => Partial<Thing>,
+  ) {
+    this.#kept = new LRUCache({ max: most })
+  }
+
+  /** What is known and not too old. */
+  fresh(name: string): Thing | undefined {
+    const known = this.#kept.get(name)
+    if (!known) return undefined
+    const now = Date.now()
+    const age = now - known.readAt
+    if (age >= READING_AGE_MS) return undefined
+    // One that is in use is read again before its time is over, so that nobody waits for it.
+    if (age >= READING_AGE_MS / 2 && !this.#reading.has(name)) this.#read(name).catch(() => undefined)
+    known.usedAt = now
+    return known.thing
+  }
+
+  /** Undefined where there is none. @throws what reading it fails with */
+  async get(name: string): Promise<Thing | undefined> {
+    const fresh = this.fresh(name)
+    if (fresh) return fresh
+    const reading = this.#reading.get(name)?.read ?? this.#read(name)
+    const old = this.#kept.get(name)
+    // What was forgotten is read again, whatever it takes; what has only grown old serves while somebody holds the table.
+    const thing = await (old && old.readAt > 0 ? orMeanwhile(reading, old.thing) : reading)
+    const known = this.#kept.get(name)
+    if (known) known.usedAt = Date.now()
+    return thing
+  }
+
+  /** As `get`, read afresh whatever is known: for those who look at something that they may just have altered. */
+  now(name: string): Promise<Thing | undefined> {
+    const reading = this.#read(name)
+    const old = this.#kept.get(name)
+    return old ? orMeanwhile(reading, old.thing) : reading
+  }
+
+  /**
+   * Reads again what was used since that moment.
+   *
+   * @param since milliseconds since the epoch
+   * @returns whether some of it was altered since; false where that cannot be found out
+   */
+  async lookAgain(since: number): Promise<boolean> {
+    const used = [...this.#kept.entries()].filter(([, { usedAt }]) => usedAt >= since).slice(0, MOST_LOOKED_AT)
+    const looks = used.map(async ([name, { thing }]) => {
+      const underWay = this.#reading.get(name)
+      const reading = underWay && underWay.begunAt >= since ? underWay.read : this.#read(name)
+      const now = await orMeanwhile(reading, thing).catch(() => thing)
+      return now === undefined || (this.#kept.get(name)?.changedAt ?? 0) >= since
+    })
+    return (await Promise.all(looks)).includes(true)
+  }
+
+  /** Has everything read again when it is next asked for. */
+  forget(): void {
+    for (const known of this.#kept.values()) known.readAt = 0
+    // A reading that is on its way may have begun before the alteration.
+    this.#reading = new Map()
+  }
+
+  /** Keeps the object of before where nothing was altered, so that what was built on it stays of use. */
+  keep(name: string, thing: Thing): Thing {
+    const figures = this.figuresOf(thing)
+    const lasting = Object.entries(thing).filter(([member]) => !Object.hasOwn(figures, member))
+    const digest = createHash('sha256').update(JSON.stringify(lasting)).digest('base64')
+    const known = this.#kept.get(name)
+    const now = Date.now()
+    if (known?.digest === digest) {
+      known.readAt = now
+      Object.assign(known.thing, figures)
+      return known.thing
+    }
+    this.#kept.set(name, { thing, digest, readAt: now, usedAt: known?.usedAt ?? 0, changedAt: known ? now : 0 })
+    return thing
+  }
+
+  #read(name: string): Promise<Thing | undefined> {
+    const all = this.#reading
+    const read = this.readThing(name)
+      .then((thing) => {
+        if (thing) return all === this.#reading ? this.keep(name, thing) : thing
+        this.#kept.delete(name)
+        return undefined
+      })
+      .finally(() => all.get(name) === reading && all.delete(name))
+    const reading = { begunAt: Date.now(), read }
+    all.set(name, reading)
+    return read
+  }
+}
+
+/** What was asked for, or what stands in for it where it takes too long or fails for being waited for. */
+async function orMeanwhile<T>(asked: Promise<T>, meanwhile: T): Promise<T> {
+  let timer: NodeJS.Timeout | undefined
+  const late = new Promise<T>((resolve) => (timer = setTimeout(resolve, REREAD_MS, meanwhile)))
+  const answered = asked.catch((error: unknown) => {
+    if (isProblem(error, 'lock-timeout') || isProblem(error, 'time-limit')) return meanwhile
+    throw error
+  })
+  try {
+    return await Promise.race([answered, late])
+  } finally {
+    clearTimeout(timer)
+    answered.catch(() => undefined)
+  }
+}
