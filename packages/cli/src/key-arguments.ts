@@ -97,6 +97,7 @@ function getProperty(mapping: MappingInfo, name: string): PropertyInfo {
   const properties = mapping.properties ?? []
   const property = properties.find((each) => each.name === name)
   if (property) return property
+  if (mapping.drift !== null) throw new LedgermanProblem('definition-invalid', mapping.drift)
   const hint =
     hintOfPath(mapping, name) ??
     suggestName(

@@ -54,12 +54,11 @@ export function readSteps(file: string): StepsOfFile {
   return { ...rest, steps, params, types: declared }
 }
 
-/** The same problem, with the file in front of what was found in its steps. */
+/** The same problem, with the file in front of what was found in its steps; a mapping that they use stands in another. */
 export function inFile(file: string, error: unknown): unknown {
-  const findings = isProblem(error, 'definition-invalid')
-    ? (error.facts['findings'] as Finding[] | undefined)
-    : undefined
-  if (!findings || !isProblem(error)) return error
+  if (!isProblem(error, 'definition-invalid') || error.facts['definition'] !== 'steps') return error
+  const findings = error.facts['findings'] as Finding[] | undefined
+  if (!findings) return error
   return error.with({ findings: findings.map((finding) => ({ ...finding, file })) })
 }
 

@@ -9,7 +9,7 @@ export type { SessionLimits } from './sessions/session-settings.js'
 export { whyUnchangeable } from './catalogue/table.js'
 export type { Table, Column, TableKey } from './catalogue/table.js'
 
-export { checkLinkEnds, resolveMapping } from './mapping/resolve-mapping.js'
+export { checkLinkEnds, definitionProblem, resolveMapping } from './mapping/resolve-mapping.js'
 export type { TargetActivity } from './sessions/activity.js'
 export { checkLinkColumns } from './mapping/check-link-columns.js'
 export type { DefinitionFinding } from './mapping/resolve-mapping.js'

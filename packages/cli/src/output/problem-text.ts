@@ -15,9 +15,9 @@ import { formatReceipt, indent } from './receipt-text.js'
 
 /** A problem for people: its code, what is wrong and what to do; all sides where the record was changed meanwhile. */
 export function formatProblem(problem: LedgermanProblem, width = 120): string {
-  const { findings } = problem.facts as { findings?: Finding[] }
+  const { findings, definition } = problem.facts as { findings?: Finding[]; definition?: string }
   if (findings && findings.length > 0)
-    return [`${colors.red(problem.code)}: nothing was changed`, ...findings.map(formatFinding)].join('\n')
+    return [`${colors.red(problem.code)}: ${whatDoesNotFit(definition)}`, ...findings.map(formatFinding)].join('\n')
   const lines = [`${colors.red(problem.code)}: ${problem.detail}`]
   if (problem.code === 'unauthenticated' && !problem.detail.includes('ledgerman login'))
     lines.push('To sign in: ledgerman login URL --token-file FILE')
@@ -38,6 +38,12 @@ export function formatProblem(problem: LedgermanProblem, width = 120): string {
   const { candidates } = problem.facts as { candidates?: RecordValues[] }
   if (candidates) lines.push('', indent(formatRecords(candidates)))
   return lines.join('\n')
+}
+
+/** What the findings are of: what is to be published names itself in each of them. */
+function whatDoesNotFit(definition: string | undefined): string {
+  if (definition === undefined) return 'nothing was changed'
+  return definition === 'steps' ? 'the steps do not fit' : `${definition} does not fit`
 }
 
 function brokenLine({ property, value, masked }: BrokenValue): string[] {

@@ -33,6 +33,8 @@ interface Reading<Thing> {
 export class KeptReadings<Thing extends object> {
   readonly #kept: LRUCache<string, Kept<Thing>>
   #reading = new Map<string, Reading<Thing>>()
+  /** When one that was known was last found to be gone, in milliseconds since the epoch. */
+  #goneAt = 0
 
   constructor(
     most: number,
@@ -88,10 +90,10 @@ export class KeptReadings<Thing extends object> {
     const looks = used.map(async ([name, { thing }]) => {
       const underWay = this.#reading.get(name)
       const reading = underWay && underWay.begunAt >= since ? underWay.read : this.#read(name)
-      const now = await orMeanwhile(reading, thing).catch(() => thing)
-      return now === undefined || (this.#kept.get(name)?.changedAt ?? 0) >= since
+      await orMeanwhile(reading, thing).catch(() => undefined)
+      return (this.#kept.get(name)?.changedAt ?? 0) >= since
     })
-    return (await Promise.all(looks)).includes(true)
+    return (await Promise.all(looks)).includes(true) || this.#goneAt >= since
   }
 
   /** Has everything read again when it is next asked for. */
@@ -122,7 +124,7 @@ export class KeptReadings<Thing extends object> {
     const read = this.readThing(name)
       .then((thing) => {
         if (thing) return all === this.#reading ? this.keep(name, thing) : thing
-        this.#kept.delete(name)
+        if (this.#kept.delete(name)) this.#goneAt = Date.now()
         return undefined
       })
       .finally(() => all.get(name) === reading && all.delete(name))

@@ -9,6 +9,7 @@ import {
   type TargetInfo,
 } from '@ledgerman/contract'
 import {
+  definitionProblem,
   resolvePlan,
   resolveMapping,
   readTargetState,
@@ -108,9 +109,12 @@ export class TargetRegistry {
     return this.mapping(target, name)
   }
 
-  /** A revision resolved against the table as it is; the same object as long as neither changes. */
+  /** A revision resolved against the table as it is; the same object as long as neither changes. @throws LedgermanProblem definition-invalid */
   async resolve(target: Target, { definition, revision }: MappingRevision): Promise<Mapping> {
-    const table = await target.table(definition.table)
+    const table = await target.table(definition.table).catch((error: unknown) => {
+      if (!isProblem(error, 'not-found')) throw error
+      throw definitionProblem(definition.mapping, [{ where: 'table', message: error.detail }])
+    })
     let byRevision = this.#resolved.get(table)
     if (!byRevision) this.#resolved.set(table, (byRevision = new Map()))
     const key = `${definition.mapping} ${revision}`
