@@ -10,6 +10,9 @@ const BY_THE_CATALOGUE: readonly ProblemCode[] = [
   'no-key',
 ]
 
+/** How often a call is answered anew: what takes long to read is known only the next time. */
+const MOST_AGAIN = 2
+
 /** Reads again what was used of a target's catalogue since then, in milliseconds since the epoch; whether some of it was altered. */
 export type LookAgain = (target: string, since: number) => Promise<boolean>
 
@@ -23,14 +26,15 @@ export async function answerAsItIs<SomeCall extends Call<never, never>>(
   lookAgain: LookAgain,
 ): Promise<Reply> {
   const { target } = call.params
-  const begunAt = Date.now()
-  try {
-    return await handle(call)
-  } catch (error) {
-    const isDoubtful = BY_THE_CATALOGUE.some((code) => isProblem(error, code)) && !hasReceipt(error)
-    if (target === undefined || !isDoubtful || !(await lookAgain(target, begunAt))) throw error
+  for (let again = 0; ; again++) {
+    const begunAt = Date.now()
+    try {
+      return await handle(call)
+    } catch (error) {
+      const isDoubtful = BY_THE_CATALOGUE.some((code) => isProblem(error, code)) && !hasReceipt(error)
+      if (target === undefined || !isDoubtful || again === MOST_AGAIN || !(await lookAgain(target, begunAt))) throw error
+    }
   }
-  return handle(call)
 }
 
 function hasReceipt(error: unknown): boolean {
