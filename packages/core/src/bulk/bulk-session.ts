@@ -7,6 +7,7 @@ import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.j
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isCancelled, isDatabaseError, isSerializationFailure } from '../sessions/database-error.js'
 import { isTimeLimit } from '../sessions/database-words.js'
+import { assertSeesTables, refusalOrBlind } from '../sessions/rewritten-tables.js'
 import type { OwnSession } from '../sessions/own-session.js'
 import type { Target } from '../target/target.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
@@ -131,7 +132,10 @@ export class BulkSession {
       )
       const unit = new BulkUnit(target, new WorkTables(session), shape, request, options, task.given, this.#isStaged)
       const count = await countBeside(session, shape, request)
-      const result = await unit.run()
+      const result = await unit.run().catch(async (error: unknown) => {
+        throw await refusalOrBlind(session, header.isolation, error)
+      })
+      await assertSeesTables(session, header.isolation)
       Object.assign(result.report, await besideOf(shape, result, count))
       await beforeCommit?.(result)
       const done = { report: result.report, evidence: result.evidence }

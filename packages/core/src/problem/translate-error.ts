@@ -5,6 +5,7 @@ import { connectionBroke } from '../sessions/connection-problem.js'
 import type { ErrorContext } from './error-context.js'
 import { isDatabaseError, type DatabaseError } from '../sessions/database-error.js'
 import { isTimeLimit } from '../sessions/database-words.js'
+import { TableRewritten } from '../sessions/rewritten-tables.js'
 import { explainExpression } from './explain-expression.js'
 import { explainValue, isNoName } from './explain-value.js'
 import { missingGrant } from './missing-grant.js'
@@ -64,7 +65,7 @@ const explanations: Record<string, Explain> = {
   '40': (error) =>
     problem(
       'retries-exhausted',
-      `PostgreSQL ended the transaction to keep others consistent: ${error.message}. Nothing was changed; try again.`,
+      `${error instanceof TableRewritten ? 'The transaction was ended' : 'PostgreSQL ended the transaction to keep others consistent'}: ${error.message}. Nothing was changed; try again.`,
       { attempts: 1, lastError: error.message, sqlstate: error.code },
       error,
     ),

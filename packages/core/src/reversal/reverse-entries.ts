@@ -25,6 +25,7 @@ import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.j
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isDatabaseError, isSerializationFailure } from '../sessions/database-error.js'
 import type { OwnSession } from '../sessions/own-session.js'
+import { assertSeesTables, refusalOrBlind } from '../sessions/rewritten-tables.js'
 import type { Target } from '../target/target.js'
 import { addAgain } from './add-again.js'
 import { readUndoSteps, type UndoStep } from './undo-steps.js'
@@ -134,7 +135,12 @@ class Reversal {
         [request.actor, this.#id],
       )
       const tables = new WorkTables(session)
-      for (const step of this.steps) await this.#undo(tables, step)
+      try {
+        for (const step of this.steps) await this.#undo(tables, step)
+      } catch (error) {
+        throw await refusalOrBlind(session, this.#isolation, error)
+      }
+      await assertSeesTables(session, this.#isolation)
       await session.query('set constraints all immediate')
       this.#assertAsRehearsed()
       if (request.mode === 'rehearse') {

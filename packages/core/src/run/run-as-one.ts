@@ -7,6 +7,7 @@ import { shownStatement, type Plan, type PlannedStep } from '../plan/plan.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { SharedStatement } from '../sharing/shared-statement.js'
+import { assertSeesTables } from '../sessions/rewritten-tables.js'
 import type { Session } from '../sessions/session-pool.js'
 import type { Target } from '../target/target.js'
 import { showableBinds } from '../receipt/receipt.js'
@@ -69,10 +70,16 @@ export class AsOne {
       session.query(`begin isolation level ${plan.isolation}`),
       session.query(prologue.text, attempt.binds.of(prologue, null), prologue.name),
     ])
-    const [written, committed] = await allAnswered([
-      session.query(statement.text, values, statement.name),
-      session.query('commit'),
-    ])
+    const sent = session.query(statement.text, values, statement.name)
+    // What may be blind is committed only when it is known that it was not.
+    if (plan.isolation !== 'read committed')
+      await allAnswered<Rows | void>([sent, assertSeesTables(session, plan.isolation)]).catch(
+        async (error: unknown) => {
+          await session.query('rollback').catch(() => undefined)
+          throw error
+        },
+      )
+    const [written, committed] = await allAnswered([sent, session.query('commit')])
     if (committed?.command !== 'COMMIT')
       throw new LedgermanProblem('internal', `COMMIT was answered with ${committed?.command}.`)
     return written?.rows ?? []
@@ -130,7 +137,7 @@ export class AsOne {
 }
 
 /** The answers, once all of them are there. @throws the first error */
-async function allAnswered(sent: readonly Promise<Rows>[]): Promise<Rows[]> {
+async function allAnswered<T>(sent: readonly Promise<T>[]): Promise<T[]> {
   const settled = await Promise.allSettled(sent)
   const failed = settled.find(({ status }) => status === 'rejected')
   if (failed?.status === 'rejected') throw failed.reason

@@ -7,6 +7,7 @@ import { isSerializationFailure } from '../sessions/database-error.js'
 import { isWrite, type Plan } from '../plan/plan.js'
 import { kindsOf } from '../plan/run-reversibility.js'
 import { countWrittenWithIt } from '../record/written-with-it.js'
+import { assertSeesTables, refusalOrBlind } from '../sessions/rewritten-tables.js'
 import type { Session } from '../sessions/session-pool.js'
 import type { Turn } from '../sharing/turn-queue.js'
 import type { Attempt } from './attempt.js'
@@ -58,8 +59,9 @@ async function attemptIn(held: RunSession): Promise<Sent<Found> | FailedAttempt 
   } catch (error) {
     held.watch.end()
     if (isConnectionError(error) && progress.isCommitting) return { state: 'in doubt', error }
+    const because = await refusalOrBlind(session, run.plan.isolation, error)
     held.isClean = await rollBack(held, attempt)
-    return { failed: attempt, error }
+    return { failed: attempt, error: because }
   }
 }
 
@@ -96,6 +98,7 @@ async function runThrough(
     await attempt.runStep(step)
     await hooks?.afterStep?.(step.no, session)
   }
+  await assertSeesTables(session, plan.isolation)
   if (request.rehearsed) assertSame(request.rehearsed, attempt.evidence)
   if (isCommit) {
     attempt.statement = null

@@ -32,7 +32,8 @@ export async function answerAsItIs<SomeCall extends Call<never, never>>(
       return await handle(call)
     } catch (error) {
       const isDoubtful = BY_THE_CATALOGUE.some((code) => isProblem(error, code)) && !hasReceipt(error)
-      if (target === undefined || !isDoubtful || again === MOST_AGAIN || !(await lookAgain(target, begunAt))) throw error
+      if (target === undefined || !isDoubtful || again === MOST_AGAIN || !(await lookAgain(target, begunAt)))
+        throw error
     }
   }
 }
