@@ -282,7 +282,7 @@ async function once<T>(pool: Pool, limits: Limits, work: (client: ClientBase) =>
   client.on('error', ignore)
   try {
     await client.query(begin)
-    const result = await work(client)
+    const result = await withAllInView(client, limits, work)
     await commit(client)
     isBroken = false
     return result
@@ -300,6 +300,38 @@ async function once<T>(pool: Pool, limits: Limits, work: (client: ClientBase) =>
 }
 
 function ignore(): void {}
+
+/** Tables that the transaction has used and whose file is another than its view of the rows knows. */
+const OUT_OF_VIEW = `select from pg_catalog.pg_locks l join pg_catalog.pg_class c on c.oid = l.relation
+where l.pid = pg_catalog.pg_backend_pid() and l.locktype = 'relation' and c.relkind in ('r', 'm')
+  and c.relfilenode <> 0 and pg_catalog.pg_relation_filenode(c.oid) <> c.relfilenode`
+
+/**
+ * A table that ALTER TABLE rewrote after the transaction took its view of the rows, and before it used the table, is empty to that view, and PostgreSQL
+ * says nothing of it. Such a transaction ends as in a serialization failure. At `read committed` each statement has a view of its own.
+ */
+async function withAllInView<T>(
+  client: ClientBase,
+  { isolation }: Limits,
+  work: (client: ClientBase) => Promise<T>,
+): Promise<T> {
+  if (isolation === 'read committed') return work(client)
+  const isInView = async () => (await client.query(OUT_OF_VIEW)).rowCount === 0
+  let result: T
+  try {
+    result = await work(client)
+  } catch (error) {
+    if (await isInView().catch(() => true)) throw error
+    throw rewritten()
+  }
+  if (await isInView()) return result
+  throw rewritten()
+}
+
+function rewritten(): Error {
+  const message = 'a table was rewritten (ALTER TABLE) after the transaction had taken its view of the rows'
+  return Object.assign(new Error(message), { severity: 'ERROR', code: '40001' })
+}
 
 const beginTexts = new WeakMap<Limits, string>()
 
@@ -376,7 +408,7 @@ export async function askAlone(
   text: string,
   values: readonly (string | null)[],
 ): Promise<Row[] | undefined> {
-  if (!isPool(db) || !(await beginsWith(db, limits))) return undefined
+  if (limits.isolation !== 'read committed' || !isPool(db) || !(await beginsWith(db, limits))) return undefined
   const client = await db.connect()
   let isBroken = true
   client.on('error', ignore)

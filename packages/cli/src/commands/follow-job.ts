@@ -50,7 +50,10 @@ function isOver({ state }: Job): boolean {
   return state !== 'queued' && state !== 'running'
 }
 
-function resumeHint({ id, kind, state, report }: Job): string {
+function resumeHint({ id, kind, state, report, entries, progress }: Job): string {
+  const hasParts = progress.chunk !== null && entries.length > 0
+  if (state === 'failed' && hasParts)
+    return `\n\n${colors.dim(`To go on behind what is committed, once its reason is put right: ledgerman jobs resume ${id}`)}`
   if (state === 'cancelled') return `\n\n${colors.dim(`To go on with it: ledgerman jobs resume ${id}`)}`
   const left = report ? report.notFound + report.ambiguous + report.refused : 0
   return kind === 'file' && left > 0

@@ -1,5 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises'
+import pg from 'pg'
 import type { LedgermanProblem, Receipt } from '@ledgerman/contract'
+import { compileCode } from '../../../../testing/compiled-code.js'
 import { counts, startReadingJobs } from '../reading-jobs.js'
 
 // A table is rewritten between the snapshot of a transaction and its first statement: to that snapshot PostgreSQL shows it as empty.
@@ -62,6 +64,20 @@ describe('what a transaction cannot see is not told as missing', () => {
     expect((problem as LedgermanProblem).detail).toMatch(
       /a table was rewritten \(ALTER TABLE\).*Nothing was changed; try again/,
     )
+  })
+
+  it('by written code', async () => {
+    const source = `transaction: mark
+isolation: repeatable read
+retry: 1
+steps: [{ change: reading, key: { id: "7" }, compute: { mark: "'by code'" }, expect: one }]`
+    await target().publish([{ file: 'mark.yaml', source }])
+    const code = await compileCode(await target().code({ mappings: ['reading'], transactions: ['mark'] }))
+    const pool = new pg.Pool({ connectionString: readings.service.observatory.ownerUrl, max: 2 })
+    const result = await whileRewritten(() => code.module.mark(pool, {}) as Promise<object>)
+    expect(result).toMatchObject({ matched: 1, changed: 1 })
+    await pool.end()
+    code.remove()
   })
 
   it('by a job, of a condition or of a file in chunks, nor by its reversal', async () => {
