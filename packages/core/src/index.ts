@@ -1,3 +1,4 @@
+export { asItIs } from './target/as-it-is.js'
 export { Target } from './target/target.js'
 export { readTargetState } from './target/target-state.js'
 export type { TargetOptions } from './target/target.js'

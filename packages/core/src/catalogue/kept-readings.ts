@@ -9,7 +9,7 @@ const READING_AGE_MS = 10_000
 const REREAD_MS = 100
 
 /** How many things one look at what a caller used reads again at most: those used last. */
-const MOST_LOOKED_AT = 50
+const MOST_LOOKED_AT = 200
 
 /** Moments are in milliseconds since the epoch. */
 interface Kept<Thing> {

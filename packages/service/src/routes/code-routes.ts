@@ -1,5 +1,5 @@
 import { codeInput, codeProof, LedgermanProblem, writtenCode, type CodeInput } from '@ledgerman/contract'
-import { emitCode, namedFinds, proveCode, type Target } from '@ledgerman/core'
+import { asItIs, emitCode, namedFinds, proveCode, type Target } from '@ledgerman/core'
 import { zipSync, strToU8 } from 'fflate'
 import type { z } from 'zod'
 import { proofTools } from '../code/load-code.js'
@@ -45,7 +45,7 @@ export function codeRoutes(services: Services) {
       problems: ['not-found', 'definition-invalid', 'count-required', 'media-type'],
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
-        const { files } = await written(target, call.body)
+        const { files } = await asItIs(target, () => written(target, call.body))
         const type = call.request.accepts(['application/json', ZIP])
         if (type === false)
           throw new LedgermanProblem('media-type', `Code is given as application/json or ${ZIP}.`, { where: 'accept' })
@@ -68,7 +68,7 @@ export function codeRoutes(services: Services) {
       problems: ['not-found', 'definition-invalid', 'count-required', 'scratch-unavailable', 'cancelled', 'media-type'],
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
-        const { files, subjects } = await written(target, call.body)
+        const { files, subjects } = await asItIs(target, () => written(target, call.body))
         const onProgress = (done: number, total: number, what: string) => call.onProgress?.({ done, total, what })
         const body = await proveCode(
           await drillSource(services, target),

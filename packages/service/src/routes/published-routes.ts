@@ -1,5 +1,5 @@
 import { isProblem, type DefinitionKind } from '@ledgerman/contract'
-import type { Target } from '@ledgerman/core'
+import { asItIs, type Target } from '@ledgerman/core'
 import type { z } from 'zod'
 import { expectedRevision, publishOne, revisionOf } from '../definitions/publish-one.js'
 import type { DefinitionStore, Revision } from '../home/definition-store.js'
@@ -35,7 +35,7 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
   async function describe(target: Target, found: Revision<Kind>): Promise<object> {
     const described = { ...toSummary(found), definition: found.definition, source: found.source }
     try {
-      return { ...described, ...(await resolve(target, found)), drift: null }
+      return { ...described, ...(await asItIs(target, () => resolve(target, found))), drift: null }
     } catch (error) {
       if (!isProblem(error, 'definition-invalid') && !isProblem(error, 'not-found')) throw error
       return { ...described, ...unresolved, drift: error.detail }

@@ -57,6 +57,12 @@ describe('what was altered a moment ago', () => {
       code: 'value-invalid',
     })
     await sql(`alter type shutter_state add value 'ajar'`)
+    // What describes it, and code that is written, knows of the label too.
+    const choices = (await target().mapping('shutter')).properties?.find(({ name }) => name === 'state')?.choices
+    expect(choices).toEqual(['shut', 'open', 'ajar'])
+    expect((await target().code({ mappings: ['shutter'] })).map(({ text }) => text).join()).toMatch(
+      /'shut' \| 'open' \| 'ajar'/,
+    )
     expect((await setState('ajar')).outcome).toBe('committed')
     expect((await target().find('shutter', { find: 'inState', bind: { state: 'ajar' } })).found).toHaveLength(1)
     await expect(changed({ state: 'stuck' })).rejects.toMatchObject({ code: 'value-invalid' })
@@ -78,6 +84,8 @@ describe('what was altered a moment ago', () => {
   it('and lies behind a link is found where it stands now, once its mapping says so', async () => {
     expect((await start()).steps[0]).toMatchObject({ matched: 1 })
     await sql('alter table shutter rename opening to opened_by')
+    expect((await target().mapping('shutter')).drift).toMatch(/no column opening/)
+    expect((await target().transaction('start-motors')).drift).toMatch(/no column opening/)
     await expect(start()).rejects.toMatchObject({
       code: 'definition-invalid',
       detail: expect.stringMatching(/shutter has no column opening/) as unknown,
