@@ -1,5 +1,6 @@
 import { LedgermanProblem, type FailedRow, type JobReport } from '@ledgerman/contract'
 import {
+  asItIs,
   emptyReport,
   findReversalOfJob,
   joinReports,
@@ -160,7 +161,7 @@ async function runFile(
 
 /** The mapping in the revision that the job was asked with. */
 async function mappingOf({ targets }: JobParts, target: Target, job: ClaimedJob): Promise<Mapping> {
-  const mapping = await targets.findRevision(target, job.mapping, job.revision)
+  const mapping = await asItIs(target, () => targets.findRevision(target, job.mapping, job.revision))
   if (mapping) return mapping
   throw new LedgermanProblem(
     'definition-invalid',

@@ -14,6 +14,7 @@ import {
   type ProblemCode,
 } from '@ledgerman/contract'
 import {
+  asItIs,
   assertFileJob,
   conditionOf,
   newEntryId,
@@ -260,7 +261,8 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
     if (form === 'ndjson' && call.query.delimiter !== undefined)
       throw new LedgermanProblem('request-invalid', 'delimiter: NDJSON has none.', { where: 'delimiter' })
     const delimiter = call.query.delimiter ?? ','
-    const mapping = await targets.mappingFor(call.caller, target, name ?? '')
+    // A file is read once: it cannot be refused, and looked at again.
+    const mapping = await asItIs(target, () => targets.mappingFor(call.caller, target, name ?? ''))
     const header = headerOf(target, mapping, call)
     try {
       const file = await readFile(

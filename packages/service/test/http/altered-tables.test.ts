@@ -1,3 +1,4 @@
+import { jobEnds } from '../job-ends.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // Tables and types are altered while the service runs: what it said of them a moment ago is nobody's refusal.
@@ -68,6 +69,10 @@ describe('what was altered a moment ago', () => {
     await expect(changed({ state: 'stuck' })).rejects.toMatchObject({ code: 'value-invalid' })
     await sql(`alter type shutter_state add value 'stuck'`)
     expect((await changed({ state: 'stuck' })).record).toMatchObject({ state: 'stuck' })
+    await sql(`alter type shutter_state add value 'iced'`)
+    const query = { mode: 'commit', mapping: 'shutter' }
+    const job = await jobEnds(() => service).run('id,state\n1,iced\n', query, { 'content-type': 'text/csv' })
+    expect(job.report).toMatchObject({ changed: 1, refused: 0 })
     await expect(changed({ note: 'too long' })).rejects.toMatchObject({ code: 'value-invalid' })
     await sql('alter table shutter alter note type text')
     expect((await changed({ note: 'too long' })).record).toMatchObject({ note: 'too long' })
