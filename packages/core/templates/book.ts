@@ -41,8 +41,32 @@ export interface BookedStatement {
 }
 
 const ids = new Map<string, string>()
-const introduced = new Set<string>()
 const MOST_KNOWN = 5_000
+const MOST_BOOKS = 1_000
+
+/** After how long it is looked whether a database still has the same book, in milliseconds. */
+const BOOK_AGE_MS = 10_000
+
+/** Which book it is: one that was made anew, or came with another database, knows no statements yet. */
+const WHICH_BOOK = `select pg_catalog.concat_ws(' ', pg_catalog.pg_postmaster_start_time(), d.oid, pg_catalog.to_regclass('ledgerman.statement')::oid)
+from pg_catalog.pg_database d where d.datname = pg_catalog.current_database()`
+const books = new WeakMap<object, { which: Promise<Row[]>; askedAt: number }>()
+const introduced = new Map<string, Set<string>>()
+
+/** The statements that are known to stand in the book of this database. */
+async function knownIn(db: Db): Promise<Set<string>> {
+  let book = books.get(db)
+  if (!book || Date.now() - book.askedAt > BOOK_AGE_MS) {
+    book = { which: ask(db, WHICH_BOOK, []), askedAt: Date.now() }
+    books.set(db, book)
+    book.which.catch(() => books.delete(db))
+  }
+  const which = String((await book.which)[0]?.[0])
+  let known = introduced.get(which)
+  if (introduced.size > MOST_BOOKS) introduced.clear()
+  if (!known || known.size > MOST_KNOWN) introduced.set(which, (known = new Set()))
+  return known
+}
 
 /**
  * Its number in the book: 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it keeps; negative where it
@@ -61,9 +85,10 @@ function idOf({ kind, mapping, revision, relation, text, touched, movesKey }: Bo
   return id
 }
 
-/** Sees to it that these statements stand in the book before an entry refers to them: once a process, so it costs a change nothing. */
+/** Sees to it that these statements stand in the book before an entry refers to them: once a process and book, so it costs a change nothing. */
 export async function introduce(db: Db, statements: readonly BookedStatement[]): Promise<void> {
-  const unknown = statements.filter((each) => !introduced.has(idOf(each)))
+  const known = await knownIn(db)
+  const unknown = statements.filter((each) => !known.has(idOf(each)))
   if (unknown.length === 0) return
   const rows = unknown.map(({ keyColumns, binds, movesKey, ...each }) => ({
     ...each,
@@ -86,8 +111,7 @@ on conflict (id) do nothing`,
   })
   // In somebody else's transaction they may be rolled back.
   if (!('totalCount' in db)) return
-  if (introduced.size > MOST_KNOWN) introduced.clear()
-  for (const { id } of rows) introduced.add(id)
+  for (const { id } of rows) known.add(id)
 }
 
 /** Whether a table, a column or the schema of the book is not there (PostgreSQL, "Error Codes", class 42 and 3F). */

@@ -1,5 +1,7 @@
+import pg from 'pg'
 import {
   changeRecord,
+  emitCode,
   getEntry,
   parseKeyParts,
   prepareBook,
@@ -7,6 +9,7 @@ import {
   Target,
   type Mapping,
 } from '@ledgerman/core'
+import { compileCode } from '../../../../testing/compiled-code.js'
 import { makeObservatory, type TestDatabase } from '../../../../testing/databases.js'
 import { moveClock } from '../../../../testing/move-clock.js'
 import { observatoryDefinition } from '../../../../testing/observatory-mappings.js'
@@ -17,9 +20,9 @@ let target: Target
 let programme: Mapping
 let hours = 0
 const targetOf = ({ url }: TestDatabase) => new Target({ name: 'own', url, digestKey: Buffer.from('k') })
-const prepareAnew = async () => {
-  const elsewhere = targetOf(database)
-  await database.sql('drop schema ledgerman cascade')
+/** By another process. */
+async function prepareElsewhere(made: TestDatabase): Promise<void> {
+  const elsewhere = targetOf(made)
   await prepareBook(elsewhere)
   await elsewhere.close()
 }
@@ -58,7 +61,8 @@ describe('an entry says which statement it is of, where the book', () => {
   })
 
   it('was made anew by somebody else, some seconds ago', async () => {
-    await prepareAnew()
+    await database.sql('drop schema ledgerman cascade')
+    await prepareElsewhere(database)
     const setBack = moveClock(11_000)
     // Who comes first has it looked at again, beside the change.
     await target.isBookPrepared()
@@ -67,11 +71,35 @@ describe('an entry says which statement it is of, where the book', () => {
     setBack()
   })
 
+  it('is that of another database, which written code works on too', async () => {
+    const other = await makeObservatory()
+    await prepareElsewhere(other)
+    const code = await compileCode(emitCode([programme], [], true))
+    code.module.configureBook({ actor: 'ada', digestKey: Buffer.from('k') })
+    const changeBy = async (pool: pg.Pool) =>
+      code.module.changeProgramme(pool, await code.module.loadProgramme(pool, { code: 'P-107' }), {
+        title: `A title ${++hours}`,
+      })
+    const withoutStatement = `select count(*)::int as n from ledgerman.entry e where not exists (select from ledgerman.statement s where s.id = e.statement)`
+    for (const each of [database, other]) {
+      const pool = new pg.Pool({ connectionString: each.ownerUrl, max: 1 })
+      await changeBy(pool)
+      expect(await each.sql(withoutStatement)).toEqual([{ n: 0 }])
+      await each.sql('drop schema ledgerman cascade')
+      await prepareElsewhere(each)
+      const setBack = moveClock(11_000)
+      await changeBy(pool)
+      setBack()
+      expect(await each.sql(withoutStatement)).toEqual([{ n: 0 }])
+      await pool.end()
+    }
+    code.remove()
+    await other.drop()
+  })
+
   it('came with another database, which was put in the place of this one', async () => {
     const copy = await makeObservatory()
-    const elsewhere = targetOf(copy)
-    await prepareBook(elsewhere)
-    await elsewhere.close()
+    await prepareElsewhere(copy)
     const beside = await makeObservatory()
     await beside.sql(`select pg_terminate_backend(pid) from pg_stat_activity where datname = '${database.name}'`)
     await beside.sql(`alter database ${database.name} rename to ${database.name}_old`)
