@@ -35,17 +35,44 @@ export function timelineOf(
   const timeline: TimelineEvent[] = []
   let known: KnownColumns
   while (left.length > 0) {
-    const joining = left.slice(0, WINDOW).findIndex((event) => differences(known, ofKey(event).before, isSame) === null)
-    const [event] = left.splice(Math.max(0, joining), 1)
+    const [event] = left.splice(nextOf(left, known, now, isSame), 1)
     if (!event) break
     const { before, after } = ofKey(event)
     const outside = differences(known, before, isSame)
     if (outside) timeline.push({ event: null, ...outside })
     timeline.push({ event, before, after })
-    known = after === null ? null : { ...known, ...before, ...after }
+    known = leftBy(event, known)
   }
   const outside = timeline.length > 0 ? differences(known, now, isSame) : null
   return outside ? [...timeline, { event: null, ...outside }] : timeline
+}
+
+/**
+ * Which event is the next. Another than the oldest only where those that it is put before join behind it, and what follows does: where something
+ * else happened outside the book, what joins may have happened long after it.
+ */
+function nextOf(left: readonly RecordEvent[], known: KnownColumns, now: KnownColumns, isSame: IsSame): number {
+  const joining = (events: readonly RecordEvent[], state: KnownColumns) =>
+    events.slice(0, WINDOW).findIndex((event) => differences(state, ofKey(event).before, isSame) === null)
+  const first = joining(left, known)
+  if (first <= 0) return 0
+  const events = left.slice(0, 3 * WINDOW)
+  const passedOver = new Set(events.slice(0, first))
+  let state = known
+  while (passedOver.size > 0) {
+    const [event] = events.splice(joining(events, state), 1)
+    if (!event || differences(state, ofKey(event).before, isSame)) return 0
+    passedOver.delete(event)
+    state = leftBy(event, state)
+  }
+  const isJoined = events.length > 0 ? joining(events, state) >= 0 : differences(state, now, isSame) === null
+  return isJoined ? first : 0
+}
+
+/** What is known of the record behind an event. */
+function leftBy(event: RecordEvent, known: KnownColumns): KnownColumns {
+  const { before, after } = ofKey(event)
+  return after === null ? null : { ...known, ...before, ...after }
 }
 
 /** What had the key before an event and after it. */

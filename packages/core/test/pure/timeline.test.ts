@@ -72,6 +72,26 @@ describe('the timeline of a record', () => {
     expect(timeline.map((each) => each.event?.id)).toEqual([first.id, third.id, second.id])
   })
 
+  it('puts nothing into another order for an event that only seems to join', () => {
+    // Removed, added by somebody past the book, removed, put back, and removed past the book.
+    const [removed, again, back] = [
+      event(1, { a: '1' }, null),
+      event(2, { a: '2' }, null),
+      event(3, null, { a: '1' }),
+    ] as const
+    const order = (now: Columns | null) =>
+      timelineOf([back, again, removed], now).map((each) => each.event?.id ?? 'outside')
+    expect(order(null)).toEqual([removed.id, 'outside', again.id, back.id, 'outside'])
+    // The same, put back as it was removed: both orders have one gap, and that of time is taken.
+    const same = event(3, null, { a: '2' })
+    expect(timelineOf([same, again, removed], { a: '2' }).map((each) => each.event?.id ?? 'outside')).toEqual([
+      removed.id,
+      'outside',
+      again.id,
+      same.id,
+    ])
+  })
+
   it('knows a record that was removed and added again', () => {
     const [added, removed, again] = [
       event(1, null, { a: '1' }),

@@ -165,6 +165,12 @@ describe('a transaction definition', () => {
       /use compute/,
     ],
     [
+      'the same where a label is meant',
+      `${head}steps:\n  - change: telescope\n    key: { code: ':code' }\n    values: { status: ':code' }\n`,
+      7,
+      /use compute/,
+    ],
+    [
       'a member it does not know',
       `${head}steps:\n  - load: programme\n    wher: code = :code\n`,
       6,

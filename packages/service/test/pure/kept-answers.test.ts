@@ -1,15 +1,26 @@
-import { setTimeout as delay } from 'node:timers/promises'
+import { jest } from '@jest/globals'
 import { KeptAnswers } from '../../src/home/kept-answers.js'
 
 // What the home database said holds for a moment: who asks must neither wait for others, nor hear what is out of date.
 const KEEP_MS = 600
 
+// The clock is moved by hand: what a busy machine takes for a pause of a second is anything.
+beforeEach(() => void jest.useFakeTimers())
+afterEach(() => void jest.useRealTimers())
+const delay = (ms: number) => jest.advanceTimersByTimeAsync(ms)
+
 function asking() {
   let asked = 0
   const kept = new KeptAnswers<number>(10, KEEP_MS)
+  const ask = () => new Promise<number>((resolve) => setTimeout(() => resolve(++asked), 20))
   return {
     kept,
-    get: () => kept.get('key', () => delay(20).then(() => ++asked)),
+    begin: () => kept.get('key', ask),
+    async get() {
+      const answer = this.begin()
+      await delay(20)
+      return answer
+    },
     get asked() {
       return asked
     },
@@ -32,7 +43,7 @@ describe('answers that are kept', () => {
     const answers = asking()
     await answers.get()
     await delay(KEEP_MS * 0.6)
-    await answers.get()
+    await answers.begin()
     answers.kept.delete('key')
     await delay(40)
     expect(answers.asked).toBe(2)
