@@ -52,6 +52,24 @@ describe('a record', () => {
     )
   })
 
+  it('of a table that was altered is told with the mapping that does not fit', async () => {
+    await sql('alter table telescope rename aperture_m to aperture')
+    const loaded = await run(['load', 'telescope', 'HF1'])
+    expect([loaded.exit, loaded.err]).toEqual([
+      2,
+      expect.stringMatching(
+        /^definition-invalid: telescope does not fit\nproperties\.apertureM\.column: .*no column aperture_m/,
+      ),
+    ])
+    const changed = await run(['change', 'telescope', 'HF1', 'name=One'])
+    expect([changed.exit, changed.err]).toEqual([
+      2,
+      expect.stringMatching(/definition-invalid: .*no column aperture_m/),
+    ])
+    await sql('alter table telescope rename aperture to aperture_m')
+    expect((await run(['load', 'telescope', 'HF1'])).exit).toBe(0)
+  })
+
   it('is refused options that say nothing of it', async () => {
     for (const words of [
       ['add', 'telescope', 'code=X', '--if', 'v1'],
