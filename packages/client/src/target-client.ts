@@ -157,11 +157,27 @@ export class TargetClient extends TargetTools {
   }
 
   /** Publishes definitions from the texts of their files, all or none; with `check` only says what would become of them. */
-  async publish(
+  publish(
     definitions: DefinitionsInput['definitions'],
     { check = false }: { check?: boolean } = {},
   ): Promise<DefinitionsPublished> {
-    const request = { method: 'POST' as const, body: { definitions }, query: { check } }
+    return this.#sendDefinitions({ definitions }, check)
+  }
+
+  /**
+   * Withdraws published definitions, all or none; with `check` only says whether it would. Their revisions stay readable.
+   *
+   * @throws LedgermanProblem definition-in-use where others use them that stay; record-changed where somebody published since the revision named
+   */
+  withdraw(
+    definitions: NonNullable<DefinitionsInput['withdraw']>,
+    { check = false }: { check?: boolean } = {},
+  ): Promise<DefinitionsPublished> {
+    return this.#sendDefinitions({ definitions: [], withdraw: definitions }, check)
+  }
+
+  async #sendDefinitions(body: DefinitionsInput, check: boolean): Promise<DefinitionsPublished> {
+    const request = { method: 'POST' as const, body, query: { check } }
     return (await this.#http.send<DefinitionsPublished>(`${this.#path}/definitions`, request)).body
   }
 

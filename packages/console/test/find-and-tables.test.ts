@@ -156,6 +156,14 @@ describe('the page of tables', () => {
     await page.waitForFunction(() => document.querySelectorAll('.table-box').length === 2)
   })
 
+  it('shows each of the mappings that a table has', async () => {
+    await open('/t/observatory/tables?table=public.block')
+    await page.click('[data-test=tab-mapping]')
+    await page.click('[data-test=choose-mapping]')
+    await page.getByRole('option', { name: 'block', exact: true }).click()
+    await shows(page.locator('.cm-content'), /^mapping: block$/m)
+  })
+
   it('draws them, and saves a corrected mapping as a revision that can be compared', async () => {
     await open('/t/observatory/tables')
     await page.locator('.table-box', { hasText: /^telescope/ }).click()

@@ -110,6 +110,26 @@ describe('a transaction of one’s own', () => {
     await shows(editor(), /Mine\./)
   })
 
+  it('is withdrawn when that is confirmed, unless somebody published meanwhile', async () => {
+    const target = console.service.client.target('observatory')
+    await page.goto(`${console.service.url}/t/observatory/transactions/lower-priority`)
+    await page.click('[data-test=tab-definition]')
+    await target.publish([{ source: SOURCE.replace('One step down.', 'Theirs too.') }])
+    const withdraw = async () => {
+      await page.click('[data-test=withdraw-definition]')
+      await page.click('[data-test=confirm-withdraw]')
+    }
+    await withdraw()
+    await shows(text('problem'), /somebody published meanwhile/)
+    await page.reload()
+    await page.click('[data-test=tab-definition]')
+    await withdraw()
+    await soon(async () =>
+      expect((await target.transactions()).map(({ name }) => name)).not.toContain('lower-priority'),
+    )
+    await target.publish([{ source: SOURCE }])
+  })
+
   it('says so where there is none of that name', async () => {
     await page.goto(`${console.service.url}/t/observatory/transactions/lower-priorit`)
     await page.locator('[data-test=problem]').waitFor()

@@ -1,5 +1,5 @@
 import { typesOfMappings, type TargetClient } from '@ledgerman/client'
-import type { DefinitionsPublished } from '@ledgerman/contract'
+import { LedgermanProblem, type DefinitionsPublished } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import colors from 'picocolors'
 import type { CommandContext } from '../command-context.js'
@@ -25,6 +25,33 @@ export function addDefinitions(program: Command, context: CommandContext): void 
       const target = await context.target(command)
       const published = await target.publish(definitions)
       context.print(command, published, () => formatStates(published))
+    })
+
+  program
+    .command('withdraw')
+    .description(
+      'Withdraw published definitions: all that are named, or none where another one uses them. Revisions stay readable, and so do entries made with them.',
+    )
+    .option('--mapping <name...>', 'these mappings')
+    .option('--transaction <name...>', 'these transactions')
+    .option('--check', 'withdraw nothing; only say whether it can be done')
+    .addHelpText('after', `\nExample:\n  ledgerman withdraw --mapping lens --transaction polish-lens`)
+    .action(async ({ mapping = [], transaction = [], check = false }: WithdrawFlags, command: Command) => {
+      const named = [
+        ...mapping.map((name) => ({ kind: 'mapping' as const, name })),
+        ...transaction.map((name) => ({ kind: 'transaction' as const, name })),
+      ]
+      if (named.length === 0)
+        throw new LedgermanProblem('request-invalid', 'withdraw: expected --mapping NAME or --transaction NAME.', {
+          where: 'withdraw',
+        })
+      const target = await context.target(command)
+      const withdrawn = await target.withdraw(named, { check })
+      context.print(command, withdrawn, () =>
+        check
+          ? `${formatStates(withdrawn)}\n\n${colors.green('Nothing stands in the way')}, and nothing was withdrawn: without --check it is.`
+          : formatStates(withdrawn),
+      )
     })
 
   program
@@ -77,6 +104,12 @@ export function addDefinitions(program: Command, context: CommandContext): void 
     })
 }
 
+interface WithdrawFlags {
+  mapping?: string[]
+  transaction?: string[]
+  check?: boolean
+}
+
 /** What is published, as `fetch` writes it. */
 async function readPublished(target: TargetClient): Promise<Published[]> {
   const [mappings, transactions] = await Promise.all([target.mappings(), target.transactions()])
@@ -110,6 +143,11 @@ function formatChecked(checked: DefinitionsPublished, target: TargetClient, path
   return `${colors.green('All fit')}: ${definitions.length} published definitions of ${target.name}.`
 }
 
-function colored(state: 'new' | 'changed' | 'same'): string {
-  return { new: colors.green('new'), changed: colors.yellow('changed'), same: colors.dim('same') }[state]
+function colored(state: DefinitionsPublished['definitions'][number]['state']): string {
+  return {
+    new: colors.green('new'),
+    changed: colors.yellow('changed'),
+    same: colors.dim('same'),
+    withdrawn: colors.yellow('withdrawn'),
+  }[state]
 }

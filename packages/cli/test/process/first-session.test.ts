@@ -243,6 +243,18 @@ describe('changes by condition', () => {
       expect(await run(['check', path])).toMatchObject({ exit: 2, err: expect.stringMatching(says) as string })
     const wrong = await run(['publish', join(folder, 'defs')])
     expect([wrong.exit, wrong.err]).toEqual([2, expect.stringMatching(/wrong\.yaml:2:8 table: There is no table/)])
+    const used = await run(['withdraw', '--mapping', 'observer', '--check'])
+    expect([used.exit, used.err]).toEqual([
+      1,
+      expect.stringMatching(/observer is linked to by the mappings .*programme/),
+    ])
+    expect(await run(['withdraw'])).toMatchObject({ exit: 2, err: expect.stringMatching(/--mapping NAME/) as string })
+    const file = join(folder, 'twice.yaml')
+    writeFileSync(file, `transaction: twice\nsteps: [{ load: programme, as: it, key: { code: "'P-107'" } }]\n`)
+    expect((await run(['publish', file])).exit).toBe(0)
+    expect((await run(['withdraw', '--transaction', 'twice', '--check'])).out).toMatch(/nothing was withdrawn/)
+    expect((await run(['withdraw', '--transaction', 'twice'])).out).toMatch(/transaction +twice +1 +withdrawn/)
+    expect((await run(['run', 'twice'])).exit).toBe(3)
   })
 
   it('and drills end with an exit code, a line each for those in files, and XML for CI', async () => {

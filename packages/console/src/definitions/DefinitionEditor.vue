@@ -17,7 +17,7 @@ const props = defineProps<{
   /** The latest revision; 0 where there is none. */
   revision: number
 }>()
-const emit = defineEmits<{ published: [name: string] }>()
+const emit = defineEmits<{ published: [name: string]; withdrawn: [] }>()
 const { may } = useSession()
 const text = ref(props.source)
 const editor = ref<InstanceType<typeof YamlEditor>>()
@@ -26,6 +26,7 @@ const problem = ref<unknown>(null)
 /** Why what stands there could not be checked. */
 const checkProblem = ref<unknown>(null)
 const said = ref('')
+const isAsking = ref(false)
 const comparedWith = ref<number | null>(null)
 const earlier = ref('')
 const earlierRevisions = computed(() => Array.from({ length: props.revision }, (_, at) => props.revision - at))
@@ -87,6 +88,18 @@ async function save() {
     problem.value = error
   }
 }
+
+async function withdraw() {
+  isAsking.value = false
+  problem.value = null
+  try {
+    const { kind, name, revision } = props
+    await client.target(props.target).withdraw([{ kind, name, revision }])
+    emit('withdrawn')
+  } catch (error) {
+    problem.value = error
+  }
+}
 </script>
 
 <template>
@@ -107,6 +120,14 @@ async function save() {
       >
       <span v-else class="text-medium-emphasis" data-test="said">{{ said }}</span>
       <v-spacer />
+      <v-btn
+        v-if="may('author') && revision > 0"
+        variant="text"
+        color="error"
+        data-test="withdraw-definition"
+        @click="isAsking = true"
+        >Withdraw</v-btn
+      >
       <v-select
         v-if="revision > 0"
         v-model="comparedWith"
@@ -137,6 +158,18 @@ async function save() {
         </li>
       </ul>
     </template>
+    <v-dialog v-model="isAsking" max-width="440">
+      <v-card :title="`Withdraw the ${kind} ${name}?`" data-test="ask-withdraw">
+        <v-card-text
+          >Nobody can use it any more. Its revisions stay readable, and so do entries made with it.</v-card-text
+        >
+        <v-card-actions>
+          <v-spacer />
+          <v-btn autofocus @click="isAsking = false">Keep it</v-btn>
+          <v-btn color="error" variant="flat" data-test="confirm-withdraw" @click="withdraw">Withdraw</v-btn>
+        </v-card-actions>
+      </v-card>
+    </v-dialog>
   </div>
 </template>
 

@@ -24,6 +24,8 @@ const isAnswered = ref(false)
 const table = ref<TableInfo | null>(null)
 const mapping = ref<MappingInfo | null>(null)
 const derived = ref<DerivedMapping | null>(null)
+/** Which of the table's mappings is looked at. */
+const chosenMapping = ref<string | null>(null)
 const problem = ref<unknown>(null)
 const tab = ref('columns')
 const target = computed(() => String(route.params['target']))
@@ -62,16 +64,31 @@ async function loadTable() {
   const chosen = summary.value
   if (!chosen) return
   await attempt(async () => {
-    const of = client.target(target.value)
-    const [published] = chosen.mappings
-    const [info, known] = await Promise.all([
-      of.table(chosen.schema, chosen.name),
-      published === undefined ? null : of.mapping(published),
-    ])
+    const info = await client.target(target.value).table(chosen.schema, chosen.name)
+    if (chosen !== summary.value) return
+    if (!chosen.mappings.some((name) => name === chosenMapping.value)) chosenMapping.value = chosen.mappings[0] ?? null
+    await loadMapping()
     table.value = info
     did('table')
-    mapping.value = known
   })
+}
+
+async function loadMapping() {
+  const name = chosenMapping.value
+  await attempt(async () => {
+    const known = name === null ? null : await client.target(target.value).mapping(name)
+    if (name === chosenMapping.value) mapping.value = known
+  })
+}
+
+async function choose(name: string | null) {
+  chosenMapping.value = name
+  await loadMapping()
+}
+
+async function published(name: string) {
+  chosenMapping.value = name
+  await loadTables()
 }
 
 async function derive() {
@@ -201,15 +218,27 @@ function select(path: string) {
             <v-alert v-if="mapping?.drift" type="warning" variant="tonal" density="compact" class="mb-2">{{
               mapping.drift
             }}</v-alert>
+            <v-select
+              v-if="!derived && summary.mappings.length > 1"
+              :model-value="chosenMapping"
+              :items="summary.mappings"
+              label="Mapping"
+              hide-details
+              class="mb-3"
+              style="max-width: 280px"
+              data-test="choose-mapping"
+              @update:model-value="choose"
+            />
             <DefinitionEditor
               v-if="mapping || derived"
-              :key="derived ? 'derived' : 'published'"
+              :key="derived ? 'derived' : (mapping?.name ?? '')"
               :target="target"
               kind="mapping"
               :name="mapping?.name ?? ''"
               :source="derived?.source ?? mapping?.source ?? ''"
               :revision="derived ? 0 : (mapping?.revision ?? 0)"
-              @published="loadTables"
+              @published="published"
+              @withdrawn="loadTables"
             />
           </div>
         </v-card>

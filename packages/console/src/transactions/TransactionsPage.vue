@@ -95,6 +95,13 @@ async function published(publishedName: string) {
   else await router.push({ params: { transaction: publishedName } })
 }
 
+async function withdrawn() {
+  transaction.value = null
+  tab.value = 'run'
+  await router.push({ params: { transaction: '' } })
+  await loadList()
+}
+
 async function attempt(work: () => Promise<void>) {
   loadProblem.value = null
   try {
@@ -230,6 +237,7 @@ function choose(chosen: string | null) {
               :source="transaction?.source ?? STARTER"
               :revision="transaction?.revision ?? 0"
               @published="published"
+              @withdrawn="withdrawn"
             />
           </div>
         </v-card>

@@ -19,6 +19,21 @@ export const definitionsInput = z
         }),
       )
       .max(1000),
+    withdraw: z
+      .array(
+        z.strictObject({
+          kind: z.enum(DEFINITION_KINDS),
+          name: z.string().max(1000),
+          revision: z
+            .int()
+            .min(1)
+            .optional()
+            .describe('The latest revision that is known: refused where somebody published since.'),
+        }),
+      )
+      .max(1000)
+      .optional()
+      .describe('What is withdrawn at once. Revisions stay readable, and so do entries made with them.'),
   })
   .meta({ id: 'DefinitionsInput' })
 
@@ -48,7 +63,7 @@ export const definitionsPublished = z
         kind: z.enum(DEFINITION_KINDS),
         name: z.string(),
         revision: z.int().describe('The latest one; where only checked, that of before, and 0 where there is none.'),
-        state: z.enum(['new', 'changed', 'same']),
+        state: z.enum(['new', 'changed', 'same', 'withdrawn']),
         file: z.string().nullable(),
       }),
     ),

@@ -45,6 +45,8 @@ export const problemCatalogue = {
   'reversal-conflict': { status: 409, exit: 5, title: 'Rows were changed since' },
   /** An entry that cannot be put back. */
   'not-reversible': { status: 409, exit: 1, title: 'The entry cannot be reversed' },
+  /** A mapping that other definitions use cannot be withdrawn alone. */
+  'definition-in-use': { status: 409, exit: 1, title: 'Other definitions use it' },
   /** What the book holds is not what was sealed. */
   'book-altered': { status: 409, exit: 1, title: 'The book was altered' },
   /** A job that is over, and so can be neither cancelled nor resumed; or one that is not, and so cannot be resumed. */

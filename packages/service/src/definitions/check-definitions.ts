@@ -1,20 +1,7 @@
+import { isProblem, LedgermanProblem, suggestName, type MappingDefinition } from '@ledgerman/contract'
 import {
-  isProblem,
-  LedgermanProblem,
-  suggestName,
-  type MappingDefinition,
-  type TransactionDefinition,
-} from '@ledgerman/contract'
-import {
-  checkExamples,
-  checkFinds,
   checkLinkColumns,
   checkLinkEnds,
-  checkRules,
-  checkStatements,
-  mappingNamesOf,
-  resolvePlan,
-  Sources,
   resolveMapping,
   type DefinitionFinding,
   type Mapping,
@@ -22,26 +9,29 @@ import {
   type Target,
 } from '@ledgerman/core'
 import type { TargetRegistry } from '../targets/target-registry.js'
-import type { ReadDefinition, SourceFinding } from './read-definition.js'
-
-export type CheckedFinding = SourceFinding & { definition: string; advice?: string }
+import { brokenUses } from './broken-uses.js'
+import { expressionFindings, findingsOf, placed, transactionFindings, type CheckedFinding } from './fit-findings.js'
+import type { ReadDefinition } from './read-definition.js'
+import type { Named } from './withdraw.js'
 
 /**
  * Checks definitions against the live target, and against each other and those that are published.
  *
- * @param isLenient whether a link may lead to a mapping that is still to be published: one by one, some come first.
+ * @param isLenient whether a link may lead to a mapping that is still to be published: one by one, some come first
+ * @param withdrawn what is to be withdrawn at once
  * @returns everything that does not fit, each with its place.
  */
 export async function checkDefinitions(
   targets: TargetRegistry,
   target: Target,
   reads: readonly ReadDefinition[],
-  { isLenient = false }: { isLenient?: boolean } = {},
+  { isLenient = false, withdrawn = [] }: { isLenient?: boolean; withdrawn?: readonly Named[] } = {},
 ): Promise<CheckedFinding[]> {
   target.forgetCatalogue()
   const findings = duplicates(reads)
   const published = await targets.mappings.list(target.name)
   const mappings = new Map<string, MappingDefinition>(published.map(({ name, definition }) => [name, definition]))
+  for (const { kind, name } of withdrawn) if (kind === 'mapping') mappings.delete(name)
   for (const read of reads) if (read.kind === 'mapping') mappings.set(read.name, read.definition)
   const ofMappings = reads.map(async (read) => {
     if (read.kind !== 'mapping') return []
@@ -69,28 +59,13 @@ export async function checkDefinitions(
       const wrong = await transactionFindings(target, read.definition, findMapping)
       findings.push(...wrong.map((finding) => placed(read, finding)))
     }
-  if (findings.length === 0) findings.push(...(await brokenUses(targets, target, reads, mappings, findMapping)))
+  if (findings.length === 0)
+    findings.push(...(await brokenUses(targets, target, { reads, withdrawn, mappings, findMapping })))
   return findings
 }
 
 function isOf(read: ReadDefinition) {
   return ({ definition }: CheckedFinding): boolean => definition === `${read.kind} ${read.name}`
-}
-
-/** What of a mapping's rules, and of the finds that it names, does not fit. */
-async function expressionFindings(
-  target: Target,
-  { mapping: name }: MappingDefinition,
-  findMapping: (name: string) => Promise<Mapping>,
-  isLenient: boolean,
-): Promise<DefinitionFinding[]> {
-  try {
-    const mapping = await findMapping(name)
-    return [...(await checkRules(target, mapping)), ...(await checkFinds(target, mapping, findMapping, isLenient))]
-  } catch (error) {
-    if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
-    throw error
-  }
 }
 
 async function resolveNamed(
@@ -104,80 +79,6 @@ async function resolveNamed(
       mapping: name,
     })
   return resolveMapping(definition, 0, await target.table(definition.table))
-}
-
-/**
- * What of a transaction does not fit: names, then types as PostgreSQL prepares its statements.
- *
- * @param isMeant whether it is looked at at all, given what it leads to
- */
-async function transactionFindings(
-  target: Target,
-  definition: TransactionDefinition,
-  findMapping: (name: string) => Promise<Mapping>,
-  isMeant: (sources: Sources) => boolean = () => true,
-): Promise<DefinitionFinding[]> {
-  const sources = new Sources(target, findMapping)
-  try {
-    const plan = await resolvePlan(sources, definition, definition.transaction, 0, sources.mapping)
-    if (!isMeant(sources)) return []
-    const wrong = await checkStatements(target, plan)
-    return wrong.length > 0 ? wrong : await checkExamples(target, plan)
-  } catch (error) {
-    if (!isMeant(sources)) return []
-    if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
-    throw error
-  }
-}
-
-/** Published transactions, and finds of published mappings, that would no longer fit if these mappings were published. */
-async function brokenUses(
-  targets: TargetRegistry,
-  target: Target,
-  reads: readonly ReadDefinition[],
-  mappings: ReadonlyMap<string, MappingDefinition>,
-  findMapping: (name: string) => Promise<Mapping>,
-): Promise<CheckedFinding[]> {
-  const changed = new Map(reads.flatMap((read) => (read.kind === 'mapping' ? [[read.name, read] as const] : [])))
-  if (changed.size === 0) return []
-  const replaced = new Set(reads.flatMap((read) => (read.kind === 'transaction' ? [read.name] : [])))
-  const firstChanged = (names: Iterable<string>) => changed.get([...names].find((name) => changed.has(name)) ?? '')
-  const findings: CheckedFinding[] = []
-  const told = (read: ReadDefinition, user: string, wrong: readonly DefinitionFinding[], advice: string) => {
-    for (const { where, message } of wrong)
-      findings.push({
-        ...placed(read, { where: '', message: `${user} uses it and would no longer fit: ${where}: ${message}` }),
-        advice,
-      })
-  }
-  for (const { name, definition } of await targets.transactions.list(target.name)) {
-    const within = firstChanged(withinReach(mappingNamesOf(definition), mappings))
-    if (replaced.has(name) || !within) continue
-    let read: ReadDefinition | undefined
-    const wrong = await transactionFindings(target, definition, findMapping, (sources) => {
-      read = firstChanged(sources.mappingNames())
-      return read !== undefined
-    })
-    const advice = 'Publish the transaction, corrected, together with the mapping.'
-    told(read ?? within, `the transaction ${name}`, wrong, advice)
-  }
-  for (const [name, definition] of mappings) {
-    if (changed.has(name) || !definition.finds || !firstChanged(withinReach([name], mappings))) continue
-    const sources = new Sources(target, findMapping)
-    const wrong = await expressionFindings(target, definition, sources.mapping, true)
-    const read = firstChanged(sources.mappingNames())
-    if (read) told(read, `the mapping ${name}`, wrong, 'Publish both mappings together, corrected.')
-  }
-  return findings
-}
-
-/** The mappings of these names, and those that links lead to from them. */
-function withinReach(names: Iterable<string>, mappings: ReadonlyMap<string, MappingDefinition>): Set<string> {
-  const reached = new Set(names)
-  // A set that grows is gone through to its end.
-  for (const name of reached)
-    for (const link of Object.values(mappings.get(name)?.links ?? {})) reached.add(link.mapping)
-  return reached
 }
 
 /** What of a mapping does not fit its table. */
@@ -212,37 +113,6 @@ async function linkFindings(
   }
   const own = ends.get(definition.mapping)
   return own ? checkLinkColumns(own, (name) => ends.get(name)) : []
-}
-
-export function findingsOf(problem: LedgermanProblem): DefinitionFinding[] {
-  const { findings, where } = problem.facts as { findings?: DefinitionFinding[]; where?: string }
-  return findings ?? [{ where: where ?? '', message: problem.detail }]
-}
-
-/** A finding with its line: a rule's own place inside the text is added to where the text begins. */
-export function placed(read: ReadDefinition, { where, message }: DefinitionFinding): CheckedFinding {
-  const offset = / at character (\d+)[.:]/.exec(message)?.[1]
-  const place = read.locate(where, offset === undefined ? 0 : Number(offset) - 1)
-  const advice = adviceFor(where)
-  return {
-    file: read.file,
-    ...place,
-    where,
-    message,
-    definition: `${read.kind} ${read.name}`,
-    ...(advice === undefined ? {} : { advice }),
-  }
-}
-
-/** What to do where the message does not say it. */
-function adviceFor(where: string): string | undefined {
-  if (where === 'table') return 'Name the table as it is now, or remove the mapping.'
-  if (/^properties\..*\.column$/.test(where))
-    return 'Name the column as it is now, or remove the property and what uses it; then publish.'
-  if (/^key/.test(where)) return 'Name properties whose columns are unique and not null together.'
-  if (/^guard/.test(where)) return 'Choose a guard that the table has; then publish.'
-  if (/^links/.test(where)) return 'Publish the other mapping too, or correct the link.'
-  return undefined
 }
 
 function duplicates(reads: readonly ReadDefinition[]): CheckedFinding[] {

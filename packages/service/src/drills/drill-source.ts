@@ -10,11 +10,12 @@ export function drillDefinitions({ targets }: Pick<Services, 'targets'>, target:
   }
 }
 
-/** Where a drill's scratch database is built, and of what. */
+/** Where a drill's scratch database is built, and of what: the tables as they are now. */
 export async function drillSource(
   { targets, homeUrl }: Pick<Services, 'targets' | 'homeUrl'>,
   target: Target,
 ): Promise<ScratchSource> {
+  target.forgetCatalogue()
   return {
     target,
     targetUrl: targets.url(target.name),

@@ -35,14 +35,12 @@ export type TransactionRevision = Revision<'transaction'>
 /** What the caller knows of the latest revision: its number, that there is one, or that there must not be one. */
 export type ExpectedRevision = number | 'some' | 'none'
 
-/** A definition to be published. */
-export interface NewDefinition {
+/** A definition to be published, or, where it is null, to be withdrawn. */
+export type NewDefinition = {
   kind: DefinitionKind
   name: string
-  definition: MappingDefinition | TransactionDefinition
-  source: string
   expected?: ExpectedRevision | undefined
-}
+} & ({ definition: MappingDefinition | TransactionDefinition; source: string } | { definition: null })
 
 /** For how long a definition is used without asking the home database again, in milliseconds: how late another service may notice a new revision. */
 const KEEP_MS = 1_000
@@ -106,15 +104,6 @@ export class DefinitionStore<Kind extends DefinitionKind> {
     return rows.map((row) => toRevision<Kind>(row))
   }
 
-  /** Removes a definition; its revisions stay readable. @throws LedgermanProblem record-changed */
-  async remove(target: string, name: string, actor: string, expected?: ExpectedRevision): Promise<void> {
-    await this.get(target, name)
-    await this.home.transaction((query) =>
-      append(query, target, { kind: this.kind, name, expected }, () => ({ content: null, source: null }), actor),
-    )
-    this.forget(target, name)
-  }
-
   /** Has the definition read again when it is next needed. */
   forget(target: string, name: string): void {
     this.#latest.delete(latestKey(target, name))
@@ -122,7 +111,7 @@ export class DefinitionStore<Kind extends DefinitionKind> {
 }
 
 /**
- * Publishes definitions, all or none. The same content as the latest revision gives no new one.
+ * Publishes and withdraws definitions, all or none. The same content as the latest revision gives no new one; revisions of what is withdrawn stay.
  *
  * @throws LedgermanProblem record-changed where the latest revision is not the expected one.
  */
@@ -135,30 +124,32 @@ export function publishDefinitions(
   return home.transaction(async (query) => {
     const published: { revision: Revision<DefinitionKind>; isNew: boolean }[] = []
     for (const definition of definitions) {
-      const content = printJson(definition.definition)
-      const { row, isNew } = await append(
-        query,
-        target,
-        definition,
-        (latest) => (isSameContent(latest?.content, content) ? null : { content, source: definition.source }),
-        actor,
-      )
+      const { row, isNew } = await append(query, target, definition, (latest) => nextContent(definition, latest), actor)
       published.push({ revision: toRevision(row), isNew })
     }
     return published
   })
 }
 
+/** What the next revision holds; null where there is none to be added. */
+function nextContent(next: NewDefinition, latest: DefinitionRow | undefined): Content | null {
+  if (next.definition === null) return latest ? { content: null, source: null } : null
+  const content = printJson(next.definition)
+  return isSameContent(latest?.content, content) ? null : { content, source: next.source }
+}
+
 function isSameContent(latest: string | null | undefined, content: string): boolean {
   return typeof latest === 'string' && isDeepStrictEqual(parseJson(latest), parseJson(content))
 }
+
+type Content = Pick<DefinitionRow, 'content' | 'source'>
 
 /** Adds a revision, after whoever is doing the same; `next` says of what, or null for none. */
 async function append(
   query: HomeQuery,
   target: string,
   { kind, name, expected }: Pick<NewDefinition, 'kind' | 'name' | 'expected'>,
-  next: (latest: DefinitionRow | undefined) => { content: string | null; source: string | null } | null,
+  next: (latest: DefinitionRow | undefined) => Content | null,
   actor: string,
 ): Promise<{ row: DefinitionRow; isNew: boolean }> {
   await query('select pg_advisory_xact_lock(hashtextextended($1, 0))', [JSON.stringify([kind, target, name])])

@@ -14,6 +14,7 @@ import type { Target } from '@ledgerman/core'
 import { z } from 'zod'
 import { checkDefinitions } from '../definitions/check-definitions.js'
 import { definitionsRefused, readDefinitions, type ReadDefinition } from '../definitions/read-definition.js'
+import { assertUnused, type Named } from '../definitions/withdraw.js'
 import { publishDefinitions } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute, type Call } from '../http/route.js'
 import { YAML } from '../http/yaml-answer.js'
@@ -25,19 +26,19 @@ export function definitionRoutes({ home, targets }: Services) {
       method: 'post',
       path: '/v1/targets/{target}/definitions',
       role: 'author',
-      summary: 'Publish mappings and transactions at once, all or none; or only check them.',
+      summary: 'Publish and withdraw mappings and transactions at once, all or none; or only check them.',
       query: definitionsQuery,
       body: {
         'application/json': { schema: definitionsInput },
         [YAML]: { schema: z.string(), parse: AS_IT_STANDS },
       },
       replies: { 200: { description: 'What became of each, or would.', schema: definitionsPublished } },
-      problems: ['definition-invalid', 'record-changed', 'media-type', 'too-large'],
+      problems: ['definition-invalid', 'definition-in-use', 'record-changed', 'media-type', 'too-large'],
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const isCheck = call.query.check ?? false
-        const input = inputOf(call)
-        if (isCheck && input.length === 0) return { status: 200, body: await checkPublished(target) }
+        const { definitions: input, withdraw: withdrawn = [] } = inputOf(call)
+        if (isCheck && input.length + withdrawn.length === 0) return { status: 200, body: await checkPublished(target) }
         const reads = input.map(({ file, source, revision }) => ({
           ...readDefinitions(source, file ?? null),
           expected: revision === 0 ? ('none' as const) : revision,
@@ -47,22 +48,36 @@ export function definitionRoutes({ home, targets }: Services) {
           .sort(byKindAndName)
         const findings = [
           ...reads.flatMap((read) => read.findings),
-          ...(await checkDefinitions(targets, target, definitions)),
+          ...(await checkDefinitions(targets, target, definitions, { withdrawn })),
         ]
         if (findings.length > 0) throw definitionsRefused(findings)
-        if (isCheck) return { status: 200, body: { definitions: await states(target, definitions), findings } }
-        const published = await publishDefinitions(home, target.name, definitions, call.caller.actor)
-        for (const { kind, name } of definitions) targets[`${kind}s`].forget(target.name, name)
+        await assertUnused(targets, target.name, withdrawn, definitions)
+        const leaving = await Promise.all(withdrawn.map((each) => lastOf(target, each)))
+        if (isCheck)
+          return { status: 200, body: { definitions: [...(await states(target, definitions)), ...leaving], findings } }
+        const changes = [
+          ...definitions,
+          ...withdrawn.map(({ kind, name, revision }) => ({
+            kind,
+            name,
+            definition: null,
+            file: null,
+            expected: revision,
+          })),
+        ].sort(byKindAndName)
+        const published = await publishDefinitions(home, target.name, changes, call.caller.actor)
+        for (const { kind, name } of changes) targets[`${kind}s`].forget(target.name, name)
         return {
           status: 200,
           body: {
-            definitions: published.map(({ revision: { kind, name, revision }, isNew }, at) => ({
-              kind,
-              name,
-              revision,
-              state: !isNew ? 'same' : revision === 1 ? 'new' : 'changed',
-              file: definitions[at]?.file ?? null,
-            })),
+            definitions: [
+              ...published.flatMap(({ revision: { kind, name, revision }, isNew }, at) => {
+                const { definition, file } = changes[at] as (typeof changes)[number]
+                const state = !isNew ? 'same' : revision === 1 ? 'new' : 'changed'
+                return definition === null ? [] : [{ kind, name, revision, state, file } as const]
+              }),
+              ...leaving,
+            ],
             findings: [],
           },
         }
@@ -82,8 +97,14 @@ export function definitionRoutes({ home, targets }: Services) {
   ]
 
   /** Mappings first, since transactions name them; in one order always, so that two callers take turns. */
-  function byKindAndName(one: ReadDefinition, other: ReadDefinition): number {
+  function byKindAndName(one: Named, other: Named): number {
     return one.kind.localeCompare(other.kind) || one.name.localeCompare(other.name)
+  }
+
+  /** What is to be withdrawn, at its last revision. @throws LedgermanProblem not-found */
+  async function lastOf(target: Target, { kind, name }: Named) {
+    const latest = await targets[`${kind}s`].get(target.name, name)
+    return { kind, name, revision: latest.revision, state: 'withdrawn' as const, file: null }
   }
 
   async function states(target: Target, definitions: readonly ReadDefinition[]) {
@@ -130,7 +151,6 @@ function toSchema(schema: z.ZodType): Record<string, unknown> {
   return { ...rest, ...root, $defs: others }
 }
 
-function inputOf({ body, mediaType }: Call<unknown, DefinitionsInput | string>): DefinitionsInput['definitions'] {
-  if (mediaType === YAML) return [{ source: body as string }]
-  return (body as DefinitionsInput).definitions
+function inputOf({ body, mediaType }: Call<unknown, DefinitionsInput | string>): DefinitionsInput {
+  return mediaType === YAML ? { definitions: [{ source: body as string }] } : (body as DefinitionsInput)
 }

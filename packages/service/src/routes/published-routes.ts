@@ -2,7 +2,8 @@ import { isProblem, type DefinitionKind } from '@ledgerman/contract'
 import { asItIs, type Target } from '@ledgerman/core'
 import type { z } from 'zod'
 import { expectedRevision, publishOne, revisionOf } from '../definitions/publish-one.js'
-import type { DefinitionStore, Revision } from '../home/definition-store.js'
+import { assertUnused } from '../definitions/withdraw.js'
+import { publishDefinitions, type DefinitionStore, type Revision } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute } from '../http/route.js'
 import { wantsYaml, YAML, yamlAnswer } from '../http/yaml-answer.js'
 import type { Services } from './services.js'
@@ -26,7 +27,7 @@ export interface Published<Kind extends DefinitionKind> {
 
 /** The routes under which definitions of a kind are listed, read, published and removed. */
 export function publishedRoutes<Kind extends DefinitionKind>(services: Services, published: Published<Kind>) {
-  const { targets } = services
+  const { home, targets } = services
   const { kind, store, definition, info, list, summaries, toSummary, resolve, unresolved } = published
   const all = `/v1/targets/{target}/${kind}s`
   const one = `${all}/{${kind}}`
@@ -123,13 +124,17 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       method: 'delete',
       path: one,
       role: 'author',
-      summary: `Remove a ${kind}. Its revisions stay readable, and so do entries made with it.`,
+      summary: `Withdraw a ${kind}. Its revisions stay readable, and so do entries made with it.`,
       headers: { 'If-Match': REVISION },
-      replies: { 204: { description: 'Removed.' } },
-      problems: ['record-changed'],
+      replies: { 204: { description: 'Withdrawn.' } },
+      problems: ['record-changed', 'definition-in-use'],
       handle: async (call) => {
         const expected = expectedRevision(call)
-        await store.remove(targetOf(call.params).name, call.params[kind] ?? '', call.caller.actor, expected)
+        const target = targetOf(call.params).name
+        const { name } = await store.get(target, call.params[kind] ?? '')
+        await assertUnused(targets, target, [{ kind, name }])
+        await publishDefinitions(home, target, [{ kind, name, definition: null, expected }], call.caller.actor)
+        store.forget(target, name)
         return { status: 204 }
       },
     }),

@@ -3,6 +3,10 @@ import { PROBLEM_CODES } from '@ledgerman/contract'
 import { observatoryDefinition, observatorySources } from '../../../../testing/observatory-mappings.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
+interface Summary {
+  name: string
+}
+
 let service: RunningService
 const MAPPINGS = '/v1/targets/observatory/mappings'
 const YAML = { 'content-type': 'application/yaml' }
@@ -189,6 +193,79 @@ describe('mappings', () => {
     expect((await service.request('DELETE', `${MAPPINGS}/programme`)).status).toBe(204)
     expect((await service.request('GET', `${MAPPINGS}/programme`)).status).toBe(404)
     expect((await service.request('GET', `${MAPPINGS}/programme/revisions/1`)).status).toBe(200)
+    expect((await service.request('DELETE', `${MAPPINGS}/programme`)).status).toBe(404)
+  })
+
+  it('are not withdrawn from others that use them, but together with them', async () => {
+    await service.observatory.sql(
+      'create table lens (id int primary key, glass text); create table mount (id int primary key, lens_id int references lens)',
+    )
+    const common = { key: ['id'], guard: { by: 'rowStamp' } }
+    const [id, glass] = [{ column: 'id' }, { column: 'glass' }]
+    const lens = { mapping: 'lens', table: 'public.lens', ...common, properties: { id, glass } }
+    const mount = {
+      mapping: 'mount',
+      table: 'public.mount',
+      ...common,
+      properties: { id, lensId: { column: 'lens_id' } },
+      links: { lens: { mapping: 'lens', on: { lensId: 'id' } }, twin: { mapping: 'mount', on: { id: 'id' } } },
+    }
+    const polish = { transaction: 'polish', steps: [{ remove: 'lens', where: "glass = 'dull'", expect: 'any' }] }
+    const all = (body: object, check = false) =>
+      service.request('POST', `/v1/targets/observatory/definitions?check=${check}`, {
+        body,
+        headers: { 'content-type': 'application/json' },
+      })
+    const source = (definition: object) => ({ source: stringify(definition) })
+    const drop = (kind: string, name: string, revision?: number) => ({ kind, name, ...(revision ? { revision } : {}) })
+    const names = async () => (await service.request('GET', MAPPINGS)).body.mappings.map(({ name }: Summary) => name)
+    expect((await all({ definitions: [lens, mount, polish].map(source) })).body).toMatchObject({ findings: [] })
+    const uses = [
+      { mapping: 'lens', definition: 'mapping mount' },
+      { mapping: 'lens', definition: 'transaction polish' },
+    ]
+    for (const refused of [
+      await service.request('DELETE', `${MAPPINGS}/lens`),
+      await all({ definitions: [], withdraw: [drop('mapping', 'lens')] }),
+      await all({ definitions: [], withdraw: [drop('mapping', 'lens')] }, true),
+    ])
+      expect(refused).toMatchObject({
+        status: 409,
+        body: {
+          code: 'definition-in-use',
+          detail: expect.stringContaining(
+            'lens is linked to by the mapping mount, and used by the transaction polish.',
+          ) as string,
+          uses,
+        },
+      })
+    // What is published with it counts as it will be, what is withdrawn with it not at all; one that is not there, or was published anew, stops all.
+    const unlinked = source({ ...mount, links: {} })
+    const both = [drop('mapping', 'lens', 1), drop('transaction', 'polish')]
+    for (const [withdraw, status] of [
+      [[...both, drop('mapping', 'lense')], 404],
+      [[drop('mapping', 'lens', 7), drop('transaction', 'polish')], 412],
+      [[...both, drop('mapping', 'lens')], 400],
+      [[...both, drop('mapping', 'mount')], 400],
+      [[drop('mapping', 'lens')], 409],
+    ] as const)
+      expect((await all({ definitions: [unlinked], withdraw })).status).toBe(status)
+    expect(await names()).toEqual(expect.arrayContaining(['lens', 'mount']))
+    expect((await all({ definitions: [unlinked], withdraw: both }, true)).status).toBe(200)
+    expect(await names()).toContain('lens')
+    // A table, or a whole database, that is gone stops nobody.
+    await service.observatory.sql('drop table lens cascade')
+    expect((await all({ definitions: [unlinked], withdraw: both })).body).toEqual({
+      definitions: [
+        { kind: 'mapping', name: 'mount', revision: 2, state: 'changed', file: null },
+        { kind: 'mapping', name: 'lens', revision: 1, state: 'withdrawn', file: null },
+        { kind: 'transaction', name: 'polish', revision: 1, state: 'withdrawn', file: null },
+      ],
+      findings: [],
+    })
+    expect(await names()).not.toContain('lens')
+    // What links to nothing but itself goes.
+    expect((await service.request('DELETE', `${MAPPINGS}/mount`)).status).toBe(204)
   })
 })
 
