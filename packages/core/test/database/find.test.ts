@@ -96,7 +96,7 @@ describe('an expression', () => {
         for (const literal of literals) expect(statement.text).not.toContain(literal)
         expect(parseSync(statement.text).stmts).toHaveLength(1)
       }),
-      { numRuns: 300 },
+      { numRuns: 150 },
     )
   })
 
@@ -232,7 +232,7 @@ describe('pages', () => {
         expect(seen).toEqual(whole.found.map((record) => record['id']))
         expect(new Set(seen).size).toBe(120)
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     )
   })
 

@@ -67,7 +67,7 @@ describe('a block of images', () => {
         )
         expect(read).toEqual(rows)
       }),
-      { numRuns: 120 },
+      { numRuns: 60 },
     )
   })
 
@@ -91,7 +91,7 @@ describe('a block of images', () => {
           }
         },
       ),
-      { numRuns: 40 },
+      { numRuns: 20 },
     )
   })
 })

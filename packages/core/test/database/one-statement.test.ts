@@ -176,7 +176,7 @@ describe('a run that is one statement', () => {
           expect(await outcomeOf(plan, params, false)).toEqual(await outcomeOf(plan, params, true))
         },
       ),
-      { numRuns: 150 },
+      { numRuns: 75 },
     )
     expect(together).toBeGreaterThan(50)
     // A mistake in the statement would only make it slower.
@@ -231,7 +231,7 @@ describe('a run that is one statement', () => {
         )
         expect([together, await left()]).toEqual([alone, leftAlone])
       }),
-      { numRuns: 60 },
+      { numRuns: 30 },
     )
     expect(sharers).toBeGreaterThan(40)
   })

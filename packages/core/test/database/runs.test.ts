@@ -178,7 +178,7 @@ describe.each([
           expect([code, await everything()]).toEqual([expect.not.stringMatching(/^done$/), before])
           expect(await codeOf(run([{ require: '1 = 1' }], { mode: 'rehearse' }))).toBe('done')
         }),
-        { numRuns: 60 },
+        { numRuns: 30 },
       )
     })
 

@@ -72,8 +72,9 @@ export function createApp(parts: AppParts): Express {
         { allow: methods },
       )
     })
-  const openApi = toOpenApi(routes)
-  app.get('/openapi.json', (_request, response) => void response.json(openApi))
+  // Made when it is first asked for: a service begins sooner without.
+  let openApi: ReturnType<typeof toOpenApi> | undefined
+  app.get('/openapi.json', (_request, response) => void response.json((openApi ??= toOpenApi(routes))))
   app.get('/problems/:code', (request, response, next) => {
     const { code } = request.params
     if (!Object.hasOwn(problemCatalogue, code)) return next()

@@ -5,7 +5,7 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 import { makeLamps } from '../lamps.js'
 
 // Statements with conditions and calculations of every shape: what is adopted finds the same rows, and gives them the same values.
-const STATEMENTS = Number(process.env['LEDGERMAN_TEST_ADOPTED'] ?? 60)
+const STATEMENTS = Number(process.env['LEDGERMAN_TEST_ADOPTED'] ?? 40)
 let service: RunningService
 
 const number = fc.letrec<{ any: string }>((tie) => ({

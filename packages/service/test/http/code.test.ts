@@ -18,7 +18,7 @@ let pool: pg.Pool
 let settled: pg.Pool
 let code: CompiledCode
 const target = () => service.client.target('observatory')
-const ROUNDS = Number(process.env['LEDGERMAN_TEST_EMITTED'] ?? 25)
+const ROUNDS = Number(process.env['LEDGERMAN_TEST_EMITTED'] ?? 12)
 
 /** What became of a call: what it gave, or the code of what it threw. */
 async function outcome(work: Promise<unknown>): Promise<unknown> {

@@ -5,7 +5,7 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 import { jobEnds } from '../job-ends.js'
 
 // Files of corrections of every mixture, held against what each of their lines has to come to; and all of it is put back.
-const ROUNDS = Number(process.env['LEDGERMAN_TEST_FILES'] ?? 20)
+const ROUNDS = Number(process.env['LEDGERMAN_TEST_FILES'] ?? 12)
 const RELATIONS = ['piece', 'triggered', 'parted', 'seen'] as const
 const SITES = ['a', 'B,c', 'd"e', 'ü ']
 /** The codes of other records, and an owner that is not there. */

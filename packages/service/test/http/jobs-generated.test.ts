@@ -4,7 +4,7 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 import { jobEnds } from '../job-ends.js'
 
 // Changes and removals by condition of every mixture, held against what the same statements by hand do to a copy; and all of it is put back.
-const ROUNDS = Number(process.env['LEDGERMAN_TEST_JOBS'] ?? 20)
+const ROUNDS = Number(process.env['LEDGERMAN_TEST_JOBS'] ?? 12)
 const GUARDS = {
   piece: 'by: version, property: rowVersion',
   stamped: 'by: rowStamp',

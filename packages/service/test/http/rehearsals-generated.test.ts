@@ -5,7 +5,7 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 import { jobEnds } from '../job-ends.js'
 
 // What was rehearsed is committed exactly so, or not at all, whatever somebody else did in between.
-const ROUNDS = Number(process.env['LEDGERMAN_TEST_REHEARSALS'] ?? 40)
+const ROUNDS = Number(process.env['LEDGERMAN_TEST_REHEARSALS'] ?? 24)
 let service: RunningService
 const { run: runJob } = jobEnds(() => service)
 const target = () => service.client.target('observatory')

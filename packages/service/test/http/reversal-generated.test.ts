@@ -5,7 +5,7 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 import { makeLamps } from '../lamps.js'
 
 // Runs of every mixture are put back, one of them at a time, whatever happened to the same records since.
-const ROUNDS = Number(process.env['LEDGERMAN_TEST_REVERSALS'] ?? 25)
+const ROUNDS = Number(process.env['LEDGERMAN_TEST_REVERSALS'] ?? 15)
 let service: RunningService
 const sql = (text: string, values?: unknown[]) => service.observatory.sql(text, values)
 const target = () => service.client.target('observatory')

@@ -8,7 +8,7 @@ let service: RunningService
 const T = '/v1/targets/observatory'
 const json = { 'content-type': 'application/json' }
 const target = () => service.client.target('observatory')
-const ROUNDS = Number(process.env['LEDGERMAN_TEST_WAY_BACK'] ?? 12)
+const ROUNDS = Number(process.env['LEDGERMAN_TEST_WAY_BACK'] ?? 8)
 const commit = { mode: 'commit' as const, guard: '*' }
 
 const key = fc.constantFrom('HF1', 'HF2', 'HF7', 'HF8', 'HF9')

@@ -6,7 +6,7 @@ import { makeDatabase, type TestDatabase } from '../../../../testing/databases.j
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // Transactions of every mixture, through the service and through code that was written of them: what is told, stored and booked is the same.
-const TRANSACTIONS = Number(process.env['LEDGERMAN_TEST_TRANSACTIONS'] ?? 15)
+const TRANSACTIONS = Number(process.env['LEDGERMAN_TEST_TRANSACTIONS'] ?? 8)
 const MAKE = `create table account (code text primary key, owner text not null, amount numeric(10,2) not null check (amount >= 0), open boolean not null default true, v integer not null default 1);
   create table move (id integer primary key, giver text not null references account, amount numeric not null, note text);
   create table tariff (code text primary key, rate numeric not null, v integer not null default 1);
