@@ -16,3 +16,14 @@ export function moveClock(byMs: number): () => void {
   jest.useFakeTimers({ doNotFake: EVERY_TIMER, now: Date.now() + byMs })
   return () => void jest.useRealTimers()
 }
+
+/**
+ * Has this process take so many milliseconds for past, whatever its clock says.
+ *
+ * @returns sets it back.
+ */
+export function passTime(ms: number): () => void {
+  const now = performance.now.bind(performance)
+  performance.now = () => now() + ms
+  return () => void (performance.now = now)
+}

@@ -1,7 +1,8 @@
-import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { mkdirSync, readFileSync } from 'node:fs'
 import { dirname, join } from 'node:path'
 import { LedgermanClient, type TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, suggestName, type PlaceholderStyle } from '@ledgerman/contract'
+import { replaceFile } from './replace-file.js'
 import { sendRequest } from './send-request.js'
 
 interface Login {
@@ -29,8 +30,7 @@ function homeOf(env: NodeJS.ProcessEnv): string | undefined {
 
 export function saveLogin(file: string, login: Login): void {
   mkdirSync(dirname(file), { recursive: true, mode: 0o700 })
-  writeFileSync(file, `${JSON.stringify(login)}\n`, { mode: 0o600 })
-  chmodSync(file, 0o600)
+  replaceFile(file, `${JSON.stringify(login)}\n`, 0o600)
 }
 
 /** @throws LedgermanProblem request-invalid where it is no address that can be called. */

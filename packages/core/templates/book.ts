@@ -56,8 +56,8 @@ const introduced = new Map<string, Set<string>>()
 /** The statements that are known to stand in the book of this database. */
 async function knownIn(db: Db): Promise<Set<string>> {
   let book = books.get(db)
-  if (!book || Date.now() - book.askedAt > BOOK_AGE_MS) {
-    book = { which: ask(db, WHICH_BOOK, []), askedAt: Date.now() }
+  if (!book || performance.now() - book.askedAt > BOOK_AGE_MS) {
+    book = { which: ask(db, WHICH_BOOK, []), askedAt: performance.now() }
     books.set(db, book)
     book.which.catch(() => books.delete(db))
   }

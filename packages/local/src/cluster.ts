@@ -74,7 +74,7 @@ export async function startCluster({ dataDir, port, settings = {} }: ClusterOpti
     ...settings,
   }
   const args = ['-D', files, ...Object.entries(options).flatMap(([name, value]) => ['-c', `${name}=${value}`])]
-  const deadline = Date.now() + START_LIMIT_MS
+  const deadline = performance.now() + START_LIMIT_MS
   for (;;) {
     const logged = existsSync(log) ? statSync(log).size : 0
     const child = spawnServer(join(bin, 'postgres'), args, log, owner)
@@ -82,7 +82,7 @@ export async function startCluster({ dataDir, port, settings = {} }: ClusterOpti
       return { adminUrl, port, process: child, stop: () => stopProcess(child) }
     // Processes of a server that was killed may outlive it for a moment, and hold its memory.
     const own = readFileSync(log).subarray(logged).toString()
-    if (!own.includes('pre-existing shared memory block') || Date.now() > deadline)
+    if (!own.includes('pre-existing shared memory block') || performance.now() > deadline)
       throw new Failure(`PostgreSQL did not start; its log says:\n${lastLines(log)}`)
     await delay(100)
   }
@@ -211,7 +211,7 @@ async function isReady(child: ChildProcess, url: string, log: string, deadline: 
       await client.connect()
       return true
     } catch (error) {
-      if (Date.now() > deadline)
+      if (performance.now() > deadline)
         throw new Failure(`PostgreSQL did not answer within 30 s: ${String(error)}\n${lastLines(log)}`)
       await delay(50)
     } finally {

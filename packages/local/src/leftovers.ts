@@ -33,10 +33,10 @@ export function isOurs(pid: number, program: string): boolean {
 }
 
 async function end(pid: number): Promise<void> {
-  const deadline = Date.now() + STOP_LIMIT_MS
+  const deadline = performance.now() + STOP_LIMIT_MS
   process.kill(pid, 'SIGTERM')
   while (isOurs(pid, 'ledgerman-service')) {
-    if (Date.now() > deadline) process.kill(pid, 'SIGKILL')
+    if (performance.now() > deadline) process.kill(pid, 'SIGKILL')
     await delay(50)
   }
 }

@@ -40,9 +40,9 @@ export async function startService(options: {
   })
   closeSync(logFd)
   writeFileSync(join(options.dataDir, SERVICE_PID), `${child.pid}\n`)
-  const deadline = Date.now() + START_LIMIT_MS
+  const deadline = performance.now() + START_LIMIT_MS
   while (!(await isReady(options.url))) {
-    if (child.exitCode !== null || Date.now() > deadline) {
+    if (child.exitCode !== null || performance.now() > deadline) {
       const what = child.exitCode !== null ? 'did not start' : `was not ready within ${START_LIMIT_MS / 1000} s`
       child.kill('SIGKILL')
       throw new Failure(

@@ -1,7 +1,11 @@
 import { execFile } from 'node:child_process'
 import {
+  chmodSync,
+  closeSync,
   existsSync,
+  fstatSync,
   mkdirSync,
+  openSync,
   readdirSync,
   readFileSync,
   renameSync,
@@ -36,7 +40,13 @@ describe('the command line', () => {
     const login = await run(['login', service.url, '--token-file', tokenFile], {})
     expect(login).toMatchObject({ exit: 0 })
     expect(login.out).toMatch(/as admin/)
-    expect(statSync(join(folder, 'ledgerman/login.json')).mode & 0o777).toBe(0o600)
+    // A second one is put in its place whole: a command that reads it meanwhile has one or the other.
+    const kept = join(folder, 'ledgerman/login.json')
+    const before = openSync(kept, 'r')
+    chmodSync(kept, 0o644)
+    expect((await run(['login', service.url, '--token-file', tokenFile], {})).exit).toBe(0)
+    expect([statSync(kept).mode & 0o777, statSync(kept).ino === fstatSync(before).ino]).toEqual([0o600, false])
+    closeSync(before)
     expect((await run(['targets'], {})).out).toMatch(/observatory\s+reachable\s+prepared/)
     expect((await run(['targets'], { LEDGERMAN_URL: 'http://127.0.0.1:1' })).exit).toBe(8)
     expect((await run(['targets'], { LEDGERMAN_URL: 'http://127.0.0.1:1', LEDGERMAN_TOKEN: 'x' })).exit).toBe(9)

@@ -27,7 +27,7 @@ export interface LostCommit {
  *   cannot be asked.
  */
 export async function settle(target: Target, lost: LostCommit, cause: unknown): Promise<void> {
-  const deadline = Date.now() + SETTLE_LIMIT_MS
+  const deadline = performance.now() + SETTLE_LIMIT_MS
   for (;;) {
     const outcome = await outcomeOf(target, lost, deadline).catch((error: unknown) => {
       if (mayPass(error)) return null
@@ -41,7 +41,7 @@ export async function settle(target: Target, lost: LostCommit, cause: unknown): 
         { target: target.name },
         { cause },
       )
-    if (Date.now() > deadline)
+    if (performance.now() > deadline)
       throw new LedgermanProblem(
         'outcome-unknown',
         `The connection to ${target.name} broke while the change was being committed, and the database cannot be asked. When it is back, look for the entry: if it is in the book as committed, the change is there; if not, it is not.`,
@@ -55,7 +55,7 @@ export async function settle(target: Target, lost: LostCommit, cause: unknown): 
 /** What stands in the book under the id: by now something does. */
 async function outcomeOf(target: Target, lost: LostCommit, deadline: number): Promise<string | null> {
   // A server that does not answer at all is given up when the time is over.
-  const limit = { limitMs: Math.max(PAUSE_MS, deadline - Date.now()) }
+  const limit = { limitMs: Math.max(PAUSE_MS, deadline - performance.now()) }
   await target.queryWithin(limit, MARKER_SQL, [lost.id, lost.actor, lost.note])
   const { rows } = await target.queryWithin(limit, 'select outcome from ledgerman.entry where id = $1::uuid', [lost.id])
   return rows[0]?.[0] ?? null

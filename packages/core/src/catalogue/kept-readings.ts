@@ -11,13 +11,13 @@ const REREAD_MS = 100
 /** How many things one look at what a caller used reads again at most: those used last. */
 const MOST_LOOKED_AT = 200
 
-/** Moments are in milliseconds since the epoch. */
+/** Moments are in milliseconds of `performance.now`, as all moments here: the clock may be set. */
 interface Kept<Thing> {
   thing: Thing
   digest: string
   readAt: number
   usedAt: number
-  /** When it was read as another than before; 0 where it never was. */
+  /** When it was read as another than before; -Infinity where it never was. */
   changedAt: number
 }
 
@@ -33,8 +33,8 @@ interface Reading<Thing> {
 export class KeptReadings<Thing extends object> {
   readonly #kept: LRUCache<string, Kept<Thing>>
   #reading = new Map<string, Reading<Thing>>()
-  /** When one that was known was last found to be gone, in milliseconds since the epoch. */
-  #goneAt = 0
+  /** When one that was known was last found to be gone, in milliseconds of `performance.now`, as all moments here: the clock may be set. */
+  #goneAt = -Infinity
 
   constructor(
     most: number,
@@ -50,7 +50,7 @@ export class KeptReadings<Thing extends object> {
   fresh(name: string): Thing | undefined {
     const known = this.#kept.get(name)
     if (!known) return undefined
-    const now = Date.now()
+    const now = performance.now()
     const age = now - known.readAt
     if (age >= READING_AGE_MS) return undefined
     // One that is in use is read again before its time is over, so that nobody waits for it.
@@ -66,9 +66,9 @@ export class KeptReadings<Thing extends object> {
     const reading = this.#reading.get(name)?.read ?? this.#read(name)
     const old = this.#kept.get(name)
     // What was forgotten is read again, whatever it takes; what has only grown old serves while somebody holds the table.
-    const thing = await (old && old.readAt > 0 ? orMeanwhile(reading, old.thing) : reading)
+    const thing = await (old && old.readAt > -Infinity ? orMeanwhile(reading, old.thing) : reading)
     const known = this.#kept.get(name)
-    if (known) known.usedAt = Date.now()
+    if (known) known.usedAt = performance.now()
     return thing
   }
 
@@ -82,7 +82,7 @@ export class KeptReadings<Thing extends object> {
   /**
    * Reads again what was used since that moment.
    *
-   * @param since milliseconds since the epoch
+   * @param since milliseconds of `performance.now`
    * @returns whether some of it was altered since; false where that cannot be found out
    */
   async lookAgain(since: number): Promise<boolean> {
@@ -91,14 +91,14 @@ export class KeptReadings<Thing extends object> {
       const underWay = this.#reading.get(name)
       const reading = underWay && underWay.begunAt >= since ? underWay.read : this.#read(name)
       await orMeanwhile(reading, thing).catch(() => undefined)
-      return (this.#kept.get(name)?.changedAt ?? 0) >= since
+      return (this.#kept.get(name)?.changedAt ?? -Infinity) >= since
     })
     return (await Promise.all(looks)).includes(true) || this.#goneAt >= since
   }
 
   /** Has everything read again when it is next asked for. */
   forget(): void {
-    for (const known of this.#kept.values()) known.readAt = 0
+    for (const known of this.#kept.values()) known.readAt = -Infinity
     // A reading that is on its way may have begun before the alteration.
     this.#reading = new Map()
   }
@@ -109,13 +109,19 @@ export class KeptReadings<Thing extends object> {
     const lasting = Object.entries(thing).filter(([member]) => !Object.hasOwn(figures, member))
     const digest = createHash('sha256').update(JSON.stringify(lasting)).digest('base64')
     const known = this.#kept.get(name)
-    const now = Date.now()
+    const now = performance.now()
     if (known?.digest === digest) {
       known.readAt = now
       Object.assign(known.thing, figures)
       return known.thing
     }
-    this.#kept.set(name, { thing, digest, readAt: now, usedAt: known?.usedAt ?? 0, changedAt: known ? now : 0 })
+    this.#kept.set(name, {
+      thing,
+      digest,
+      readAt: now,
+      usedAt: known?.usedAt ?? -Infinity,
+      changedAt: known ? now : -Infinity,
+    })
     return thing
   }
 
@@ -124,11 +130,11 @@ export class KeptReadings<Thing extends object> {
     const read = this.readThing(name)
       .then((thing) => {
         if (thing) return all === this.#reading ? this.keep(name, thing) : thing
-        if (this.#kept.delete(name)) this.#goneAt = Date.now()
+        if (this.#kept.delete(name)) this.#goneAt = performance.now()
         return undefined
       })
       .finally(() => all.get(name) === reading && all.delete(name))
-    const reading = { begunAt: Date.now(), read }
+    const reading = { begunAt: performance.now(), read }
     all.set(name, reading)
     return read
   }

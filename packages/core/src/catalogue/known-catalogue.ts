@@ -79,7 +79,7 @@ export class KnownCatalogue {
     return tables.map((table) => this.#tables.keep(table.path, table))
   }
 
-  /** Reads the tables and types again that were used since then, in milliseconds since the epoch. @returns whether one was altered */
+  /** Reads the tables and types again that were used since then, in milliseconds of `performance.now`. @returns whether one was altered */
   async lookAgain(since: number): Promise<boolean> {
     const looked = await Promise.all([this.#tables.lookAgain(since), this.#types.lookAgain(since)])
     return looked.includes(true)

@@ -28,7 +28,7 @@ export interface Work<Found, Result> {
  * @throws LedgermanProblem of a run that was refused, with the receipt as far as it got; without one where what it works on was altered meanwhile
  */
 export async function carryOut<Found, Result>(target: Target, work: Work<Found, Result>): Promise<Result> {
-  const since = Date.now() - RESOLVED_BEFORE_MS
+  const since = performance.now() - RESOLVED_BEFORE_MS
   for await (const lane of work.lanes) {
     const sent = await lane.send()
     target.activity.sent?.(lane.name, sent.state, 'because' in sent ? sent.because : undefined)

@@ -7,7 +7,7 @@ import type { Target } from './target.js'
  * @param make may change nothing. @throws what `make` throws, of what is there now
  */
 export async function asItIs<T>(target: Pick<Target, 'lookAgain'>, make: () => Promise<T>): Promise<T> {
-  const since = Date.now()
+  const since = performance.now()
   const made = await make().catch((error: unknown) => new Failed(error))
   if (await target.lookAgain(since)) return make()
   if (made instanceof Failed) throw made.error

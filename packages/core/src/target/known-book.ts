@@ -33,7 +33,7 @@ export class KnownBook {
       throw error
     })
     if (which === null && this.#which === asked) this.#which = undefined
-    if (isKnown && Date.now() - this.#askedAt > BOOK_AGE_MS) void this.#lookAgain(which)
+    if (isKnown && performance.now() - this.#askedAt > BOOK_AGE_MS) void this.#lookAgain(which)
     return which !== null
   }
 
@@ -44,7 +44,7 @@ export class KnownBook {
   }
 
   async #ask(): Promise<string | null> {
-    this.#askedAt = Date.now()
+    this.#askedAt = performance.now()
     const { rows } = await this.read(WHICH_BOOK_SQL)
     const [isThere, which = null] = rows[0] ?? []
     return isThere === 't' ? which : null

@@ -327,7 +327,7 @@ export class Target implements Queryable {
     return this.#catalogue.tables()
   }
 
-  /** Reads again what was used of the catalogue since then, in milliseconds since the epoch. @returns whether some of it was altered */
+  /** Reads again what was used of the catalogue since then, in milliseconds of `performance.now`. @returns whether some of it was altered */
   lookAgain(since: number): Promise<boolean> {
     return this.#catalogue.lookAgain(since)
   }

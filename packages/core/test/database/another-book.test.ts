@@ -11,7 +11,7 @@ import {
 } from '@ledgerman/core'
 import { compileCode } from '../../../../testing/compiled-code.js'
 import { makeObservatory, type TestDatabase } from '../../../../testing/databases.js'
-import { moveClock } from '../../../../testing/move-clock.js'
+import { passTime } from '../../../../testing/move-clock.js'
 import { observatoryDefinition } from '../../../../testing/observatory-mappings.js'
 
 // A book that is another than it was a moment ago knows none of the statements that were written into the one before.
@@ -63,7 +63,7 @@ describe('an entry says which statement it is of, where the book', () => {
   it('was made anew by somebody else, some seconds ago', async () => {
     await database.sql('drop schema ledgerman cascade')
     await prepareElsewhere(database)
-    const setBack = moveClock(11_000)
+    const setBack = passTime(11_000)
     // Who comes first has it looked at again, beside the change.
     await target.isBookPrepared()
     await target.inReader(undefined, (session) => session.query('select pg_sleep(0.1)'))
@@ -87,7 +87,7 @@ describe('an entry says which statement it is of, where the book', () => {
       expect(await each.sql(withoutStatement)).toEqual([{ n: 0 }])
       await each.sql('drop schema ledgerman cascade')
       await prepareElsewhere(each)
-      const setBack = moveClock(11_000)
+      const setBack = passTime(11_000)
       await changeBy(pool)
       setBack()
       expect(await each.sql(withoutStatement)).toEqual([{ n: 0 }])

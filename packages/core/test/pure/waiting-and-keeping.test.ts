@@ -1,3 +1,5 @@
+import { moveClock, passTime } from '../../../../testing/move-clock.js'
+import { KeptReadings } from '../../src/catalogue/kept-readings.js'
 import { KnownCatalogue } from '../../src/catalogue/known-catalogue.js'
 import { NoTurn, TurnQueue } from '../../src/sharing/turn-queue.js'
 
@@ -53,5 +55,23 @@ describe('what is known of a catalogue', () => {
     expect(asked).toHaveLength(501)
     await known.table('public.t0')
     expect(asked).toHaveLength(502)
+  })
+  it('is read again after its time, though the clock of the machine was set back meanwhile', async () => {
+    let columns = 1
+    const kept = new KeptReadings(
+      10,
+      () => Promise.resolve({ columns }),
+      () => ({}),
+    )
+    expect(await kept.get('t')).toEqual({ columns: 1 })
+    columns = 2
+    const setBack = [moveClock(-3_600_000)]
+    expect(await kept.get('t')).toEqual({ columns: 1 })
+    setBack.push(passTime(11_000))
+    expect(await kept.get('t')).toEqual({ columns: 2 })
+    columns = 3
+    kept.forget()
+    expect(await kept.get('t')).toEqual({ columns: 3 })
+    setBack.forEach((undo) => undo())
   })
 })

@@ -13,7 +13,7 @@ const BY_THE_CATALOGUE: readonly ProblemCode[] = [
 /** How often a call is answered anew: what takes long to read is known only the next time. */
 const MOST_AGAIN = 2
 
-/** Reads again what was used of a target's catalogue since then, in milliseconds since the epoch; whether some of it was altered. */
+/** Reads again what was used of a target's catalogue since then, in milliseconds of `performance.now`; whether some of it was altered. */
 export type LookAgain = (target: string, since: number) => Promise<boolean>
 
 /**
@@ -27,7 +27,7 @@ export async function answerAsItIs<SomeCall extends Call<never, never>>(
 ): Promise<Reply> {
   const { target } = call.params
   for (let again = 0; ; again++) {
-    const begunAt = Date.now()
+    const begunAt = performance.now()
     try {
       return await handle(call)
     } catch (error) {

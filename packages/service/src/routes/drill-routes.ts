@@ -69,10 +69,10 @@ export function drillRoutes(services: Services) {
       replies: { 200: { description: 'What was tried and what came of it.', schema: drillReport } },
       problems: PROBLEMS,
       handle: async (call) => {
-        let toldAt = 0
+        let toldAt = -Infinity
         const onProgress = (done: number, total: number, what: string) => {
-          if (!call.onProgress || Date.now() - toldAt < TELL_EVERY_MS) return
-          toldAt = Date.now()
+          if (!call.onProgress || performance.now() - toldAt < TELL_EVERY_MS) return
+          toldAt = performance.now()
           call.onProgress({ done, total, what })
         }
         return {

@@ -340,8 +340,8 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
       const text = printJson(now)
       if (isOver) return void (yield `event: ended\ndata: ${text}\n\n`)
       if (text !== told) yield `event: progress\ndata: ${text}\n\n`
-      else if (Date.now() - toldAt > BEAT_MS) yield ': still running\n\n'
-      if (text !== told || Date.now() - toldAt > BEAT_MS) toldAt = Date.now()
+      else if (performance.now() - toldAt > BEAT_MS) yield ': still running\n\n'
+      if (text !== told || performance.now() - toldAt > BEAT_MS) toldAt = performance.now()
       told = text
       if (!(await pause(gone, runner.ends, first.id))) return
     }

@@ -26,7 +26,7 @@ export function waitRoutes({ home, targets }: Services) {
 
   function look(target: Target): Promise<Waits> {
     const known = looks.get(target.name)
-    if (known && Date.now() < known.until) return known.look
+    if (known && performance.now() < known.until) return known.look
     let tookMs = 0
     const started = performance.now()
     const listed = listWaits(target).finally(() => (tookMs = performance.now() - started))
@@ -40,7 +40,7 @@ export function waitRoutes({ home, targets }: Services) {
     looks.set(target.name, kept)
     taken.then(
       // So that looking never costs the target more than a hundredth of one processor, however long its queues are.
-      () => (kept.until = Date.now() + Math.max(EVERY_MS / 2, tookMs * 100)),
+      () => (kept.until = performance.now() + Math.max(EVERY_MS / 2, tookMs * 100)),
       () => looks.delete(target.name),
     )
     return taken
