@@ -1,4 +1,5 @@
 import type { Page } from 'playwright-core'
+import { passTime } from '../../../testing/move-clock.js'
 import { isDisabled, openConsole, shows, soon, type OpenConsole } from './browser.js'
 
 let console: OpenConsole
@@ -162,6 +163,27 @@ describe('the page of tables', () => {
     await page.click('[data-test=choose-mapping]')
     await page.getByRole('option', { name: 'block', exact: true }).click()
     await shows(page.locator('.cm-content'), /^mapping: block$/m)
+  })
+
+  it('shows a mapping whose table is gone, so that it can be corrected or withdrawn', async () => {
+    await console.service.observatory.sql('create table plate (id int primary key)')
+    const target = console.service.client.target('observatory')
+    const { source } = await target.deriveMapping('public', 'plate')
+    await target.publish([{ source }])
+    await console.service.observatory.sql('drop table plate')
+    // Whoever only looks is told of it after ten seconds.
+    const setBack = passTime(11_000)
+    await soon(async () => expect((await target.overview()).attention.map(({ about }) => about)).toContain('plate'))
+    setBack()
+    await open('/t/observatory')
+    await page.locator('[data-test=attention]').getByText('public.plate').click()
+    await page.waitForURL(/tables\?mapping=plate$/)
+    await shows(page.locator('[data-test=table-title]'), 'public.plate')
+    await shows(page.locator('.cm-content'), /^mapping: plate$/m)
+    await page.click('[data-test=withdraw-definition]')
+    await page.click('[data-test=confirm-withdraw]')
+    await page.waitForURL(/tables$/)
+    expect((await target.mappings()).map(({ name }) => name)).not.toContain('plate')
   })
 
   it('draws them, and saves a corrected mapping as a revision that can be compared', async () => {

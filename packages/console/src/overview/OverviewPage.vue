@@ -45,7 +45,7 @@ function placeOf({ kind, about }: Overview['attention'][number]): RouteLocationR
   const params = { target: target.value }
   switch (kind) {
     case 'mapping':
-      return { name: 'records', params: { ...params, mapping: about ?? '' } }
+      return { name: 'tables', params, query: { mapping: about } }
     case 'transaction':
       return { name: 'transactions', params: { ...params, transaction: about ?? '' } }
     case 'waits':

@@ -293,9 +293,12 @@ function open(address: string) {
       This mapping has no key: its records cannot be told from one another, so they can be looked at, but not changed
       one by one.
     </v-alert>
-    <v-alert v-if="mapping?.drift" type="warning" variant="tonal" density="compact" class="mb-3">{{
-      mapping.drift
-    }}</v-alert>
+    <v-alert v-if="mapping?.drift" type="warning" variant="tonal" density="compact" class="mb-3"
+      >{{ mapping.drift }}
+      <router-link :to="{ name: 'tables', params: { target }, query: { mapping: mapping.name } }"
+        >Its definition</router-link
+      >
+    </v-alert>
     <v-card v-if="mapping?.properties && !problem" :loading="isLoading">
       <RecordTable
         :columns="columns"

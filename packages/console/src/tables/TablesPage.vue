@@ -24,13 +24,20 @@ const isAnswered = ref(false)
 const table = ref<TableInfo | null>(null)
 const mapping = ref<MappingInfo | null>(null)
 const derived = ref<DerivedMapping | null>(null)
-/** Which of the table's mappings is looked at. */
-const chosenMapping = ref<string | null>(null)
 const problem = ref<unknown>(null)
 const tab = ref('columns')
 const target = computed(() => String(route.params['target']))
-const selected = computed(() => (typeof route.query['table'] === 'string' ? route.query['table'] : null))
-const summary = computed(() => tables.value.find((each) => pathOf(each) === selected.value))
+const asked = (name: string) => computed(() => (typeof route.query[name] === 'string' ? route.query[name] : null))
+const [askedTable, askedMapping] = [asked('table'), asked('mapping')]
+const summary = computed(() =>
+  tables.value.find((each) =>
+    askedTable.value === null
+      ? askedMapping.value !== null && each.mappings.includes(askedMapping.value)
+      : pathOf(each) === askedTable.value,
+  ),
+)
+/** The table that is looked at, or, where there is none any more, that of the mapping that is. */
+const selected = computed(() => (summary.value ? pathOf(summary.value) : (mapping.value?.table ?? null)))
 const search = ref<string | null>('')
 const schema = ref<string | null>(null)
 const isNear = ref(false)
@@ -50,7 +57,7 @@ const { did } = useGuide()
 
 watch(tab, (now) => now === 'mapping' && did('mapping'))
 watch(target, loadTables, { immediate: true })
-watch([selected, tables], loadTable)
+watch([askedTable, askedMapping, tables], loadTable)
 
 async function loadTables() {
   await attempt(async () => {
@@ -61,33 +68,35 @@ async function loadTables() {
 
 async function loadTable() {
   derived.value = null
-  const chosen = summary.value
-  if (!chosen) return
+  if (!isAnswered.value) return
+  const [chosen, wanted] = [summary.value, askedMapping.value]
   await attempt(async () => {
-    const info = await client.target(target.value).table(chosen.schema, chosen.name)
-    if (chosen !== summary.value) return
-    if (!chosen.mappings.some((name) => name === chosenMapping.value)) chosenMapping.value = chosen.mappings[0] ?? null
-    await loadMapping()
+    const of = client.target(target.value)
+    const name = wanted ?? chosen?.mappings[0]
+    const [info, known] = await Promise.all([
+      chosen ? of.table(chosen.schema, chosen.name) : null,
+      name === undefined ? null : of.mapping(name),
+    ])
+    if (chosen !== summary.value || wanted !== askedMapping.value) return
     table.value = info
-    did('table')
+    mapping.value = known
+    if (info) did('table')
+    if (wanted !== null) tab.value = 'mapping'
   })
 }
 
-async function loadMapping() {
-  const name = chosenMapping.value
-  await attempt(async () => {
-    const known = name === null ? null : await client.target(target.value).mapping(name)
-    if (name === chosenMapping.value) mapping.value = known
-  })
-}
-
-async function choose(name: string | null) {
-  chosenMapping.value = name
-  await loadMapping()
+function choose(name: string | null) {
+  void router.replace({ query: { ...route.query, mapping: name } })
 }
 
 async function published(name: string) {
-  chosenMapping.value = name
+  if (name !== mapping.value?.name) choose(name)
+  await loadTables()
+}
+
+async function withdrawn() {
+  tab.value = 'columns'
+  await router.replace({ query: summary.value ? { table: pathOf(summary.value) } : {} })
   await loadTables()
 }
 
@@ -168,7 +177,7 @@ function select(path: string) {
       <span v-if="shown.length < tables.length" class="text-medium-emphasis">{{ shown.length }} shown</span>
     </div>
     <v-row>
-      <v-col cols="12" :md="summary ? 6 : 12">
+      <v-col v-if="tables.length > 0" cols="12" :md="(table ?? mapping) ? 6 : 12">
         <v-card
           ><TablesGrid
             v-if="shown.length > MOST_DRAWN"
@@ -184,27 +193,32 @@ function select(path: string) {
           /><v-card-text v-else-if="tables.length > 0">No table fits.</v-card-text></v-card
         >
       </v-col>
-      <v-col v-if="summary && table" cols="12" md="6">
+      <v-col v-if="table ?? mapping" cols="12" md="6">
         <v-card>
           <div class="d-flex align-center ga-2 pa-3">
             <h2 data-test="table-title">{{ selected }}</h2>
-            <span class="text-medium-emphasis small-note"
+            <span v-if="table" class="text-medium-emphasis small-note"
               >{{ table.kind }}{{ table.approximateRows === null ? '' : `, about ${table.approximateRows} rows` }}</span
             >
             <v-spacer />
-            <v-btn v-if="mapping" size="small" :to="{ name: 'records', params: { target, mapping: mapping.name } }"
+            <v-btn
+              v-if="mapping && !mapping.drift"
+              size="small"
+              :to="{ name: 'records', params: { target, mapping: mapping.name } }"
               >Records</v-btn
             >
-            <v-btn v-if="may('author')" size="small" data-test="derive" @click="derive">Derive a mapping</v-btn>
+            <v-btn v-if="summary && may('author')" size="small" data-test="derive" @click="derive"
+              >Derive a mapping</v-btn
+            >
           </div>
-          <v-alert v-if="summary.cannotChange" type="warning" variant="tonal" density="compact" class="mx-3 mb-2"
+          <v-alert v-if="summary?.cannotChange" type="warning" variant="tonal" density="compact" class="mx-3 mb-2"
             >Its records cannot be changed by key: {{ summary.cannotChange }}.</v-alert
           >
           <v-tabs v-model="tab" density="compact">
-            <v-tab value="columns">Columns</v-tab>
+            <v-tab value="columns" :disabled="!table">Columns</v-tab>
             <v-tab value="mapping" :disabled="!mapping && !derived" data-test="tab-mapping">Mapping</v-tab>
           </v-tabs>
-          <TableDetails v-if="tab === 'columns'" :table="table" @select="select" />
+          <TableDetails v-if="tab === 'columns' && table" :table="table" @select="select" />
           <div v-else class="pa-3">
             <v-alert
               v-for="note in derived?.notes ?? []"
@@ -219,8 +233,8 @@ function select(path: string) {
               mapping.drift
             }}</v-alert>
             <v-select
-              v-if="!derived && summary.mappings.length > 1"
-              :model-value="chosenMapping"
+              v-if="!derived && summary && summary.mappings.length > 1"
+              :model-value="mapping?.name ?? null"
               :items="summary.mappings"
               label="Mapping"
               hide-details
@@ -238,7 +252,7 @@ function select(path: string) {
               :source="derived?.source ?? mapping?.source ?? ''"
               :revision="derived ? 0 : (mapping?.revision ?? 0)"
               @published="published"
-              @withdrawn="loadTables"
+              @withdrawn="withdrawn"
             />
           </div>
         </v-card>

@@ -23,7 +23,7 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
   const { target, waitedFor, lockWaitMs, timeLimitMs, request } = held.run
   const ended = endedFromOutside(held, attempt, error)
   if (ended) return ended
-  const step = attempt.current?.no
+  const step = stepOf(attempt)
   const mapping = mappingOf(attempt, error)
   const explained = target.explain(error, {
     ...(mapping ? { mapping } : {}),
@@ -47,6 +47,11 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
   return inFailingRow(placed, error, mapping)
 }
 
+/** The step that failed; where all are one statement it is known only where there is but one. */
+function stepOf({ current, plan }: Attempt): number | undefined {
+  return current?.no ?? (plan.steps.length === 1 ? 1 : undefined)
+}
+
 /** The mapping of the step that failed; where a constraint is checked at the end only, the one of the table that the error names. */
 function mappingOf({ current, plan }: Attempt, error: unknown): Mapping | undefined {
   if (current) return 'mapping' in current ? current.mapping : undefined
@@ -65,7 +70,7 @@ function withBroken(problem: LedgermanProblem, { current, plan, state }: Attempt
 /** The problem of an attempt that something else than its statements ended: the network, the clock, the caller, a lock's wait. */
 function endedFromOutside(held: RunSession, attempt: Attempt, error: unknown): LedgermanProblem | undefined {
   const { target, timeLimitMs, lockWaitMs } = held.run
-  const step = attempt.current?.no
+  const step = stepOf(attempt)
   const cause = { cause: error }
   const hasStopped = held.deadline.hasFired && (isDatabaseError(error) || isConnectionError(error))
   if (isConnectionError(error) && step !== undefined && !hasStopped)

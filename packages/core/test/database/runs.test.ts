@@ -274,6 +274,12 @@ describe.each([
         code: 'time-limit',
         facts: { step: 1 },
       })
+      await hold(`select * from account where code = 'A5' for update`)
+      expect(await problemOf(run([take('A5', 1)], { limits: { lockWait: '5s', timeLimit: '300ms' } }))).toMatchObject({
+        code: 'time-limit',
+        facts: { step: 1 },
+      })
+      await release()
       const gone = new AbortController()
       setTimeout(() => gone.abort(), 100)
       expect(await codeOf(run(sleep, { signal: gone.signal }))).toBe('cancelled')
