@@ -15,7 +15,8 @@ const project = (displayName, testMatch) => ({
 
 export default {
   testTimeout: Number(process.env.LEDGERMAN_TEST_LIMIT_MS ?? 120_000),
-  maxWorkers: 2,
+  // Many tests wait for what has to take its time: a third worker uses what is left of two processors.
+  maxWorkers: 3,
   testSequencer: '<rootDir>/testing/longest-first.mjs',
   projects: [
     project('pure', ['packages/{contract,seal,review,core,cli,client,service}/test/pure/**/*.test.ts']),

@@ -92,6 +92,8 @@ function withoutMoments(text: string): string {
       .replace(/(\d{4}-\d{2}-|…[\d-]*)\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
       .replace(/\d+(\.\d+)? ms/g, 'N ms')
       .replace(/ in \d+\.\d s:/g, ' in N s:')
+      // Who waits in line is told how long that was.
+      .replace(/granted within \d+(\.\d+)? s/g, 'granted within N s')
       .replace(/\blgr_[\w-]+/g, 'TOKEN')
       .replace(/--after [\w-]{20,}/g, '--after CURSOR')
       .replace(/\b[0-9a-f]{64}\b/g, 'HASH')

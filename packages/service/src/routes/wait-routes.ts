@@ -19,6 +19,8 @@ import type { Services } from './services.js'
 const WAITS = '/v1/targets/{target}/waits'
 /** How often the target is looked at while somebody watches, in milliseconds at least; all watchers share one look. */
 const EVERY_MS = 1_000
+/** How old what is shown may be, in milliseconds. */
+const OLDEST_MS = 5_000
 
 export function waitRoutes({ home, targets }: Services) {
   const looks = new Map<string, { until: number; look: Promise<Waits> }>()
@@ -39,8 +41,8 @@ export function waitRoutes({ home, targets }: Services) {
     const kept = { until: Infinity, look: taken }
     looks.set(target.name, kept)
     taken.then(
-      // So that looking never costs the target more than a hundredth of one processor, however long its queues are.
-      () => (kept.until = performance.now() + Math.max(EVERY_MS / 2, tookMs * 100)),
+      // So that looking costs the target no more than a hundredth of one processor, unless what is shown would be too old.
+      () => (kept.until = performance.now() + Math.min(Math.max(EVERY_MS / 2, tookMs * 100), OLDEST_MS)),
       () => looks.delete(target.name),
     )
     return taken
