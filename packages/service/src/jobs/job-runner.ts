@@ -18,6 +18,8 @@ const RENEW_EVERY_MS = 1_000
 
 /** How often a job is tried again whose target cannot be reached, and how long is waited between, in milliseconds. */
 const MOST_FAILURES = 30
+/** What says that the target was away. How far the job came is read from the target's book when it goes on, a commit whose answer was lost with it. */
+const PASSING: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown'])
 const LONGEST_PAUSE_MS = 5_000
 
 const SWEEP_EVERY_MS = 10 * 60_000
@@ -137,7 +139,7 @@ export class JobRunner {
       return this.jobs.end(id, this.#instance, { state: 'cancelled', progress: progress.now(), report: null })
     const refused = error instanceof BulkRefused ? error : undefined
     const problem = refused?.problem ?? error
-    if (isProblem(problem, 'target-unavailable') && job.failures < MOST_FAILURES) {
+    if (isProblem(problem) && PASSING.has(problem.code) && job.failures < MOST_FAILURES) {
       this.log.warn({ job: id, problem: problem.detail }, 'job put back')
       return this.jobs.putBack(id, this.#instance, Math.min(LONGEST_PAUSE_MS, 200 * 2 ** job.failures), true)
     }

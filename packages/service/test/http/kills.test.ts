@@ -238,8 +238,8 @@ async function jobWith(kill: () => Promise<void>, round: number): Promise<Job> {
 }
 
 /** Every row written once, with one image, by chunks that stand in the book once each. */
-async function expectAppliedOnce({ id, state, report }: Job, round: number): Promise<void> {
-  expect([state, report?.matched, report?.changed]).toEqual(['done', JOB_ROWS, JOB_ROWS])
+async function expectAppliedOnce({ id, state, report, problem }: Job, round: number): Promise<void> {
+  expect([problem ?? null, state, report?.matched, report?.changed]).toEqual([null, 'done', JOB_ROWS, JOB_ROWS])
   expect(await sql(`select amount, row_version, count(*)::int as rows from lot group by 1, 2`)).toEqual([
     { amount: round + 1, row_version: 2, rows: JOB_ROWS },
   ])
