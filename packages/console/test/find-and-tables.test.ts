@@ -159,6 +159,12 @@ describe('the page of tables', () => {
 
   it('shows each of the mappings that a table has', async () => {
     await open('/t/observatory/tables?table=public.block')
+    // The picture fits what is left beside it.
+    await soon(async () => {
+      const places = [page.locator('.table-box', { hasText: /^block/ }), page.locator('[data-test=table-title]')]
+      const [box, title] = await Promise.all(places.map((place) => place.boundingBox()))
+      expect((box?.x ?? Infinity) + (box?.width ?? 0)).toBeLessThan(title?.x ?? 0)
+    })
     await page.click('[data-test=tab-mapping]')
     await page.click('[data-test=choose-mapping]')
     await page.getByRole('option', { name: 'block', exact: true }).click()

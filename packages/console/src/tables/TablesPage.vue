@@ -177,7 +177,7 @@ function select(path: string) {
       <span v-if="shown.length < tables.length" class="text-medium-emphasis">{{ shown.length }} shown</span>
     </div>
     <v-row>
-      <v-col v-if="tables.length > 0" cols="12" :md="(table ?? mapping) ? 6 : 12">
+      <v-col v-if="tables.length > 0" cols="12" :md="(summary ?? askedMapping) ? 6 : 12">
         <v-card
           ><TablesGrid
             v-if="shown.length > MOST_DRAWN"
