@@ -37,15 +37,17 @@ afterAll(async () => {
 function cutAtCommit(nth: number, verdict: 'cut' | 'cutAnswer'): void {
   let left = nth
   let isAway = false
-  proxy.rules = {
+  const rules: Proxy['rules'] = {
     onRequest: (text) => {
       if (isAway) return 'cut'
       if (!/\bcommit\0/i.test(text) || --left > 0) return 'pass'
       isAway = true
-      setTimeout(() => (proxy.rules = {}), AWAY_MS)
+      // The next cut is not ended by this one's time.
+      setTimeout(() => delete rules.onRequest, AWAY_MS)
       return verdict
     },
   }
+  proxy.rules = rules
 }
 
 const fileOf = (amount: number) =>
