@@ -66,6 +66,7 @@ export type { BookedRequest } from './book/book-run.js'
 
 export { resolveFilterJob, runFilterJob, conditionOf } from './bulk/filter-job.js'
 export type { FilterJob } from './bulk/filter-job.js'
+export { findBookedPart } from './bulk/book-bulk.js'
 export { assertFileJob, runFileJob } from './bulk/file-job.js'
 export type { FileJob } from './bulk/file-job.js'
 export { BulkRefused, joinReports, emptyReport } from './bulk/bulk-request.js'
@@ -77,7 +78,7 @@ export { isEntryId, newEntryId, noSuchEntry } from './book/entry-id.js'
 
 export { reverseEntries } from './reversal/reverse-entries.js'
 export type { ReversalRequest, ReversalResult } from './reversal/reverse-entries.js'
-export { entriesSince, findReversalOfJob, rowsOfEntries } from './reversal/entries-since.js'
+export { entriesSince, rowsOfEntries } from './reversal/entries-since.js'
 export type { SinceFilter } from './reversal/entries-since.js'
 
 export { lastSeal, sealBook } from './sealing/seal-book.js'

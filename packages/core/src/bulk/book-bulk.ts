@@ -8,7 +8,7 @@ import { showableBinds } from '../receipt/receipt.js'
 import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { keptProperties, type BulkShape } from './bulk-shape.js'
-import type { BulkRefused, BulkRequest } from './bulk-request.js'
+import { emptyReport, type BulkRefused, type BulkRequest, type BulkResult } from './bulk-request.js'
 import type { Statement } from '../statement/statement.js'
 
 /** One statement of a change of many, as its entry tells it. */
@@ -186,16 +186,50 @@ export function bulkReversibility(
   return each.every((one) => one === 'no') ? 'no' : 'partly'
 }
 
-/** The report of a chunk that is in the book already; undefined where it is not. */
+/** What stands in the book of a job, or of a chunk of it. */
+export interface BookedPart {
+  entry: string
+  report: JobReport
+}
+
+/** What it was, as if it had been run just now. */
+export function resultOf({ entry, report }: BookedPart): BulkResult {
+  return { entry, report, evidence: { matched: report.matched, digest: null } }
+}
+
+type WhoseJob = Pick<BulkRequest, 'job' | 'actor'>
+
+/** The report of a chunk that is in the book already, of the whole job where it has none; undefined where it is not. */
 export async function findBookedChunk(
   session: Queryable,
-  request: Pick<BulkRequest, 'job' | 'actor'>,
+  { job, actor }: WhoseJob,
   chunk: number | null,
-): Promise<{ entry: string; report: JobReport } | undefined> {
+): Promise<BookedPart | undefined> {
   const { rows } = await session.query(
-    `select id, (run->'report'::text)::text from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
-    [request.actor, chunkKey(request.job, chunk)],
+    `select id, (run->'report'::text)::text, matched, changed from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
+    [actor, chunkKey(job, chunk)],
   )
-  const [id, report] = rows[0] ?? []
-  return id && report ? { entry: id, report: parsePrinted(report) as unknown as JobReport } : undefined
+  const [entry, report, matched, changed] = rows[0] ?? []
+  if (!entry) return undefined
+  // A reversal tells in its steps what it did.
+  if (!report) return { entry, report: { ...emptyReport(), matched: Number(matched), changed: Number(changed) } }
+  return { entry, report: parsePrinted(report) as unknown as JobReport }
+}
+
+/**
+ * The same, asked for on its own, where whoever ran the job does not tell what it committed.
+ *
+ * @throws LedgermanProblem target-unavailable, target-denied, book-not-prepared
+ */
+export async function findBookedPart(
+  target: Target,
+  whose: WhoseJob,
+  chunk: number | null,
+): Promise<BookedPart | undefined> {
+  const book = { query: (text: string, values?: readonly (string | null)[]) => target.readBook(text, values) }
+  try {
+    return await findBookedChunk(book, whose, chunk)
+  } catch (error) {
+    throw target.explain(error)
+  }
 }

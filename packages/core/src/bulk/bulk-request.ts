@@ -13,6 +13,8 @@ export interface BulkRequest {
   /** What a rehearsal saw, where exactly that is to be committed. */
   rehearsed?: BulkEvidence | undefined
   signal: AbortSignal
+  /** Asked just before it is committed: whether the job is still whose it was. Nobody else may have begun it anew. */
+  isHeld?: (() => Promise<boolean>) | undefined
   onProgress: (progress: BulkProgress) => void
   onWait?: (holders: LockHolder[]) => void
 }

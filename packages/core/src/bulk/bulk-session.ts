@@ -12,7 +12,7 @@ import type { OwnSession } from '../sessions/own-session.js'
 import type { Target } from '../target/target.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'
-import { bookBulk, bookRefusedBulk, introduceBulk, type BulkHeader } from './book-bulk.js'
+import { bookBulk, bookRefusedBulk, findBookedPart, introduceBulk, resultOf, type BulkHeader } from './book-bulk.js'
 import { BulkRefused, type BulkRequest, type BulkResult, type GivenValue } from './bulk-request.js'
 import type { BulkShape } from './bulk-shape.js'
 import { statementOfError } from './bulk-errors.js'
@@ -64,6 +64,7 @@ export class BulkSession {
     const session = await target.openOwnSession(request.timeLimitMs, 'job', SESSION_MEMORY)
     const held = new BulkSession(task, session)
     try {
+      await assertHeld(request)
       return await work(held)
     } catch (error) {
       throw held.explain(error)
@@ -108,6 +109,9 @@ export class BulkSession {
         }
         const refused = this.#asRefused(error)
         if (!refused) throw error
+        // Whoever ran it before, and was not heard of any more, may have committed it meanwhile.
+        const booked = isBooked ? await findBookedPart(target, request, chunk) : undefined
+        if (booked) return resultOf(booked)
         refused.entry = await bookRefusedBulk(target, shape, request, header, refused)
         throw refused
       }
@@ -148,6 +152,7 @@ export class BulkSession {
       const { durationMs } = { durationMs: Math.round(performance.now() - started) }
       await bookBulk(target, session, shape, request, { ...header, durationMs }, result.steps, result.report)
       watch.end()
+      await assertHeld(request)
       isOver = true
       await this.#commit(header)
       return { ...done, entry: header.id }
@@ -217,4 +222,9 @@ const NOT_OF_THE_JOB: ReadonlySet<string> = new Set(['target-unavailable', 'outc
 
 export function jobCancelled(cause?: unknown): LedgermanProblem {
   return new LedgermanProblem('cancelled', 'The job was cancelled; what was under way was rolled back.', {}, { cause })
+}
+
+/** @throws LedgermanProblem cancelled, where the job was cancelled, or is no longer whose it was. */
+export async function assertHeld({ signal, isHeld }: Pick<BulkRequest, 'signal' | 'isHeld'>): Promise<void> {
+  if (signal.aborted || (isHeld && !(await isHeld()))) throw jobCancelled()
 }

@@ -10,7 +10,7 @@ import { touchedBy } from '../statement/keyed-statement.js'
 import type { Target } from '../target/target.js'
 import { storedSql } from '../values/sql-form.js'
 import type { ColumnType } from '../values/column-type.js'
-import { bookRefusedBulk, findBookedChunk, type BulkHeader } from './book-bulk.js'
+import { bookRefusedBulk, findBookedChunk, resultOf, type BulkHeader } from './book-bulk.js'
 import { newEntryId } from '../book/entry-id.js'
 import {
   BulkRefused,
@@ -92,8 +92,7 @@ export async function runFileJob(
     const isWhole = job.chunk === null || request.mode === 'rehearse'
     const known =
       request.mode === 'commit' && isWhole ? await findBookedChunk(session.session, request, null) : undefined
-    if (known)
-      return { report: known.report, entry: known.entry, evidence: { matched: known.report.matched, digest: null } }
+    if (known) return resultOf(known)
     await copyRows(session, job)
     const range = { first: 1, last: job.rows }
     if (job.chunk === null && request.mode === 'commit' && !request.rehearsed) {
@@ -143,7 +142,7 @@ async function runChunks(
     // Whoever ran this job before may have committed it without having told.
     const known = chunk === hooks.done + 1 ? await findBookedChunk(session.session, request, chunk) : undefined
     const result: BulkResult = known
-      ? { ...known, evidence: { matched: known.report.matched, digest: null } }
+      ? resultOf(known)
       : await session.run(
           chunk,
           { expect: 'any', leavesFailed: true, range, count: range.last - range.first + 1 - own.length },

@@ -23,7 +23,7 @@ import { newValueSql, type WriteShape } from '../statement/step-shape.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import type { Surroundings } from '../statement/record-scope.js'
 import type { Target } from '../target/target.js'
-import { findBookedChunk } from './book-bulk.js'
+import { findBookedChunk, resultOf } from './book-bulk.js'
 import type { BulkRequest, BulkResult } from './bulk-request.js'
 import { BulkSession, type BulkTask } from './bulk-session.js'
 import type { BulkShape } from './bulk-shape.js'
@@ -125,12 +125,7 @@ export async function runFilterJob(target: Target, job: FilterJob, request: Bulk
   }
   return BulkSession.within(task, async (session) => {
     const before = request.mode === 'commit' ? await findBookedChunk(session.session, request, null) : undefined
-    if (before)
-      return {
-        report: withRoundings(before.report, task.shape),
-        entry: before.entry,
-        evidence: { matched: before.report.matched, digest: null },
-      }
+    if (before) return resultOf({ ...before, report: withRoundings(before.report, task.shape) })
     const result = await session.run(null, {
       expect: job.input.expect ?? 'any',
       leavesFailed: false,

@@ -1,6 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import { isEntryId } from '../book/entry-id.js'
-import { chunkKey } from '../bulk/book-bulk.js'
 import type { Target } from '../target/target.js'
 
 /** Which entries are put back together. */
@@ -77,19 +76,6 @@ from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement whe
     })
   const [count, mapping] = rows[0] ?? []
   return { rows: Number(count ?? 0), mapping: mapping ?? '' }
-}
-
-/** The entry that a job left, where it put its entries back before whoever ran it was gone. */
-export async function findReversalOfJob(
-  target: Target,
-  { job, actor }: { job: string; actor: string },
-): Promise<{ entry: string; matched: number; changed: number } | undefined> {
-  const { rows } = await target.readBook(
-    `select id, matched, changed from ledgerman.entry where actor = $1 and request_key = $2 and outcome = 'committed'`,
-    [actor, chunkKey(job, null)],
-  )
-  const [entry, matched, changed] = rows[0] ?? []
-  return entry ? { entry, matched: Number(matched), changed: Number(changed) } : undefined
 }
 
 const ENTRIES_SQL = `

@@ -7,10 +7,10 @@ import {
   type RunMode,
   type StepReceipt,
 } from '@ledgerman/contract'
-import { bookSteps, bulkReversibility, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
+import { bookSteps, bulkReversibility, findBookedPart, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
 import { BulkRefused, nothingGiven, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
 import type { BulkShape } from '../bulk/bulk-shape.js'
-import { SESSION_MEMORY } from '../bulk/bulk-session.js'
+import { assertHeld, SESSION_MEMORY } from '../bulk/bulk-session.js'
 import { BulkUnit } from '../bulk/bulk-unit.js'
 import type { UnitResult } from '../bulk/unit-options.js'
 import { SHOWN_ROWS } from '../bulk/find-statements.js'
@@ -44,6 +44,7 @@ export interface ReversalRequest {
   rehearsed?: readonly BulkEvidence[] | undefined
   timeLimitMs: number
   signal: AbortSignal
+  isHeld?: BulkRequest['isHeld']
   /** The job that it is, where it is one: its entry is written once. */
   job?: string | undefined
   onProgress?: ((rows: number) => void) | undefined
@@ -69,6 +70,7 @@ export async function reverseEntries(
   findMapping: FindMapping,
   request: ReversalRequest,
 ): Promise<ReversalResult> {
+  const { job, mode, actor } = request
   await target.assertBook()
   const { steps, gaps } = await readUndoSteps(target, entries, findMapping).catch((error: unknown) => {
     throw target.explain(error)
@@ -93,6 +95,8 @@ export async function reverseEntries(
         isStaged = true
         continue
       }
+      // Whoever ran the job before, and was not heard of any more, may have committed it meanwhile.
+      if (job !== undefined && mode === 'commit' && (await findBookedPart(target, { job, actor }, null))) throw error
       throw await reversal.refuse(error)
     }
   }
@@ -129,6 +133,7 @@ class Reversal {
     request.signal.addEventListener('abort', onAbort, { once: true })
     let isOver = false
     try {
+      await assertHeld(request)
       await session.query(`begin isolation level ${this.#isolation}`)
       await session.query(
         `select pg_catalog.set_config('ledgerman.actor', $1, true), pg_catalog.set_config('application_name', 'ledgerman run ' || $2::text, true)`,
@@ -151,6 +156,7 @@ class Reversal {
       for (const { shape, step } of this.#booked) await introduceBulk(target, shape, [step])
       const receipt = this.#receipt('committed')
       await this.#book(session, receipt)
+      await assertHeld(request)
       isOver = true
       await this.#commit(session)
       return { receipt, evidence: this.#evidence }

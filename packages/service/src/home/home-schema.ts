@@ -107,4 +107,6 @@ export const HOME_STEPS: readonly string[] = [
   `alter table ledgerman_home.token add only_names text[]`,
   // Rows of a file are written once and read once: compressing them takes longer than writing them.
   `alter table ledgerman_home.job_part alter data set storage external`,
+  // Whether it may have committed more than is known here: its commit was not answered, or its runner was not heard of any more.
+  `alter table ledgerman_home.job add in_doubt boolean not null default false`,
 ]

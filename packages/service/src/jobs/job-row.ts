@@ -59,6 +59,10 @@ export interface ClaimedJob extends NewJob {
   failures: number
   report: JobReport | null
   entries: string[]
+  /** Whether it was cancelled while nobody ran it. */
+  isCancelAsked: boolean
+  /** Whether it may have committed more than is known here. */
+  isInDoubt: boolean
 }
 
 /** A job as its table has it. */
@@ -79,6 +83,8 @@ export interface JobRow {
   started_at: Date | null
   ended_at: Date | null
   failures: number
+  cancel_asked: boolean
+  in_doubt: boolean
   chunks_done: number
   progress: string | null
   report: string | null
@@ -89,7 +95,7 @@ export interface JobRow {
 
 /** What is selected to make a row. */
 export const JOB_COLUMNS =
-  'id, target, mapping, revision, kind, mode, state, actor, note, condition, request::text, rows, created_at, started_at, ended_at, failures, chunks_done, progress::text, report::text, entries, rehearsal, problem::text'
+  'id, target, mapping, revision, kind, mode, state, actor, note, condition, request::text, rows, created_at, started_at, ended_at, failures, cancel_asked, in_doubt, chunks_done, progress::text, report::text, entries, rehearsal, problem::text'
 
 /** A row as its runner takes it. */
 export function toClaimed(row: JobRow): ClaimedJob {
@@ -109,6 +115,8 @@ export function toClaimed(row: JobRow): ClaimedJob {
     failures,
     report: row.report === null ? null : (parsePrinted(row.report) as unknown as JobReport),
     entries,
+    isCancelAsked: row.cancel_asked,
+    isInDoubt: row.in_doubt,
   }
 }
 

@@ -11,6 +11,7 @@ import type { ClaimedJob } from './job-row.js'
 import { LEASE_MS, type JobStore } from './job-store.js'
 import { ProgressMeter } from './progress-meter.js'
 import { runJob } from './run-job.js'
+import { settleJob } from './settle-job.js'
 
 /** How often it is looked for jobs that wait, or whose runner is gone, in milliseconds. */
 const LOOK_EVERY_MS = 1_000
@@ -18,9 +19,8 @@ const RENEW_EVERY_MS = 1_000
 
 /** How often a job is tried again whose target cannot be reached, and how long is waited between, in milliseconds. */
 const MOST_FAILURES = 30
-/** What says that the target was away. How far the job came is read from the target's book when it goes on, a commit whose answer was lost with it. */
-const PASSING: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown'])
 const LONGEST_PAUSE_MS = 5_000
+const PAUSE_MS = 100
 
 const SWEEP_EVERY_MS = 10 * 60_000
 
@@ -94,10 +94,11 @@ export class JobRunner {
 
   async #take(): Promise<void> {
     while (!this.#isStopped && this.#running.size < this.config.atOnce) {
+      const askedAt = performance.now()
       const job = await this.jobs.claim(this.#instance, this.targets.names(), this.config.perTarget)
       if (!job) return
       const abort = new AbortController()
-      const done = this.#run(job, abort).finally(() => {
+      const done = this.#run(job, abort, askedAt).finally(() => {
         this.#running.delete(job.id)
         if (!this.#isStopped) this.look()
       })
@@ -105,18 +106,17 @@ export class JobRunner {
     }
   }
 
-  async #run(job: ClaimedJob, abort: AbortController): Promise<void> {
+  async #run(job: ClaimedJob, abort: AbortController, heldSince: number): Promise<void> {
     const progress = new ProgressMeter(job)
-    const renewing = this.#keepRenewing(job, abort, progress)
+    const renewing = this.#keepRenewing(job, abort, progress, heldSince)
     this.log.info({ job: job.id, target: job.target, mapping: job.mapping, kind: job.request.kind }, 'job begun')
     try {
       const { jobs, targets, rehearsals, config } = this
-      const done = await runJob(
-        { jobs, targets, rehearsals, instance: this.#instance, timeLimitMs: config.timeLimitMs },
-        job,
-        abort.signal,
-        progress,
-      )
+      const { isHeld } = renewing
+      const parts = { jobs, targets, rehearsals, instance: this.#instance, timeLimitMs: config.timeLimitMs, isHeld }
+      if (job.isCancelAsked) abort.abort(CANCELLED)
+      const done = job.isCancelAsked ? await settleJob(parts, job) : await runJob(parts, job, abort.signal, progress)
+      if (!done) return await this.#cancelled(job.id, progress)
       await this.#told(() =>
         this.jobs.end(job.id, this.#instance, { ...done, state: 'done', progress: progress.atEnd(done.report) }),
       )
@@ -131,17 +131,26 @@ export class JobRunner {
     }
   }
 
+  #cancelled(id: string, progress: ProgressMeter): Promise<void> {
+    const end = { state: 'cancelled', progress: progress.now(), report: null } as const
+    return this.#told(() => this.jobs.end(id, this.#instance, end))
+  }
+
   async #failed(job: ClaimedJob, signal: AbortSignal, progress: ProgressMeter, error: unknown): Promise<void> {
     const { id } = job
-    if (signal.aborted && signal.reason === STOPPED) return this.jobs.putBack(id, this.#instance, 0, false)
     if (signal.aborted && signal.reason === LOST) return
-    if (signal.aborted && signal.reason === CANCELLED)
-      return this.jobs.end(id, this.#instance, { state: 'cancelled', progress: progress.now(), report: null })
     const refused = error instanceof BulkRefused ? error : undefined
     const problem = refused?.problem ?? error
-    if (isProblem(problem) && PASSING.has(problem.code) && job.failures < MOST_FAILURES) {
-      this.log.warn({ job: id, problem: problem.detail }, 'job put back')
-      return this.jobs.putBack(id, this.#instance, Math.min(LONGEST_PAUSE_MS, 200 * 2 ** job.failures), true)
+    // Where it is refused, its book was read.
+    const isInDoubt = !refused && (job.isInDoubt || mayBeCommitted(problem))
+    if (signal.aborted && signal.reason === STOPPED)
+      return this.jobs.putBack(id, this.#instance, { inMs: 0, isFailure: false, isInDoubt })
+    const isCancelled = signal.aborted && signal.reason === CANCELLED
+    if (isCancelled && !isInDoubt) return this.#cancelled(id, progress)
+    if ((isCancelled || isPassing(problem)) && job.failures < MOST_FAILURES) {
+      this.log.warn({ job: id, problem: isProblem(problem) ? problem.detail : undefined }, 'job put back')
+      const inMs = Math.min(LONGEST_PAUSE_MS, 200 * 2 ** job.failures)
+      return this.jobs.putBack(id, this.#instance, { inMs, isFailure: true, isInDoubt })
     }
     if (!isProblem(problem)) this.log.error({ job: id, error: describe(problem) }, 'job failed')
     if (refused && refused.failed.length > 0) await this.jobs.keepFailed(id, 0, refused.failed)
@@ -150,7 +159,8 @@ export class JobRunner {
       progress: progress.now(),
       report: refused?.report ?? null,
       entry: refused?.entry ?? null,
-      problem: documentOf(problem),
+      problem: documentOf(isInDoubt ? unknownOutcome(job, problem) : problem),
+      isInDoubt,
     })
   }
 
@@ -166,14 +176,16 @@ export class JobRunner {
     }
   }
 
-  #keepRenewing(job: ClaimedJob, abort: AbortController, progress: ProgressMeter) {
-    let renewedAt = performance.now()
+  /** @param heldSince before when nobody else can have taken the job, by `performance.now` */
+  #keepRenewing(job: ClaimedJob, abort: AbortController, progress: ProgressMeter, heldSince: number) {
+    let renewedAt = heldSince
     let going: Promise<void> = Promise.resolve()
     let isOver = false
     const renew = async () => {
       try {
+        const askedAt = performance.now()
         const { isOurs, cancelAsked } = await this.jobs.renew(job.id, this.#instance, progress.now())
-        renewedAt = performance.now()
+        if (isOurs) renewedAt = askedAt
         if (isOver) return
         if (!isOurs) abort.abort(LOST)
         else if (cancelAsked) abort.abort(CANCELLED)
@@ -189,6 +201,14 @@ export class JobRunner {
       going = renew().finally(() => (isGoing = false))
     }, RENEW_EVERY_MS)
     return {
+      // Whoever was held up, or could not reach the home database, may have lost the job to another: it is asked before anything stands.
+      isHeld: async () => {
+        while (!abort.signal.aborted && performance.now() - renewedAt > LEASE_MS) {
+          await renew()
+          await delay(PAUSE_MS)
+        }
+        return !abort.signal.aborted
+      },
       end: async () => {
         isOver = true
         clearInterval(timer)
@@ -201,6 +221,31 @@ export class JobRunner {
 const CANCELLED = new Error('The job was cancelled.')
 const STOPPED = new Error('The service stops.')
 const LOST = new Error('Another service has taken the job.')
+
+/** Whether the target, or the home database, was away. How far a job came is read from the target's book when it goes on. */
+function isPassing(problem: unknown): boolean {
+  return isProblem(problem, 'target-unavailable') || isProblem(problem, 'outcome-unknown')
+}
+
+/** Whether the job has committed what it could not tell, or may have. */
+function mayBeCommitted(problem: unknown): boolean {
+  return (
+    isProblem(problem, 'outcome-unknown') ||
+    (isProblem(problem, 'target-unavailable') && problem.facts['home'] === true)
+  )
+}
+
+/** What is told of a job that may have committed something, and whose book cannot be read. */
+function unknownOutcome({ id, target }: ClaimedJob, problem: unknown): unknown {
+  if (isProblem(problem, 'outcome-unknown')) return problem
+  const why = isProblem(problem) ? ` ${problem.detail}` : ''
+  return new LedgermanProblem(
+    'outcome-unknown',
+    `Whether this job was committed is not known: a connection broke, and the book of ${target} could not be read since.${why} Once that is put right, resume the job: it goes on from what the book says.`,
+    { target, job: id },
+    { cause: problem },
+  )
+}
 
 function documentOf(error: unknown): ProblemDocument {
   const problem = isProblem(error) ? error : new LedgermanProblem('internal', 'Something went wrong in Ledgerman.')

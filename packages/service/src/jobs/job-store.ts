@@ -99,14 +99,14 @@ export class JobStore {
     return { jobs, next: rows.length > limit ? (jobs.at(-1)?.id ?? null) : null }
   }
 
-  /** Takes the next job that nobody runs: a new one, or one whose runner has not been heard of. */
+  /** Takes the next job that nobody runs: a new one, or one whose runner has not been heard of, and may have committed what it did not tell. */
   claim(instance: string, targets: readonly string[], perTarget: number): Promise<ClaimedJob | undefined> {
     return this.home.transaction(async (query) => {
       // Services count what runs on a target one after the other.
       await query('select pg_advisory_xact_lock($1)', [CLAIM_LOCK])
       const [row] = await query<JobRow>(
         `update ledgerman_home.job set state = 'running', instance = $1, lease_until = now() + $2 * interval '1 millisecond',
-           started_at = coalesce(started_at, now())
+           started_at = coalesce(started_at, now()), in_doubt = in_doubt or state = 'running'
          where id = (select j.id from ledgerman_home.job j
            where (j.state = 'queued' or (j.state = 'running' and j.lease_until < now())) and j.target = any($3)
              and (j.not_before is null or j.not_before <= now())
@@ -170,11 +170,12 @@ export class JobStore {
       entry?: string | null
       rehearsal?: string | null
       problem?: ProblemDocument | null
+      isInDoubt?: boolean
     },
   ): Promise<void> {
     await this.home.query(
       `update ledgerman_home.job set state = $3, ended_at = now(), lease_until = null, progress = $4, report = coalesce($5::json, report),
-         entries = case when $6::text is null or $6 = any(entries) then entries else entries || $6::text end, rehearsal = $7, problem = $8
+         entries = case when $6::text is null or $6 = any(entries) then entries else entries || $6::text end, rehearsal = $7, problem = $8, in_doubt = $9
        where id = $1 and instance = $2 and state = 'running'`,
       [
         id,
@@ -185,26 +186,31 @@ export class JobStore {
         to.entry ?? null,
         to.rehearsal ?? null,
         to.problem ? printJson(to.problem) : null,
+        to.isInDoubt ?? false,
       ],
     )
   }
 
   /** Gives a job back, for another try after so many milliseconds. */
-  async putBack(id: string, instance: string, inMs: number, isFailure: boolean): Promise<void> {
+  async putBack(
+    id: string,
+    instance: string,
+    { inMs, isFailure, isInDoubt }: { inMs: number; isFailure: boolean; isInDoubt: boolean },
+  ): Promise<void> {
     await this.home.query(
       `update ledgerman_home.job set state = 'queued', instance = null, lease_until = null, not_before = now() + $3 * interval '1 millisecond',
-         failures = failures + $4
+         failures = failures + $4, in_doubt = $5
        where id = $1 and instance = $2 and state = 'running'`,
-      [id, instance, inMs, isFailure ? 1 : 0],
+      [id, instance, inMs, isFailure ? 1 : 0, isInDoubt],
     )
   }
 
-  /** Asks for a job's end: one that waits is over at once. @throws LedgermanProblem not-found, job-ended */
+  /** Asks for a job's end: one that waits is over at once, unless its target has to be asked first what it did. @throws LedgermanProblem not-found, job-ended */
   async cancel(id: string, targets: readonly string[] | null): Promise<Job> {
     const { state } = await this.#row(id, targets)
     const [row] = await this.home.query<JobRow>(
-      `update ledgerman_home.job set cancel_asked = true, state = case when state = 'queued' then 'cancelled' else state end,
-         ended_at = case when state = 'queued' then now() end
+      `update ledgerman_home.job set cancel_asked = true, state = case when state = 'queued' and not in_doubt then 'cancelled' else state end,
+         ended_at = case when state = 'queued' and not in_doubt then now() end
        where id = $1 and state in ('queued', 'running') returning ${JOB_COLUMNS}`,
       [id],
     )

@@ -2,7 +2,7 @@ import { LedgermanProblem, type FailedRow, type JobReport } from '@ledgerman/con
 import {
   asItIs,
   emptyReport,
-  findReversalOfJob,
+  findBookedPart,
   joinReports,
   readColumns,
   resolveFilterJob,
@@ -29,6 +29,8 @@ export interface JobParts {
   rehearsals: RehearsalStore
   instance: string
   timeLimitMs: number
+  /** Whether the job is still this service's. */
+  isHeld: () => Promise<boolean>
 }
 
 /** What became of a job that did not fail. */
@@ -61,6 +63,7 @@ export async function runJob(
     timeLimitMs: parts.timeLimitMs,
     rehearsed: request.rehearsed ?? undefined,
     signal,
+    isHeld: parts.isHeld,
     onProgress: ({ phase, rows, total }) => progress.tell(phase, rows, total),
   }
   const result =
@@ -75,20 +78,22 @@ export async function runJob(
 }
 
 async function runReversal(
-  { targets, rehearsals, timeLimitMs }: JobParts,
+  { targets, rehearsals, timeLimitMs, isHeld }: JobParts,
   target: Target,
   { id, mode, actor, note }: ClaimedJob,
   { entries, onlyUnchanged, rehearsed, subject }: Extract<JobRequest, { kind: 'reversal' }>,
   signal: AbortSignal,
   progress: ProgressMeter,
 ): Promise<JobDone> {
-  const done = mode === 'commit' ? await findReversalOfJob(target, { job: id, actor }) : undefined
-  if (done) return { report: { ...emptyReport(), ...done }, entry: done.entry, rehearsal: null }
-  const { receipt, evidence } = await reverseEntries(
-    target,
-    entries,
-    (name, revision) => targets.findRevision(target, name, revision),
-    {
+  const findDone = async () => {
+    const part = mode === 'commit' ? await findBookedPart(target, { job: id, actor }, null) : undefined
+    return part && { ...part, rehearsal: null }
+  }
+  const before = await findDone()
+  if (before) return before
+  let done
+  try {
+    done = await reverseEntries(target, entries, (name, revision) => targets.findRevision(target, name, revision), {
       mode,
       actor,
       note,
@@ -96,10 +101,17 @@ async function runReversal(
       rehearsed: rehearsed ?? undefined,
       timeLimitMs,
       signal,
+      isHeld,
       job: id,
       onProgress: (rows) => progress.tell('changing', rows, null),
-    },
-  )
+    })
+  } catch (error) {
+    // Whoever ran it before may have put them back meanwhile.
+    const meanwhile = await findDone()
+    if (meanwhile) return meanwhile
+    throw error
+  }
+  const { receipt, evidence } = done
   const total = (of: 'matched' | 'changed') => receipt.steps.reduce((sum, step) => sum + (step[of] ?? 0), 0)
   const left = receipt.leftAsIs ?? []
   const report = {

@@ -1,3 +1,4 @@
+import { setTimeout as delay } from 'node:timers/promises'
 import type { Job } from '@ledgerman/contract'
 import { makeDatabase, type TestDatabase } from '../../../../testing/databases.js'
 import { openProxy, type Proxy } from '../../../../testing/proxy.js'
@@ -33,21 +34,50 @@ afterAll(async () => {
   await database?.drop()
 })
 
-/** Has everything cut from the nth COMMIT on, until the database is back. */
-function cutAtCommit(nth: number, verdict: 'cut' | 'cutAnswer'): void {
+/** Has everything cut from the nth COMMIT on, until the database is back. Resolves as that COMMIT is cut. */
+function cutAtCommit(nth: number, verdict: 'cut' | 'cutAnswer'): Promise<void> {
   let left = nth
   let isAway = false
-  const rules: Proxy['rules'] = {
-    onRequest: (text) => {
-      if (isAway) return 'cut'
-      if (!/\bcommit\0/i.test(text) || --left > 0) return 'pass'
-      isAway = true
-      // The next cut is not ended by this one's time.
-      setTimeout(() => delete rules.onRequest, AWAY_MS)
-      return verdict
-    },
-  }
-  proxy.rules = rules
+  return new Promise((resolve) => {
+    const rules: Proxy['rules'] = {
+      onRequest: (text) => {
+        if (isAway) return 'cut'
+        if (!/\bcommit\0/i.test(text) || --left > 0) return 'pass'
+        isAway = true
+        // The next cut is not ended by this one's time.
+        setTimeout(() => delete rules.onRequest, AWAY_MS)
+        resolve()
+        return verdict
+      },
+    }
+    proxy.rules = rules
+  })
+}
+
+async function amountNow(): Promise<number> {
+  const [row] = await database.sql('select amount from lot where id = 1')
+  return Number(row?.['amount'])
+}
+
+/** Begins a job that raises every amount by one: in chunks from a file, else in one statement. */
+async function beginToRaise(next: number, chunk: number | undefined): Promise<string> {
+  const far = service.client.target('far')
+  const job = chunk
+    ? await far.beginFileJob(new Blob([fileOf(next)]), 'csv', { mapping: 'lot', mode: 'commit', chunk })
+    : await far.beginJob({
+        mode: 'commit',
+        mapping: 'lot',
+        everyRow: true,
+        expect: ROWS,
+        compute: { amount: 'amount + 1' },
+      })
+  return job.id
+}
+
+async function endOf(id: string): Promise<Job | undefined> {
+  let last: Job | undefined
+  for await (const job of service.client.followJob(id)) last = job
+  return last
 }
 
 const fileOf = (amount: number) =>
@@ -59,21 +89,10 @@ it.each([
   ['in one statement, whose commit did not arrive', 'cut', undefined],
   ['in one statement, whose commit was done', 'cutAnswer', undefined],
 ] as const)('a job %s, goes on when the database is back, and is applied once', async (_, verdict, chunk) => {
-  const [before] = await database.sql('select amount from lot where id = 1')
-  cutAtCommit(chunk === undefined ? 1 : 2, verdict)
-  const next = Number(before?.['amount']) + 1
-  const far = service.client.target('far')
-  const { id } = chunk
-    ? await far.beginFileJob(new Blob([fileOf(next)]), 'csv', { mapping: 'lot', mode: 'commit', chunk })
-    : await far.beginJob({
-        mode: 'commit',
-        mapping: 'lot',
-        everyRow: true,
-        expect: ROWS,
-        compute: { amount: 'amount + 1' },
-      })
-  let last: Job | undefined
-  for await (const job of service.client.followJob(id)) last = job
+  const next = (await amountNow()) + 1
+  void cutAtCommit(chunk === undefined ? 1 : 2, verdict)
+  const id = await beginToRaise(next, chunk)
+  const last = await endOf(id)
   expect([last?.problem ?? null, last?.state, last?.report?.matched, last?.report?.changed]).toEqual([
     null,
     'done',
@@ -85,4 +104,25 @@ it.each([
     `select count(*)::int as entries, sum(changed)::int as changed from ledgerman.entry where outcome = 'committed' and run->>'job' = '${id}'`,
   )
   expect(written).toEqual([{ entries: chunk === undefined ? 1 : ROWS / chunk, changed: ROWS }])
+})
+
+it.each([
+  ['as its commit is asked about, and was done', 'cutAnswer', 200, undefined],
+  ['as its commit is asked about, and did not arrive', 'cut', 200, undefined],
+  ['as it waits for the database, and was committed', 'cutAnswer', 2_000, undefined],
+  ['as it waits for the database, and was not', 'cut', 2_000, undefined],
+  ['as it waits for the database, and its last chunk was committed', 'cutAnswer', 2_000, 1_000],
+] as const)('a job cancelled %s, ends as what it is', async (_, verdict, afterMs, chunk) => {
+  const before = await amountNow()
+  const isCut = cutAtCommit(chunk === undefined ? 1 : 2, verdict)
+  const id = await beginToRaise(before + 1, chunk)
+  await isCut
+  await delay(afterMs)
+  await service.client.cancelJob(id)
+  const last = await endOf(id)
+  const isDone = verdict === 'cutAnswer'
+  expect([last?.problem ?? null, last?.state, last?.entries.length, last?.report?.changed]).toEqual(
+    isDone ? [null, 'done', chunk === undefined ? 1 : 2, ROWS] : [null, 'cancelled', 0, undefined],
+  )
+  expect(await database.sql('select distinct amount from lot')).toEqual([{ amount: before + (isDone ? 1 : 0) }])
 })

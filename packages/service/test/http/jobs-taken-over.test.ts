@@ -1,0 +1,130 @@
+import type { Job } from '@ledgerman/contract'
+import { makeDatabase, type TestDatabase } from '../../../../testing/databases.js'
+import { openProxy, type Proxy } from '../../../../testing/proxy.js'
+import { startTestService, type RunningService } from '../../../../testing/running-service.js'
+
+// Jobs that two services run, since one was held up for so long that the other took it to be gone.
+let database: TestDatabase
+let proxy: Proxy
+let first: RunningService
+let second: RunningService | undefined
+const ROWS = 200
+const CHUNK = 100
+
+beforeAll(async () => {
+  database = await makeDatabase()
+  await database.sql(`create table crate (id integer primary key, state text not null default 'open');
+    insert into crate select n from generate_series(1, ${ROWS}) n; insert into crate values (0, 'lost'); grant all on crate to ledgerman_worker`)
+  proxy = await openProxy(database.url)
+  first = await startTestService({
+    extraTargets: { yard: proxy.urlOf(database.url) },
+    homeBy: (url) => proxy.urlOf(url),
+    isPrepared: false,
+  })
+  const yard = first.client.target('yard')
+  await yard.prepareBook()
+  await yard.publishMapping(
+    'crate',
+    `{ mapping: crate, table: public.crate, key: [id], guard: { by: none }, properties: { id: { column: id }, state: { column: state } } }`,
+  )
+})
+afterAll(async () => {
+  await second?.stop()
+  await first?.stop()
+  await proxy?.close()
+  await database?.drop()
+})
+beforeEach(() => database.sql(`update crate set state = 'open' where id > 0`))
+
+const stateNow = async () =>
+  (await database.sql('select distinct state from crate where id > 0')).map(({ state }) => state)
+
+function begin(chunk?: number): Promise<Job> {
+  const yard = first.client.target('yard')
+  if (chunk === undefined)
+    return yard.beginJob({
+      mode: 'commit',
+      mapping: 'crate',
+      where: `state = 'open'`,
+      values: { state: 'packed' },
+      expect: ROWS,
+    })
+  const lines = Array.from({ length: ROWS }, (_, at) => `${at + 1},packed`)
+  const file = new Blob([`id,state\n${lines.join('\n')}\n`])
+  return yard.beginFileJob(file, 'csv', { mapping: 'crate', mode: 'commit', chunk })
+}
+
+async function endOf({ id }: Job, service = first): Promise<Job | undefined> {
+  let last: Job | undefined
+  for await (const job of service.client.followJob(id)) last = job
+  return last
+}
+
+it.each([
+  ['in one statement, whose rows no longer match', undefined],
+  ['in chunks', CHUNK],
+] as const)('a job %s is done where another service has committed it meanwhile', async (_, chunk) => {
+  const other = await database.session()
+  await other.query('begin; lock table crate in exclusive mode')
+  const job = await begin(chunk)
+  while ((await waiting()) === 0) await pause()
+  // What it would have written, and its entry.
+  await other.query(`update crate set state = 'packed' where id between 1 and ${chunk ?? ROWS}`)
+  const report = { matched: chunk ?? ROWS, changed: chunk ?? ROWS, same: 0, added: 0, notFound: 0, ambiguous: 0 }
+  const { rows } = await other.query<{ id: string }>(
+    `insert into ledgerman.entry (id, actor, outcome, matched, changed, run, steps, request_key, request_digest)
+     values (gen_random_uuid(), 'admin', 'committed', $1, $1, $2, '[]', $3, '') returning id`,
+    [
+      report.changed,
+      { report: { ...report, refused: 0, sample: [], rows: [] } },
+      `job:${job.id}${chunk === undefined ? '' : ':1'}`,
+    ],
+  )
+  await other.query('commit')
+  await other.end()
+  const last = await endOf(job)
+  expect([last?.problem ?? null, last?.state, last?.report?.changed]).toEqual([null, 'done', ROWS])
+  expect(last?.entries).toContain(rows[0]?.id)
+  expect(await stateNow()).toEqual(['packed'])
+})
+
+it('a service that was held up commits nothing of a job that another has told the end of', async () => {
+  let release: () => void = () => undefined
+  const isReleased = new Promise<void>((resolve) => (release = resolve))
+  const isHeldUp = new Promise<void>((resolve) => {
+    proxy.rules = {
+      onRequest: (text) => {
+        if (!text.includes('update public.crate')) return 'pass'
+        // It gets no answer any more, neither of its home database nor of the target, whose rows it has locked.
+        proxy.rules.onAnswer = () => isReleased
+        resolve()
+        return 'pass'
+      },
+    }
+  })
+  const job = await begin()
+  await isHeldUp
+  second = await startTestService({
+    extraTargets: { yard: database.url },
+    homeBy: () => first.home.ownerUrl,
+    isPrepared: false,
+  })
+  const client = second.client
+  const last = await endOf(job, second)
+  expect([last?.state, last?.problem?.code]).toEqual(['failed', 'lock-timeout'])
+  release()
+  proxy.rules = {}
+  await database.sql(`set lock_timeout = 10000; lock table crate in access exclusive mode`)
+  expect(await stateNow()).toEqual(['open'])
+  const again = await client.resumeJob(job.id)
+  expect([(await endOf(again, second))?.state, await stateNow()]).toEqual(['done', ['packed']])
+})
+
+const pause = () => new Promise((resolve) => setTimeout(resolve, 20))
+
+async function waiting(): Promise<number> {
+  const rows = await database.sql(
+    `select count(*)::int as n from pg_locks l join pg_stat_activity a using (pid) where not l.granted and a.datname = current_database()`,
+  )
+  return Number(rows[0]?.['n'])
+}
