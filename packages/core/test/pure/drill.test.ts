@@ -57,6 +57,7 @@ describe('what stands for a sensitive value', () => {
 describe('a schedule', () => {
   const row = (item: string, before: number | null, after: number | null = null): SeenRow => ({
     item,
+    counterpart: item,
     label: item,
     mapping: 'account',
     key: { code: item },

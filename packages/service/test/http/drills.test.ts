@@ -73,6 +73,11 @@ describe('every interleaving', () => {
     ['phantom', [steps(blocks, blocks), steps(addBlock)], LEVELS.slice(0, 1)],
     ['write skew', [steps(loadBoth, less('P-107', 1)), steps(loadBoth, less('P-112', 2))], LEVELS.slice(0, 2)],
     [
+      'write skew',
+      [steps(blocks, addBlock), steps(blocks, { ...addBlock, values: { ...addBlock.values, slot: 2 } })],
+      LEVELS.slice(0, 2),
+    ],
+    [
       'read-only anomaly',
       [steps(less('P-112', 1)), steps(loadBoth, less('P-107', 1)), steps(loadBoth)],
       LEVELS.slice(0, 2),

@@ -4,6 +4,8 @@ import type { RecordValues } from '@ledgerman/contract'
 export interface SeenRow {
   /** The table and the key: what makes it the same row for every run, and whatever mapping it is seen by. */
   item: string
+  /** The same in other orders, where a number that it was added with is another one. */
+  counterpart: string
   /** The same for people. */
   label: string
   mapping: string

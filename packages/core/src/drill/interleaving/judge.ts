@@ -217,7 +217,7 @@ function readsOf({ events }: Trial, run: number): string {
         matched,
         rows
           .filter(({ before }) => before !== null)
-          .map(({ item, before }) => `${item} ${printJson(before)}`)
+          .map(({ counterpart, before }) => `${counterpart} ${printJson(before)}`)
           .sort(),
       ]),
     )

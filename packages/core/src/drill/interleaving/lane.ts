@@ -163,6 +163,7 @@ export class Lane implements Turning {
       this.#seen.push(
         ...rows.map(({ before }, at) => ({
           item: `result ${step.no} ${at + 1}`,
+          counterpart: `result ${step.no} ${at + 1}`,
           label: `the result of step ${step.no}`,
           mapping: '',
           key: {},
@@ -194,8 +195,10 @@ export class Lane implements Turning {
       // Of a row that was added meanwhile a number by chance tells nothing.
       const isNumberedNow =
         mapping.key.some(({ column }) => isByChance(column)) && this.scratch.isNew(mapping.table, keyTexts)
+      const item = `${mapping.table.path} ${keyTexts.join(', ')}`
       this.#seen.push({
-        item: isNumberedNow ? `${mapping.table.path} new` : `${mapping.table.path} ${keyTexts.join(', ')}`,
+        item,
+        counterpart: isNumberedNow ? `${mapping.table.path} new` : item,
         label: `${mapping.name} ${keyTexts.join(', ')}`,
         mapping: mapping.name,
         key: shownRecord(mapping.key, keyTexts),
