@@ -74,6 +74,7 @@ describe('a schedule', () => {
     message: kind,
     action: 'ran',
     isByCondition: false,
+    writesUnseen: false,
     rows,
     matched: rows.length,
   })

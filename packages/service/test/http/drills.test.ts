@@ -78,6 +78,27 @@ describe('every interleaving', () => {
       LEVELS.slice(0, 2),
     ],
     [
+      'write skew',
+      [
+        steps(
+          { load: 'block', where: `programme.code = 'P-110' and programme.priority = 1`, expect: 'any' },
+          less('P-107', 1),
+        ),
+        steps(load('P-107'), { change: 'programme', key: { code: `'P-110'` }, guard: 'any', values: { priority: 3 } }),
+      ],
+      LEVELS.slice(0, 2),
+    ],
+    [
+      'write skew',
+      ['P-110', 'P-112'].map((code) =>
+        steps(
+          { load: 'programme', where: `priority = 5 and leadId = 1`, expect: 'any' },
+          { change: 'programme', key: { code: `'${code}'` }, guard: 'any', values: { priority: 5, leadId: 1 } },
+        ),
+      ),
+      LEVELS.slice(0, 2),
+    ],
+    [
       'read-only anomaly',
       [steps(less('P-112', 1)), steps(loadBoth, less('P-107', 1)), steps(loadBoth)],
       LEVELS.slice(0, 2),

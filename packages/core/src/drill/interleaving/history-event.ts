@@ -25,6 +25,7 @@ export function historyEvent(
     message: why === undefined ? told : `${told}: ${why}`,
     action,
     isByCondition: false,
+    writesUnseen: step?.kind === 'sql' && step.writes,
     rows: [],
     matched: null,
   }

@@ -28,6 +28,8 @@ export interface HistoryEvent {
   action: 'ran' | 'waits' | 'went on' | 'refused'
   /** Which rows fit a condition is asked by it, rather than one row by its key. */
   isByCondition: boolean
+  /** A statement of the transaction's own, which does not tell what rows it writes. */
+  writesUnseen: boolean
   rows: SeenRow[]
   matched: number | null
 }

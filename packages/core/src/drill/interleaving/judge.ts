@@ -28,10 +28,15 @@ export function judge(trial: Trial, serials: readonly Serial[]): Verdict | null 
   const sameRows = fitting.filter(({ trial: serial }) => isSameMap(trial.final, serial.final))
   if (sameRows.some(({ trial: serial }) => committed.every((run) => readsOf(trial, run) === readsOf(serial, run))))
     return null
-  return nameOf(trial, committed, sameRows.length > 0)
+  return nameOf(trial, committed, fitting, sameRows.length > 0)
 }
 
-function nameOf(trial: Trial, committed: readonly number[], endsAsInOrder: boolean): Verdict {
+function nameOf(
+  trial: Trial,
+  committed: readonly number[],
+  serials: readonly Serial[],
+  endsAsInOrder: boolean,
+): Verdict {
   const runs = committed.map((run) => new RunHistory(trial, run))
   const pairs = runs.flatMap((one) => runs.flatMap((other) => (one === other ? [] : [[one, other] as const])))
   for (const [one, other] of pairs) {
@@ -55,11 +60,13 @@ function nameOf(trial: Trial, committed: readonly number[], endsAsInOrder: boole
         return { name: 'phantom', message: `${one.name} asked for the same ${phantom} twice and found different rows.` }
     }
   for (const [one, other] of pairs) {
-    const [missed, missedToo] = [one.readBefore(other), other.readBefore(one)]
-    if (missed && missedToo)
+    const missedBy = (run: RunHistory, writer: RunHistory) =>
+      run.readBefore(writer) ?? missed(trial, serials, run, writer)
+    const [unseen, unseenToo] = [missedBy(one, other), missedBy(other, one)]
+    if (unseen && unseenToo)
       return {
         name: 'write skew',
-        message: `${one.name} did not see what ${other.name} wrote to ${missed}, nor ${other.name} what ${one.name} wrote to ${missedToo}.`,
+        message: `${one.name} did not see what ${other.name} wrote to ${unseen}, nor ${other.name} what ${one.name} wrote to ${unseenToo}.`,
       }
   }
   const reader = runs.find((one) => one.writes.length === 0)
@@ -77,6 +84,21 @@ function nameOf(trial: Trial, committed: readonly number[], endsAsInOrder: boole
   return { name: 'not serializable', message: 'No order of the committed runs gives these rows and these values read.' }
 }
 
+/**
+ * The first row of what a run did not see of another's, although it looked: it read what it reads before all others, and right after the
+ * other it reads something else. Whichever way the rows that it looked for lead to what the other wrote, that shows it.
+ */
+function missed(trial: Trial, serials: readonly Serial[], one: RunHistory, other: RunHistory): string | undefined {
+  const first = serials.find(({ order }) => order[0] === one.run)
+  const after = serials.find(({ order }) => order[0] === other.run && order[1] === one.run)
+  if (!first || !after || one.writesUnseen || other.writesUnseen) return undefined
+  const reads = readsOf(trial, one.run)
+  if (reads !== readsOf(first.trial, one.run) || reads === readsOf(after.trial, one.run)) return undefined
+  // Where both write a row, that it was overwritten may be all there is to it.
+  const own = new Set(one.writes.map(({ row }) => row.item))
+  return other.writes.some(({ row }) => own.has(row.item)) ? undefined : other.writes[0]?.row.label
+}
+
 /** What one committed run did in a schedule, in order. */
 class RunHistory {
   readonly name: string
@@ -92,6 +114,11 @@ class RunHistory {
     this.hasSnapshot = trial.hasSnapshot[run] ?? false
     this.#events = trial.events.flatMap((event, at) => (event.run === run ? [{ at, event }] : []))
     this.commitAt = this.#events.find(({ event }) => event.step === 'commit')?.at ?? Infinity
+  }
+
+  /** Whether it has a step that writes rows nobody knows. */
+  get writesUnseen(): boolean {
+    return this.#events.some(({ event }) => event.writesUnseen)
   }
 
   /** From when the rows are that a statement at this place sees. */
