@@ -1,5 +1,5 @@
 import { plainType, type ValueType } from '../values/value-type.js'
-import { isProblem, suggestName, type TransactionDefinition } from '@ledgerman/contract'
+import { findNearestName, isProblem, suggestName, type TransactionDefinition } from '@ledgerman/contract'
 import { parametersOf, type Expression } from '../expression/expression.js'
 import { parseExpression } from '../expression/parse.js'
 import type { Links } from '../mapping/links.js'
@@ -17,6 +17,8 @@ import { parseWords } from './words.js'
 /** What a definition's names stand for, asked of the target beforehand. */
 export interface Surrounded {
   mappings: ReadonlyMap<string, Mapping>
+  /** What is told of mappings that are not there, by the name that was given: with the nearest one there is. */
+  missing: ReadonlyMap<string, string>
   links: Links
   /** The types that parameters are of, by the name they have in the definition. */
   types: ReadonlyMap<string, ColumnType>
@@ -34,6 +36,7 @@ export interface Loaded {
 /** What the steps of a definition may name, as far as it has been read, and everything that was found wrong with it. */
 export class DefinitionScope {
   readonly mappings: ReadonlyMap<string, Mapping>
+  readonly #missing: ReadonlyMap<string, string>
   readonly links: Links
   readonly findings: DefinitionFinding[] = []
   /** Parameters that something used. */
@@ -44,6 +47,7 @@ export class DefinitionScope {
 
   constructor(definition: Pick<TransactionDefinition, 'params'>, surrounded: Surrounded) {
     this.mappings = surrounded.mappings
+    this.#missing = surrounded.missing
     this.links = surrounded.links
     this.params = resolveParams(definition, surrounded.types, this.findings)
     this.#parameters = new Map(
@@ -130,8 +134,15 @@ export class DefinitionScope {
   mappingOf(mappingName: string, where: string): Mapping | undefined {
     const mapping = this.mappings.get(mappingName)
     if (mapping) return mapping
-    const known = [...this.mappings.keys(), ...[...this.loaded].filter(([, { isOne }]) => isOne).map(([each]) => each)]
-    this.findings.push({ where, message: `there is no mapping ${mappingName}. ${suggestName(mappingName, known)}` })
+    const records = [...this.loaded].filter(([, { isOne }]) => isOne).map(([each]) => each)
+    const isRecord = findNearestName(mappingName, records) !== undefined
+    const missing = isRecord ? undefined : this.#missing.get(mappingName)
+    this.findings.push({
+      where,
+      message:
+        missing ??
+        `there is no mapping ${mappingName}. ${suggestName(mappingName, [...this.mappings.keys(), ...records])}`,
+    })
     return undefined
   }
 

@@ -22,14 +22,14 @@ export async function resolvePlan(
   findMapping: FindMappingByName,
 ): Promise<Plan> {
   if (definition.steps.some((step) => 'sql' in step)) await loadGrammar()
-  const mappings = await findMappings(definition, findMapping)
+  const { mappings, missing } = await findMappings(definition, findMapping)
   const types = await findTypes(target, definition)
   const links = new Links()
   for (const step of definition.steps) {
     const mapping = mappings.get(subjectOf(step) ?? '') ?? mappingOfName(definition, subjectOf(step), mappings)
     if (mapping) await followLinks(mapping, expressionsOf(step), [], findMapping, links)
   }
-  return resolveTransaction(definition, name, revision, { mappings, links, types })
+  return resolveTransaction(definition, name, revision, { mappings, missing, links, types })
 }
 
 /** The mapping or loaded name a step is about; undefined where it is about none. */
@@ -56,17 +56,19 @@ export function mappingNamesOf({ steps }: Pick<TransactionDefinition, 'steps'>):
 async function findMappings(
   definition: Pick<TransactionDefinition, 'steps'>,
   findMapping: FindMappingByName,
-): Promise<Map<string, Mapping>> {
+): Promise<{ mappings: Map<string, Mapping>; missing: Map<string, string> }> {
   const mappings = new Map<string, Mapping>()
+  const missing = new Map<string, string>()
   for (const name of mappingNamesOf(definition)) {
     try {
       mappings.set(name, await findMapping(name))
     } catch (error) {
       // What is not there is found when the steps are resolved, with its place; one that does not fit is told at once.
       if (!isProblem(error, 'not-found') || !('mapping' in error.facts)) throw error
+      missing.set(name, error.detail)
     }
   }
-  return mappings
+  return { mappings, missing }
 }
 
 /** The types that parameters name, as far as the target has them. */

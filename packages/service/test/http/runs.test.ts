@@ -104,6 +104,11 @@ describe('runs over HTTP', () => {
         'definition-invalid',
         /no unique key of programme; its key is code/,
       ],
+      [
+        { mode: 'rehearse', steps: [{ load: 'programe', key: { code: `'x'` } }] },
+        'definition-invalid',
+        /no mapping programe\. Did you mean programme\?/,
+      ],
       [{ mode: 'commit', steps: [{ remove: 'skyFeed', where: 'true', expect: 'any' }] }, 'count-mismatch', /everyRow/],
     ]
     for (const [body, code, words] of wrong) {
@@ -175,6 +180,12 @@ describe('a transaction definition', () => {
       `${head}steps:\n  - load: programme\n    wher: code = :code\n`,
       6,
       /unknown member wher \(did you mean where\?\)/,
+    ],
+    [
+      'a mapping there is not',
+      `${head}steps:\n  - load: programe\n    key: { code: ':code' }\n`,
+      5,
+      /no mapping programe\. Did you mean programme\?/,
     ],
     [
       'a name that is taken',
