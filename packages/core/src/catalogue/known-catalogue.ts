@@ -1,6 +1,6 @@
 import { LedgermanProblem, parseTablePath, toTablePath } from '@ledgerman/contract'
 import { KeptReadings } from './kept-readings.js'
-import { readCatalogue, readType } from './read-catalogue.js'
+import { findNearestTable, readCatalogue, readType } from './read-catalogue.js'
 import type { Table } from './table.js'
 import { TableReader } from './table-reader.js'
 import { isDatabaseError } from '../sessions/database-error.js'
@@ -62,9 +62,17 @@ export class KnownCatalogue {
     const normal = toTablePath(schema, name)
     const table = await find(normal)
     if (table) return table
-    throw new LedgermanProblem('not-found', `There is no table ${normal} in ${this.target} that its role can see.`, {
-      table: normal,
+    const nearest = await findNearestTable(this, { schema, name }).catch((error: unknown) => {
+      throw this.explain(error)
     })
+    const hint = nearest === undefined ? '' : ` Did you mean ${nearest}?`
+    throw new LedgermanProblem(
+      'not-found',
+      `There is no table ${normal} in ${this.target} that its role can see.${hint}`,
+      {
+        table: normal,
+      },
+    )
   }
 
   /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. */

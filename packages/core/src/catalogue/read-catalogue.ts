@@ -1,4 +1,4 @@
-import { toTablePath, type TablePath } from '@ledgerman/contract'
+import { findNearestName, toTablePath, type TablePath } from '@ledgerman/contract'
 import type { Column, ForeignKey, Table, TableKind } from './table.js'
 import { SIDE_WRITERS_SQL } from './side-writers-sql.js'
 import { toColumnType, type ColumnType, type TypeRow } from '../values/column-type.js'
@@ -25,6 +25,23 @@ export async function readTables(session: Pick<Queryable, 'query'>, names: reado
     return tablesFrom(await session.query(ONE_TABLE_SQL, [only.schema, only.name], 'catalogue_of_table'))
   const lists = [names.map(({ schema }) => schema), names.map(({ name }) => name)]
   return tablesFrom(await session.query(SOME_TABLES_SQL, lists.map(toTextArray), 'catalogue_of_tables'))
+}
+
+/**
+ * The table that is likely to be meant by one that is not there: one of a similar name in its schema, or of the same name in another one.
+ *
+ * @returns its path
+ */
+export async function findNearestTable(
+  session: Pick<Queryable, 'query'>,
+  { schema, name }: TablePath,
+): Promise<string | undefined> {
+  const { rows } = await session.query(NEARBY_TABLES_SQL, [schema, name])
+  const inSchema = rows.flatMap(([of, each]) => (of === schema ? [each ?? ''] : []))
+  const nearest = findNearestName(name, inSchema)
+  if (nearest !== undefined) return toTablePath(schema, nearest)
+  const [elsewhere] = rows.find(([, each]) => each === name) ?? []
+  return elsewhere ? toTablePath(elsewhere, name) : undefined
 }
 
 function tablesFrom({ rows }: Rows): Table[] {
@@ -240,6 +257,12 @@ from wanted w join pg_class c on c.oid = w.oid join pg_namespace n on n.oid = c.
 order by n.nspname, c.relname`
 
 const ALL_TABLES_SQL = catalogueSql('not c.relispartition')
+
+const NEARBY_TABLES_SQL = `
+select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace
+where c.relkind in ('r', 'p', 'v', 'm', 'f') and (n.nspname = $1 or c.relname = $2)
+  and has_schema_privilege(n.oid, 'usage') and has_any_column_privilege(c.oid, 'select')
+order by 1, 2 limit 2000`
 
 /** A text of its own: it is asked for again and again, and planning it takes several times as long as running it. */
 const ONE_TABLE_SQL = catalogueSql('n.nspname = $1 and c.relname = $2')

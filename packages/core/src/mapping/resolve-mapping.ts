@@ -149,10 +149,7 @@ function resolveKey(
 ): Property[] {
   const key = definition.key.flatMap((name) => {
     const property = byName.get(name)
-    if (!property)
-      // One whose column is not there has been told already.
-      if (!Object.hasOwn(definition.properties, name))
-        findings.push({ where: 'key', message: `${name} is not a property. ${suggestName(name, byName.keys())}` })
+    if (!property) findings.push(...unknownProperty(definition, name, 'key'))
     return property ? [property] : []
   })
   if (key.length === 0 || key.length < definition.key.length) return key
@@ -191,10 +188,7 @@ function resolveGuard(
     case 'version': {
       const property = byName.get(guard.property)
       if (!property) {
-        findings.push({
-          where: 'guard.property',
-          message: `${guard.property} is not a property. ${suggestName(guard.property, byName.keys())}`,
-        })
+        findings.push(...unknownProperty(definition, guard.property, 'guard.property'))
         return undefined
       }
       if (property.column.type.kind !== 'integer' && property.column.type.kind !== 'bigint') {
@@ -209,16 +203,18 @@ function resolveGuard(
       const of = guard.of ?? [...byName.values()].filter((each) => each.lockedBecause === null).map((each) => each.name)
       const resolved = of.flatMap((name) => {
         const property = byName.get(name)
-        if (!property)
-          findings.push({
-            where: 'guard.of',
-            message: `${name} is not a property. ${suggestName(name, byName.keys())}`,
-          })
+        if (!property) findings.push(...unknownProperty(definition, name, 'guard.of'))
         return property ? [property] : []
       })
       return { by: 'values', of: resolved }
     }
   }
+}
+
+/** That a name is no property's. One whose column is not there has been told of already. */
+function unknownProperty({ properties }: MappingDefinition, name: string, where: string): DefinitionFinding[] {
+  if (Object.hasOwn(properties, name)) return []
+  return [{ where, message: `${name} is not a property. ${suggestName(name, Object.keys(properties))}` }]
 }
 
 function checkLinks(
@@ -230,12 +226,7 @@ function checkLinks(
     if (byName.has(name)) findings.push({ where: `links.${name}`, message: 'a property has that name already' })
     const pairs = 'on' in link ? link.on : link.many
     for (const own of Object.keys(pairs)) {
-      if (!byName.has(own)) {
-        findings.push({
-          where: `links.${name}`,
-          message: `${own} is not a property. ${suggestName(own, byName.keys())}`,
-        })
-      }
+      if (!byName.has(own)) findings.push(...unknownProperty(definition, own, `links.${name}`))
     }
   }
 }

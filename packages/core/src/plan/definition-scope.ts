@@ -30,7 +30,14 @@ export interface Loaded {
   mapping: Mapping | null
   /** Whether it is one record, whose properties can be named. */
   isOne: boolean
+  /** Whether its step could not be resolved, and has been told of: what cannot be known for that is not told as well. */
+  isAmiss: boolean
   kind: PlannedStep['kind']
+}
+
+/** An expression that names what cannot be known, since the step that gave the name is told of already. */
+class Untold extends Error {
+  override readonly name = 'Untold'
 }
 
 /** What the steps of a definition may name, as far as it has been read, and everything that was found wrong with it. */
@@ -75,6 +82,7 @@ export class DefinitionScope {
         const [name = '', property = '', ...more] = path
         const record = names.get(name)
         if (!record) return undefined
+        if (record.isAmiss && (record.mapping === null || !record.isOne)) throw new Untold()
         if (record.mapping === null || !record.isOne)
           throw new Astray(
             `${name} does not stand for one record; matched(${name}) and changed(${name}) give its counts`,
@@ -122,13 +130,20 @@ export class DefinitionScope {
             where,
             message: `{:${part.parameter}} is not a parameter. ${suggestName(part.parameter, this.params.keys())}`,
           })
-      } else if (!this.loaded.get(part.loaded)?.mapping?.byName.has(part.property))
+      } else if (!this.#mayHave(part.loaded, part.property))
         this.findings.push({
           where,
           message: `{${part.loaded}.${part.property}} is not a property of an earlier step's record`,
         })
     }
     return parsed
+  }
+
+  #mayHave(name: string, property: string): boolean {
+    const record = this.loaded.get(name)
+    return (
+      record !== undefined && ((record.isAmiss && !record.mapping) || (record.mapping?.byName.has(property) ?? false))
+    )
   }
 
   mappingOf(mappingName: string, where: string): Mapping | undefined {
@@ -161,6 +176,7 @@ export class DefinitionScope {
     try {
       return work()
     } catch (error) {
+      if (error instanceof Untold) return undefined
       if (!isProblem(error, 'expression-invalid')) throw error
       const place = String(error.facts['where'])
       this.findings.push({ where: place === 'expression' ? where : place, message: error.detail })

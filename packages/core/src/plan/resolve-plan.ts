@@ -8,6 +8,7 @@ import type { ColumnType } from '../values/column-type.js'
 import { loadGrammar } from './load-grammar.js'
 import type { Plan } from './plan.js'
 import { resolveTransaction } from './resolve-transaction.js'
+import { mappingNamesOf, subjectOf } from './step-subject.js'
 
 /**
  * Makes a plan out of a definition: asks for the mappings, links and types it names, then resolves it.
@@ -30,27 +31,6 @@ export async function resolvePlan(
     if (mapping) await followLinks(mapping, expressionsOf(step), [], findMapping, links)
   }
   return resolveTransaction(definition, name, revision, { mappings, missing, links, types })
-}
-
-/** The mapping or loaded name a step is about; undefined where it is about none. */
-export function subjectOf(step: StepDefinition): string | undefined {
-  if ('load' in step) return step.load
-  if ('change' in step) return step.change
-  if ('replace' in step) return step.replace
-  if ('add' in step) return step.add
-  return 'remove' in step ? step.remove : undefined
-}
-
-/** The names of the mappings that a definition uses. */
-export function mappingNamesOf({ steps }: Pick<TransactionDefinition, 'steps'>): Set<string> {
-  const given = new Set(steps.flatMap((step) => ('as' in step && step.as !== undefined ? [step.as] : [])))
-  return new Set(
-    steps.flatMap((step) => {
-      const subject = subjectOf(step)
-      // Only mappings are loaded and added to; the others may be about a record that a step has given a name.
-      return subject === undefined || (given.has(subject) && !('load' in step) && !('add' in step)) ? [] : [subject]
-    }),
-  )
 }
 
 async function findMappings(

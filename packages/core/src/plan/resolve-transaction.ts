@@ -20,6 +20,7 @@ import { resolveSqlStep } from './sql-step.js'
 import { hideSensitive } from './hide-sensitive.js'
 import { firstRows } from './first-rows.js'
 import { finderOf, guardsOf, loadedFinder } from './step-finder.js'
+import { subjectOf } from './step-subject.js'
 import { checkReplaced, literalValues, namesAny, newValues } from './step-values.js'
 
 /**
@@ -78,7 +79,7 @@ export function resolveTransaction(
         where: `${where}.as`,
         message: `${as} is the name of ${loaded.has(as) ? 'an earlier step' : params.has(as) ? 'a parameter' : 'a mapping'} already`,
       })
-    loaded.set(as, loadedBy(step, planned))
+    loaded.set(as, loadedBy(step, planned, scope))
     return planned
   }
 
@@ -171,7 +172,8 @@ export function resolveTransaction(
     const subject = 'change' in step ? step.change : 'replace' in step ? step.replace : step.remove
     const record = loaded.get(subject)
     if (record && (record.mapping === null || !record.isOne)) {
-      findings.push({ where: `${where}.${kind}`, message: `${subject} does not stand for one loaded record` })
+      if (!record.isAmiss)
+        findings.push({ where: `${where}.${kind}`, message: `${subject} does not stand for one loaded record` })
       return undefined
     }
     const mapping = record?.mapping ?? scope.mappingOf(subject, `${where}.${kind}`)
@@ -225,12 +227,20 @@ export function resolveTransaction(
 
 const DEFAULT_RETRIES = 3
 
-function loadedBy(step: StepDefinition, planned: PlannedStep | undefined): Loaded {
+/** @param scope what the step is about is looked up there where it could not be resolved, so that nothing but that is told of it */
+function loadedBy(step: StepDefinition, planned: PlannedStep | undefined, scope: DefinitionScope): Loaded {
+  if (!planned && !('sql' in step)) {
+    const subject = subjectOf(step) ?? ''
+    const mapping = scope.mappings.get(subject) ?? scope.loaded.get(subject)?.mapping ?? null
+    const isOne = 'add' in step || 'key' in step || ('expect' in step && (step.expect === 1 || step.expect === 'one'))
+    return { mapping, isOne, isAmiss: true, kind: 'load' }
+  }
   const mapping = planned && 'mapping' in planned ? planned.mapping : null
   const isOne = planned?.kind === 'add' || planned?.expect === 'one' || planned?.expect === 1
   return {
     mapping,
     isOne: isOne && planned?.kind !== 'remove',
+    isAmiss: !planned,
     kind: planned?.kind ?? ('sql' in step ? 'sql' : 'load'),
   }
 }

@@ -82,7 +82,7 @@ export function placed(read: ReadDefinition, { where, message }: DefinitionFindi
 
 /** What to do where the message does not say it. */
 function adviceFor(where: string): string | undefined {
-  if (where === 'table') return 'Name the table as it is now, or withdraw the mapping.'
+  if (where === 'table') return 'Name the table as it is now; where it is gone, withdraw the mapping.'
   if (/^properties\..*\.column$/.test(where))
     return 'Name the column as it is now, or remove the property and what uses it; then publish.'
   if (/^key/.test(where)) return 'Name properties whose columns are unique and not null together.'

@@ -97,7 +97,21 @@ describe('mappings', () => {
       /finds\.all\.order: titel is not a property of programme\. Did you mean title\?/,
     ],
     ['a name that does not fit its address', { mapping: 'other' }, /the body the mapping other/],
-    ['a table that is not there', { table: 'public.programmes' }, /no table public.programmes/],
+    [
+      'a table that is not there',
+      { table: 'public.programmes' },
+      /no table public.programmes.* mean public.programme\?/,
+    ],
+    [
+      'a table of another schema',
+      { table: 'archive.programme' },
+      /no table archive.programme.* mean public.programme\?/,
+    ],
+    [
+      'a key that is mistyped as its column is',
+      { key: ['kode'], properties: { kode: { column: 'kode' } } },
+      /mean code/,
+    ],
   ])('are refused with %s', async (_what, difference, words) => {
     const base = observatoryDefinition('programme')
     const definition = {
@@ -122,6 +136,23 @@ describe('mappings', () => {
       400,
       expect.stringMatching(/steps\.1\.where: Expected smallint, got 'high', at character 12/),
     ])
+  })
+
+  it('tell of a transaction what is wrong with each step, and not what follows from it', async () => {
+    const steps = [
+      { load: 'programe', key: { code: "'P-107'" }, as: 'gone' },
+      { load: 'programme', key: { code: ':kode' }, as: 'known' },
+      { require: 'gone.hoursLeft > 1', otherwise: '{gone.hoursLeft}' },
+      { require: 'known.hoursLft > 1' },
+      { change: 'gone', values: { title: 'x' } },
+    ]
+    const refused = await service.request('PUT', '/v1/targets/observatory/transactions/t', {
+      body: stringify({ transaction: 't', steps }),
+      headers: { 'content-type': 'application/yaml' },
+    })
+    const findings = refused.body.findings as { where: string; message: string }[]
+    expect(findings.map(({ where }) => where)).toEqual(['steps.1.load', 'steps.2.key.code', 'steps.4.require'])
+    expect(findings[2]?.message).toMatch(/hoursLft is not a property of programme .*Did you mean hoursLeft\?/)
   })
 
   it('say at which line a file cannot be read', async () => {
