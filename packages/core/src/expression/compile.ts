@@ -1,5 +1,5 @@
 import { plainType, type ValueType } from '../values/value-type.js'
-import { parseJson, suggestName } from '@ledgerman/contract'
+import { findNearestName, parseJson, suggestName } from '@ledgerman/contract'
 import type { ColumnType } from '../values/column-type.js'
 import { operatorSql, PG_CATALOG, type OperatorPlace } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
@@ -326,7 +326,10 @@ export function compileExpression(expression: Expression, source: string, scope:
         `Unknown name ${name}`,
         "There is nothing to name here yet: parameters are written :name, texts stand in single quotes, and a record has the name that an earlier step gives it by 'as'.",
       )
-    throw expressionProblem(source, node.at, `Unknown name ${name}. ${suggestName(name, known)}`)
+    // One that is like no other may have been meant as a text.
+    const isText = node.names.length === 1 && findNearestName(name, known) === undefined
+    const advice = `${isText ? `A text stands in single quotes: '${name}'. ` : ''}${suggestName(name, known)}`
+    throw expressionProblem(source, node.at, `Unknown name ${name}`, advice)
   }
 }
 

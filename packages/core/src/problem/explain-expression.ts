@@ -3,9 +3,13 @@ import { expressionProblem } from '../expression/expression-problem.js'
 import { placeOf, type StatementExpression } from '../statement/statement.js'
 import type { DatabaseError } from '../sessions/database-error.js'
 import { failedParameter } from '../sessions/database-words.js'
+import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from './error-context.js'
 import { isNoName } from './explain-value.js'
 import { safeMessage } from './safe-message.js'
+
+/** How many labels of an enum are told. */
+const MOST_LABELS = 20
 
 /** What PostgreSQL finds wrong with the types of an expression before it runs it, or with a value it reaches while it does. */
 const IN_EXPRESSIONS = /^(?:42883|42804|42725|42846|42P18|42803|42809|42601|54001|0A000|22\w{3})$/
@@ -30,10 +34,9 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
   if (slot?.source.from === 'literal') {
     const expression = statement.expressions[slot.source.expression]
     const got = slot.sensitive ? '' : `, got '${slot.source.text}'`
-    return (
-      expression &&
-      label(expressionProblem(expression.source, slot.source.at, `Expected ${slot.type}${got}`), expression.label)
-    )
+    const type = mapping?.properties.find(({ column }) => column.type.sql === slot.type)?.column.type
+    const expected = `Expected ${type ? describeLabels(type) : slot.type}${got}`
+    return expression && label(expressionProblem(expression.source, slot.source.at, expected), expression.label)
   }
   const field = /^unit "(\w+)" not (?:recognized|supported)/.exec(error.message)?.[1]
   if (field !== undefined) return unknownField(field, statement.expressions, label)
@@ -41,6 +44,12 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
   const place = placeOf(statement, Number(error.position))
   const told = error.code.startsWith('22') ? { ...error, message: safeMessage(error, context) } : error
   return place && label(expressionProblem(place.source, place.at, sentence(told), adviceOf(error)), place.label)
+}
+
+/** A type as those know it who write a value of it: of an enum they write a label. */
+function describeLabels({ sql, labels }: ColumnType): string {
+  if (labels === null || labels.length > MOST_LABELS) return sql
+  return `one of ${labels.map((label) => `'${label}'`).join(', ')}`
 }
 
 /** The fields of a time that `extract` and `date_trunc` know most often (PostgreSQL, "Date/Time Functions and Operators"). */

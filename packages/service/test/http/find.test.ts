@@ -91,6 +91,9 @@ describe('finding over HTTP', () => {
       const { status, body } = await find('programme', query)
       expect([status, body.code, body.detail]).toEqual([400, code, expect.stringMatching(words)])
     }
+    expect((await find('block', { where: `state = 'plannd'` })).body.detail).toMatch(
+      /Expected one of 'planned', 'observing', 'done', 'failed', got 'plannd', at character 9/,
+    )
     expect((await find('programme', {}, { accept: 'image/png' })).status).toBe(415)
   })
 
