@@ -1,5 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import { isEntryId } from '../book/entry-id.js'
+import { isEntryId, noSuchEntry } from '../book/entry-id.js'
 import type { Target } from '../target/target.js'
 
 /** Which entries are put back together. */
@@ -21,7 +21,7 @@ const MOST_ENTRIES = 10_000
 /**
  * The entries that changed something since then, the newest first.
  *
- * @throws LedgermanProblem not-reversible where there are none; too-large; request-invalid
+ * @throws LedgermanProblem not-reversible where there are none; not-found where there is no such entry; too-large; request-invalid
  */
 export async function entriesSince(target: Target, filter: SinceFilter): Promise<string[]> {
   const { since, until, mapping, transaction, actor } = filter
@@ -47,6 +47,7 @@ export async function entriesSince(target: Target, filter: SinceFilter): Promise
     .catch((error: unknown) => {
       throw target.explain(error)
     })
+  if (rows.length === 0 && isEntry) await assertEntry(target, since)
   if (rows.length === 0)
     throw new LedgermanProblem('not-reversible', 'Nothing was changed since then that could be put back.', {
       ...filter,
@@ -58,6 +59,19 @@ export async function entriesSince(target: Target, filter: SinceFilter): Promise
       { limit: MOST_ENTRIES },
     )
   return rows.map(([id]) => id ?? '')
+}
+
+/** @throws LedgermanProblem not-found where one of the entries is not in the book: it is not one that changed nothing. */
+export async function assertEntry(target: Target, ...ids: readonly string[]): Promise<void> {
+  const { rows } = await target
+    .readBook('select id from unnest($1::uuid[]) as asked(id) except select id from ledgerman.entry limit 1', [
+      `{${ids.join(',')}}`,
+    ])
+    .catch((error: unknown) => {
+      throw target.explain(error)
+    })
+  const [missing] = rows[0] ?? []
+  if (missing) throw noSuchEntry(target, missing)
 }
 
 /** How many rows those entries wrote, and the mapping of one of them. */

@@ -28,6 +28,7 @@ import type { OwnSession } from '../sessions/own-session.js'
 import { assertSeesTables, refusalOrBlind } from '../sessions/rewritten-tables.js'
 import type { Target } from '../target/target.js'
 import { addAgain } from './add-again.js'
+import { assertEntry } from './entries-since.js'
 import { readUndoSteps, type UndoStep } from './undo-steps.js'
 import { changedRows, fillGiven } from './given-images.js'
 import { columnShortened, reversalConflict } from './reversal-problems.js'
@@ -62,7 +63,7 @@ const MOST_ATTEMPTS = 4
  * added again; one statement a step, whatever the number of rows. Only rows that are as the entries left them are written.
  *
  * @param entries ids, the newest first
- * @throws LedgermanProblem not-reversible, reversal-conflict, rehearsal-stale, and as a run
+ * @throws LedgermanProblem not-found, not-reversible, reversal-conflict, rehearsal-stale, and as a run
  */
 export async function reverseEntries(
   target: Target,
@@ -75,8 +76,10 @@ export async function reverseEntries(
   const { steps, gaps } = await readUndoSteps(target, entries, findMapping).catch((error: unknown) => {
     throw target.explain(error)
   })
-  if (steps.length === 0)
+  if (steps.length === 0) {
+    await assertEntry(target, ...entries)
     throw new LedgermanProblem('not-reversible', 'There is nothing to put back: it changed no row.', { entries })
+  }
   let isStaged = !steps.every((step) => BulkUnit.isDirect(shapeOf(step)))
   for (let attempt = 1; ; attempt++) {
     const reversal = new Reversal(

@@ -78,7 +78,7 @@ export function reversalRoutes({ targets, rehearsals, jobs, runner }: Services) 
       summary: 'Put back all since an entry or a moment, the newest first, in one transaction.',
       body: { 'application/json': { schema: reversalsInput } },
       replies: REPLIES,
-      problems: PROBLEMS,
+      problems: [...PROBLEMS, 'not-found'],
       mayChange: true,
       longestMs: LONGEST_MS,
       handle: async (call) => {

@@ -126,8 +126,9 @@ describe('what was done', () => {
       steps: [{ sql: "update telescope set name = name || '!' where code = 'HF2'", changes: true, expect: 1 }],
     })
     expect((await reverse(raw.id)).body.code).toBe('not-reversible')
-    expect((await reverse('01a2177f-0000-7000-8000-000000000000')).body.code).toBe('not-reversible')
-    expect((await reverse('nothing')).status).toBe(404)
+    const nowhere = '01a2177f-0000-7000-8000-000000000000'
+    for (const id of [nowhere, 'nothing']) expect((await reverse(id)).body.code).toBe('not-found')
+    expect((await reverseSince({ mode: 'rehearse', since: nowhere })).body.code).toBe('not-found')
     for (const since of ['yesterday', '2026-02-03T06:00:00', '2026-02-03'])
       expect((await reverseSince({ mode: 'rehearse', since })).body.code).toBe('request-invalid')
   })
