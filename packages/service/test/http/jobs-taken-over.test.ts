@@ -8,8 +8,9 @@ let database: TestDatabase
 let proxy: Proxy
 let first: RunningService
 let second: RunningService | undefined
-const ROWS = 200
-const CHUNK = 100
+/** So many that putting them back is a job. */
+const ROWS = 50_000
+const CHUNK = 25_000
 
 beforeAll(async () => {
   database = await makeDatabase()
@@ -60,32 +61,46 @@ async function endOf({ id }: Job, service = first): Promise<Job | undefined> {
   return last
 }
 
+/** Begins a job whose rows are held. */
+function beginHeld(chunk?: number) {
+  return async (hold: () => Promise<unknown>) => {
+    await hold()
+    return begin(chunk)
+  }
+}
+
+/** Begins to put back what a job did. */
+async function beginToPutBack(hold: () => Promise<unknown>): Promise<Job> {
+  const done = await endOf(await begin())
+  await hold()
+  const answer = await first.client.target('yard').reverse(done?.entries[0] ?? '', { mode: 'commit' })
+  if (!('kind' in answer)) throw new Error('so many rows are put back by a job')
+  return answer
+}
+
 it.each([
-  ['in one statement, whose rows no longer match', undefined],
-  ['in chunks', CHUNK],
-] as const)('a job %s is done where another service has committed it meanwhile', async (_, chunk) => {
+  ['in one statement, whose rows no longer match', beginHeld(), ROWS, '', 'packed'],
+  ['in chunks', beginHeld(CHUNK), CHUNK, ':1', 'packed'],
+  ['that puts back', beginToPutBack, ROWS, '', 'open'],
+] as const)('a job %s, is done where another service has committed it meanwhile', async (_, start, part, no, after) => {
   const other = await database.session()
-  await other.query('begin; lock table crate in exclusive mode')
-  const job = await begin(chunk)
+  const job = await start(() => other.query('begin; lock table crate in exclusive mode'))
   while ((await waiting()) === 0) await pause()
   // What it would have written, and its entry.
-  await other.query(`update crate set state = 'packed' where id between 1 and ${chunk ?? ROWS}`)
-  const report = { matched: chunk ?? ROWS, changed: chunk ?? ROWS, same: 0, added: 0, notFound: 0, ambiguous: 0 }
+  await other.query(`update crate set state = '${after}' where id between 1 and ${part}`)
+  const report = { matched: part, changed: part, same: 0, added: 0, notFound: 0, ambiguous: 0, refused: 0 }
+  const run = after === 'open' ? {} : { report: { ...report, sample: [], rows: [] } }
   const { rows } = await other.query<{ id: string }>(
     `insert into ledgerman.entry (id, actor, outcome, matched, changed, run, steps, request_key, request_digest)
      values (gen_random_uuid(), 'admin', 'committed', $1, $1, $2, '[]', $3, '') returning id`,
-    [
-      report.changed,
-      { report: { ...report, refused: 0, sample: [], rows: [] } },
-      `job:${job.id}${chunk === undefined ? '' : ':1'}`,
-    ],
+    [part, run, `job:${job.id}${no}`],
   )
   await other.query('commit')
   await other.end()
   const last = await endOf(job)
   expect([last?.problem ?? null, last?.state, last?.report?.changed]).toEqual([null, 'done', ROWS])
   expect(last?.entries).toContain(rows[0]?.id)
-  expect(await stateNow()).toEqual(['packed'])
+  expect(await stateNow()).toEqual([after])
 })
 
 it('a service that was held up commits nothing of a job that another has told the end of', async () => {
