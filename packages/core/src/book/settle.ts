@@ -2,6 +2,7 @@ import { setTimeout as delay } from 'node:timers/promises'
 import { entryAddress, LedgermanProblem } from '@ledgerman/contract'
 import { isCancelled, isDatabaseError, isLockTimeout } from '../sessions/database-error.js'
 import { isConnectionError } from '../sessions/connection-error.js'
+import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 
 /** For how long a lost target is asked again before the outcome is called unknown, in milliseconds. */
@@ -13,6 +14,21 @@ export interface LostCommit {
   id: string
   actor: string
   note: string | null
+}
+
+/**
+ * Commits what stands in the book under that id as committed; where the answer is lost, the book says whether it did.
+ *
+ * @throws as `settle`; an error where COMMIT did not commit, which its command tag tells
+ */
+export async function commitSettled(target: Target, session: Queryable, entry: LostCommit): Promise<void> {
+  try {
+    const { command } = await session.query('commit')
+    if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
+  } catch (error) {
+    if (!isConnectionError(error)) throw error
+    await settle(target, entry, error)
+  }
 }
 
 /**

@@ -1,7 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { newEntryId } from '../book/entry-id.js'
-import { settle } from '../book/settle.js'
+import { commitSettled } from '../book/settle.js'
 import { inFailingRow } from '../problem/failing-row.js'
 import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
@@ -154,7 +154,7 @@ export class BulkSession {
       watch.end()
       await assertHeld(request)
       isOver = true
-      await this.#commit(header)
+      await commitSettled(target, session, { id: header.id, actor: request.actor, note: request.note })
       return { ...done, entry: header.id }
     } catch (error) {
       if (watch.hasCancelled && isCancelled(error) && !request.signal.aborted)
@@ -170,18 +170,6 @@ export class BulkSession {
       watch.end()
       await watch.settled
       if (!isOver) await session.query('rollback').catch(() => undefined)
-    }
-  }
-
-  /** Commits; where the answer is lost, what stands in the book says whether it did. */
-  async #commit(header: BulkHeader): Promise<void> {
-    const { target, request } = this.task
-    try {
-      const { command } = await this.session.query('commit')
-      if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
-    } catch (error) {
-      if (!isConnectionError(error)) throw error
-      await settle(target, { id: header.id, actor: request.actor, note: request.note }, error)
     }
   }
 

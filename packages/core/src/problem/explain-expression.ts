@@ -3,7 +3,6 @@ import { expressionProblem } from '../expression/expression-problem.js'
 import { placeOf, type StatementExpression } from '../statement/statement.js'
 import type { DatabaseError } from '../sessions/database-error.js'
 import { failedParameter } from '../sessions/database-words.js'
-import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from './error-context.js'
 import { isNoName } from './explain-value.js'
 import { safeMessage } from './safe-message.js'
@@ -47,7 +46,7 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
 }
 
 /** A type as those know it who write a value of it: of an enum they write a label. */
-function describeLabels({ sql, labels }: ColumnType): string {
+function describeLabels({ sql, labels }: { sql: string; labels: readonly string[] | null }): string {
   if (labels === null || labels.length > MOST_LABELS) return sql
   return `one of ${labels.map((label) => `'${label}'`).join(', ')}`
 }

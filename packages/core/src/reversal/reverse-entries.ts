@@ -18,7 +18,7 @@ import { WorkTables } from '../bulk/work-tables.js'
 import { newEntryId } from '../book/entry-id.js'
 import type { FindMapping } from '../book/find-mapping.js'
 import { recordRefusal } from '../book/record-refusal.js'
-import { settle } from '../book/settle.js'
+import { commitSettled } from '../book/settle.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { roundMs, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
 import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
@@ -161,7 +161,7 @@ class Reversal {
       await this.#book(session, receipt)
       await assertHeld(request)
       isOver = true
-      await this.#commit(session)
+      await commitSettled(target, session, { id: this.#id, actor: request.actor, note: request.note })
       return { receipt, evidence: this.#evidence }
     } finally {
       request.signal.removeEventListener('abort', onAbort)
@@ -265,17 +265,6 @@ class Reversal {
       'What was rehearsed is no longer what would be put back. Rehearse again.',
       { differs: [{ what: 'rows differ' }] },
     )
-  }
-
-  async #commit(session: OwnSession): Promise<void> {
-    const { actor, note } = this.request
-    try {
-      const { command } = await session.query('commit')
-      if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
-    } catch (error) {
-      if (!isConnectionError(error)) throw error
-      await settle(this.target, { id: this.#id, actor, note }, error)
-    }
   }
 
   #book(session: OwnSession, receipt: Receipt): Promise<void> {

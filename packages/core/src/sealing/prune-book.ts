@@ -2,6 +2,8 @@ import { OWN_NAMES } from '../sessions/session-settings.js'
 import { entryAddress, LedgermanProblem, type Pruning, type RunMode } from '@ledgerman/contract'
 import type { SealSigner } from '@ledgerman/seal'
 import { newEntryId } from '../book/entry-id.js'
+import { commitSettled } from '../book/settle.js'
+import { callerGone } from '../target/reader.js'
 import type { Target } from '../target/target.js'
 import { sealBook } from './seal-book.js'
 
@@ -37,6 +39,7 @@ export async function pruneBook(
   const bound = firstIdOf(Date.parse(before))
   let isOver = false
   try {
+    if (signal.aborted) throw callerGone(signal.reason)
     await session.query('begin')
     const { rows } = await session.query(mode === 'commit' ? PRUNE_SQL : COUNT_SQL, [bound])
     const [entries = 0, images = 0] = (rows[0] ?? []).map(Number)
@@ -59,8 +62,7 @@ export async function pruneBook(
       [id, actor, note, JSON.stringify(run)],
     )
     isOver = true
-    const { command } = await session.query('commit')
-    if (command !== 'COMMIT') throw new LedgermanProblem('internal', `COMMIT was answered with ${command}.`)
+    await commitSettled(target, session, { id, actor, note })
     return { mode, before, entries, images, left, entry: entryAddress(target.name, id) }
   } catch (error) {
     throw target.explain(error)

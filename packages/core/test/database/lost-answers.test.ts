@@ -1,10 +1,11 @@
-import { randomUUID } from 'node:crypto'
+import { generateKeyPairSync, randomUUID } from 'node:crypto'
 import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, type JobInput, type LedgermanProblem } from '@ledgerman/contract'
 import {
   changeRecord,
   findRecords,
   parseKeyParts,
+  pruneBook,
   resolveFilterJob,
   resolvePlan,
   runFilterJob,
@@ -12,6 +13,7 @@ import {
   Target,
   type Mapping,
 } from '@ledgerman/core'
+import { sealSigner } from '@ledgerman/seal'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 import { openProxy, type Proxy } from '../../../../testing/proxy.js'
 
@@ -210,4 +212,33 @@ it('says of a job and of a reading that broke off what is known of them, and no 
   proxy.rules = { onRequest: (text) => (/from public\.account/.test(text) ? 'cut' : 'pass') }
   const find = findRecords(target, account, { limit: 1 }, () => Promise.resolve(account))
   expect((await problemOf(find)).detail).toMatch(/^The connection to cut broke: (?!.*(?:sent|committed))/)
+})
+
+const signer = sealSigner(generateKeyPairSync('ed25519').privateKey)
+it.each(['cut', 'cutAnswer'] as const)('knows of a pruning whether it was committed: %s', async (verdict) => {
+  await setTo(5)
+  await setTo(6)
+  const old = async () =>
+    (
+      await own.database.sql(
+        `select 1 from ledgerman.entry where outcome = 'committed' and not coalesce(run ? 'pruned', false)`,
+      )
+    ).length
+  const before = await old()
+  let isPruning = false
+  proxy.rules = {
+    onRequest: (text) => {
+      isPruning ||= text.includes('delete from ledgerman.entry')
+      return isPruning && text.includes('commit\0') ? verdict : 'pass'
+    },
+  }
+  const pruning = pruneBook(target, signer, {
+    ...{ mode: 'commit', before: new Date().toISOString(), actor: 'ada', note: null },
+    signal: new AbortController().signal,
+  })
+  const told = await pruning.then(
+    ({ entry }) => (entry === null ? 'nothing' : 'pruned'),
+    ({ code, detail }: LedgermanProblem) => (/was not committed/.test(detail) ? code : detail),
+  )
+  expect([told, await old()]).toEqual(verdict === 'cut' ? ['target-unavailable', before] : ['pruned', 0])
 })
