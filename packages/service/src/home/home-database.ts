@@ -57,14 +57,20 @@ export class HomeDatabase {
     return (await this.#reached(() => this.#pool.query<Row>(text, values))).rows
   }
 
-  /** Runs `work` in one transaction. */
+  /**
+   * Runs `work` in one transaction.
+   *
+   * @throws LedgermanProblem target-unavailable where nothing of it stands; outcome-unknown where its commit was not answered
+   */
   async transaction<T>(work: (query: HomeQuery) => Promise<T>): Promise<T> {
     const client = await this.#reached(() => this.#pool.connect())
     let isClean = false
     try {
       await client.query('begin')
       const result = await work(async (text, values = []) => (await client.query(text, values)).rows)
-      await client.query('commit')
+      await client.query('commit').catch((error: unknown) => {
+        throw mayStand(error) ? outcomeUnknown(error) : error
+      })
       isClean = true
       return result
     } catch (error) {
@@ -171,6 +177,20 @@ function isBroken(error: unknown): boolean {
   if (error instanceof LedgermanProblem) return false
   const code = (error as { code?: string }).code
   return code === undefined || !/^[0-9A-Z]{5}$/.test(code) || /^(?:08|28|3D|40|53|57|58|XX)/.test(code)
+}
+
+/** Whether a commit that ended so may stand all the same: only what the server says of the transaction itself says that it does not. */
+function mayStand(error: unknown): boolean {
+  return isBroken(error) && !/^(?:40|53)...$/.test((error as { code?: string }).code ?? '')
+}
+
+function outcomeUnknown(cause: unknown): LedgermanProblem {
+  return new LedgermanProblem(
+    'outcome-unknown',
+    "Ledgerman's home database broke while this was being kept: nobody can say now whether it was. When it is back, look whether it is there before you try again.",
+    { home: true },
+    { cause },
+  )
 }
 
 /** By what is known that no session could be had, so that nothing was sent: of the network, of the server, and in the driver's words. */

@@ -33,7 +33,14 @@ export function definitionRoutes({ home, targets }: Services) {
         [YAML]: { schema: z.string(), parse: AS_IT_STANDS },
       },
       replies: { 200: { description: 'What became of each, or would.', schema: definitionsPublished } },
-      problems: ['definition-invalid', 'definition-in-use', 'record-changed', 'media-type', 'too-large'],
+      problems: [
+        'definition-invalid',
+        'definition-in-use',
+        'record-changed',
+        'media-type',
+        'too-large',
+        'outcome-unknown',
+      ],
       handle: async (call) => {
         const target = targets.get(call.params['target'] ?? '')
         const isCheck = call.query.check ?? false

@@ -109,7 +109,7 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
         },
         201: { description: 'The first revision.', schema: info, headers: { etag: REVISION } },
       },
-      problems: ['definition-invalid', 'record-changed', 'media-type'],
+      problems: ['definition-invalid', 'record-changed', 'media-type', 'outcome-unknown'],
       handle: async (call) => {
         const target = targetOf(call.params)
         const { revision, isNew } = await publishOne(services, target, kind, call)
@@ -127,7 +127,7 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       summary: `Withdraw a ${kind}. Its revisions stay readable, and so do entries made with it.`,
       headers: { 'If-Match': REVISION },
       replies: { 204: { description: 'Withdrawn.' } },
-      problems: ['record-changed', 'definition-in-use'],
+      problems: ['record-changed', 'definition-in-use', 'outcome-unknown'],
       handle: async (call) => {
         const expected = expectedRevision(call)
         const target = targetOf(call.params).name

@@ -36,7 +36,7 @@ export function tokenRoutes({ tokens, targets }: Services) {
       summary: 'Make a token.',
       body: { 'application/json': { schema: tokenInput } },
       replies: { 201: { description: 'Its secret is shown this once.', schema: newToken } },
-      problems: ['media-type', 'not-found'],
+      problems: ['media-type', 'not-found', 'outcome-unknown'],
       handle: async ({ body, caller }) => {
         if (!isWithin(body.targets ?? null, caller.targets))
           throw new LedgermanProblem(

@@ -112,6 +112,21 @@ describe('an answer of the home database that is lost', () => {
     expect(await jobs()).toHaveLength(before.length + 1)
   })
 
+  it('leaves it open whether a token, or a definition, is kept whose commit was not answered', async () => {
+    const source =
+      'mapping: lamp\ntable: public.telescope\nkey: [code]\nguard: { by: none }\nproperties: { code: { column: code } }'
+    const publish = () =>
+      service.request('POST', `${T}/definitions`, { body: { definitions: [{ source }] }, headers: json })
+    const token = () => service.request('POST', '/v1/tokens', { body: { name: 'kim', role: 'reader' }, headers: json })
+    for (const ask of [publish, token]) {
+      const { status, body } = await losing('commit\0', ask)
+      expect([status, body]).toEqual([503, expect.objectContaining({ code: 'outcome-unknown', home: true })])
+    }
+    const { tokens } = (await service.request('GET', '/v1/tokens')).body as { tokens: { name: string }[] }
+    expect(tokens.map(({ name }) => name)).toContain('kim')
+    expect((await publish()).body).toMatchObject({ definitions: [{ name: 'lamp', revision: 1 }] })
+  })
+
   it('makes no refusal of a session that has ended', async () => {
     const other = new pg.Client({ connectionString: service.observatory.url, application_name: 'left open' })
     other.on('error', () => undefined)
