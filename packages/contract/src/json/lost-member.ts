@@ -2,7 +2,7 @@
  * Where a member named `__proto__` was dropped as a value was checked: one of this name stays in values that are taken as they are, and is
  * lost from those whose members are looked at.
  *
- * @returns its place, such as `properties.__proto__`; undefined where nothing was lost
+ * @returns its place, such as `properties.__proto__`, with the parts of lists counted from 1; undefined where nothing was lost
  */
 export function findLostMember(given: unknown, taken: unknown): string | undefined {
   if (given === null || typeof given !== 'object') return undefined
@@ -11,7 +11,7 @@ export function findLostMember(given: unknown, taken: unknown): string | undefin
     const isKept = Object.hasOwn(kept, name)
     if (name === '__proto__' && !isKept) return name
     const lost = findLostMember(value, isKept ? kept[name as keyof typeof kept] : null)
-    if (lost !== undefined) return `${name}.${lost}`
+    if (lost !== undefined) return `${Array.isArray(given) ? Number(name) + 1 : name}.${lost}`
   }
   return undefined
 }

@@ -22,7 +22,8 @@ export function describeIssues(
   { whole = '', isSecret = () => false }: { whole?: string; isSecret?: (where: string) => boolean } = {},
 ) {
   return error.issues.map((issue): InputIssue => {
-    const where = issue.path.map(String).join('.') || whole
+    // Steps, rules and the like are counted from 1, here as everywhere.
+    const where = issue.path.map((name) => String(typeof name === 'number' ? name + 1 : name)).join('.') || whole
     if (issue.code === 'unrecognized_keys') return { where, message: issue.message }
     if (issue.code === 'invalid_key') {
       const name = JSON.stringify(String(issue.path.at(-1)))

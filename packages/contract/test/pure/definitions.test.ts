@@ -29,9 +29,9 @@ describe('a transaction definition', () => {
     [{ steps: [] }, /^steps: expected at least 1, got \[\]$/],
     [
       { steps: [{ load: 'a', chnge: 'b' }] },
-      /^steps\.0: unknown member chnge \(known: load, when, key, .*, lock, order, limit\)$/,
+      /^steps\.1: unknown member chnge \(known: load, when, key, .*, lock, order, limit\)$/,
     ],
-    [{ steps: [{}] }, /^steps\.0: expected a step with one of load, change.*, got none of them$/],
+    [{ steps: [{}] }, /^steps\.1: expected a step with one of load, change.*, got none of them$/],
     [{ steps: [{ update: 'a', key: {} }] }, /got update, key; update is written change$/],
     [{ steps: [{ laod: 'a' }] }, /got laod; laod is written load$/],
     [
@@ -40,13 +40,13 @@ describe('a transaction definition', () => {
     ],
     [
       { steps: [{ load: 'a', expect: '5..2' }] },
-      /^steps\.0\.expect: expected a range whose first number is not the larger/,
+      /^steps\.1\.expect: expected a range whose first number is not the larger/,
     ],
-    [{ steps: [{ load: 'a', expect: 'two' }] }, /^steps\.0\.expect: .*range such as 2\.\.40/],
-    [{ steps: [{ load: 'a', expect: -1 }] }, /^steps\.0\.expect: /],
-    [{ steps: [{ load: 'a', lock: 'write' }] }, /^steps\.0\.lock: expected one of none, share, change, got "write"$/],
+    [{ steps: [{ load: 'a', expect: 'two' }] }, /^steps\.1\.expect: .*range such as 2\.\.40/],
+    [{ steps: [{ load: 'a', expect: -1 }] }, /^steps\.1\.expect: /],
+    [{ steps: [{ load: 'a', lock: 'write' }] }, /^steps\.1\.lock: expected one of none, share, change, got "write"$/],
     [{ steps: [{ change: 'a', compute: { 'least(a': null } }] }, /"least\(a" is no name\. In YAML .* needs quotes/],
-    [{ steps: [{ sql: '' }] }, /^steps\.0\.sql: /],
+    [{ steps: [{ sql: '' }] }, /^steps\.1\.sql: /],
     [{ params: { from: { tipe: 'text' } } }, /^params\.from/],
     [{ lockWait: 'soon' }, /^lockWait: /],
     [{ timeLimit: -5 }, /^timeLimit: /],
@@ -54,7 +54,7 @@ describe('a transaction definition', () => {
     [{ retry: -1 }, /^retry: expected 0 or more, got -1$/],
     [{ isolation: 'dirty' }, /^isolation: expected one of .*, serializable, got "dirty"$/],
     [{ surprise: 1, another: 2 }, /^unknown members surprise, another \(known: transaction, .*steps.*\)$/],
-    [{ steps: [{ load: 'a', wher: 'true' }] }, /^steps\.0: unknown member wher \(did you mean where\?\)$/],
+    [{ steps: [{ load: 'a', wher: 'true' }] }, /^steps\.1: unknown member wher \(did you mean where\?\)$/],
   ])('is told what is wrong with %j', (difference, words) => {
     expect(findings(transaction(difference)).join('\n')).toMatch(words)
   })

@@ -6,7 +6,7 @@ import { comparedSql } from '../values/sql-form.js'
 import { ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'
 import { eachOnce } from './each-once.js'
-import { visitExpression, type Expression } from './expression.js'
+import { FUNCTIONS, visitExpression, type Expression } from './expression.js'
 import { expressionProblem } from './expression-problem.js'
 import { literalType, sidesOf } from './literal-types.js'
 import { placeBetween, placeOfSign } from './operator-place.js'
@@ -325,6 +325,13 @@ export function compileExpression(expression: Expression, source: string, scope:
         node.at,
         `Unknown name ${name}`,
         "There is nothing to name here yet: parameters are written :name, texts stand in single quotes, and a record has the name that an earlier step gives it by 'as'.",
+      )
+    if (Object.hasOwn(FUNCTIONS, name))
+      throw expressionProblem(
+        source,
+        node.at,
+        `Unknown name ${name}`,
+        `${name} is a function: ${name}(${FUNCTIONS[name]?.[1] === 0 ? '' : '…'}).`,
       )
     // One that is like no other may have been meant as a text.
     const isText = node.names.length === 1 && findNearestName(name, known) === undefined

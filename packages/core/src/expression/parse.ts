@@ -256,12 +256,11 @@ export function parseExpression(source: string): Expression {
     }
     if (isWord('from') || isWord('for')) throw wanted(')', 'Separate what a function is given by commas.')
     need(')')
-    if (args.length < limits[0] || args.length > limits[1])
-      throw expressionProblem(
-        source,
-        at,
-        `${text} takes ${limits[0] === limits[1] ? limits[0] : `${limits[0]} to ${limits[1]}`} arguments, not ${args.length}`,
-      )
+    const [least, most] = limits
+    if (args.length < least || args.length > most) {
+      const count = least === most ? String(least) : `${least} to ${most}`
+      throw expressionProblem(source, at, `${text} takes ${count} argument${most === 1 ? '' : 's'}, not ${args.length}`)
+    }
     return { kind: 'call', name, args, at }
   }
 

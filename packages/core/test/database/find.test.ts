@@ -130,6 +130,8 @@ describe('an expression', () => {
     ['changed(x) = 1', /no steps here/],
     [`site.${'parent.'.repeat(100)}id = 1`, /More than 100 links to one record/],
     ['word = bird', /Unknown name bird at character 8\. A text stands in single quotes: 'bird'\. Valid names: /],
+    ['now > now()', /Unknown name now at character 1\. now is a function: now\(\)/],
+    ['length(word, 3) = 1', /length takes 1 argument, not 2, at character 1/],
     ['word = "w"', /Unknown name w at character 8\. A text stands in single quotes: 'w'/],
     ['word not ilike 3', /text ilike integer, at character 10/],
     ['extract(yeaar from now()) = 1', /no field yeaar at character 9\. Did you mean year/],

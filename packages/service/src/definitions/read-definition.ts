@@ -97,17 +97,17 @@ function check(
   )
   if (!checked.success)
     return describeIssues(checked.error, value).map(({ where, message }, at) => {
-      const counted = fromOne(where)
       // A member that nobody knows stands where it is written, not where what has it begins.
       const issue = checked.error.issues[at]
       const unknown = issue?.code === 'unrecognized_keys' ? issue.keys.slice(0, 1) : []
-      const place = locate([...(counted === '' ? [] : [counted]), ...unknown].join('.'))
-      return { file, ...place, where: counted, message }
+      const place = locate([...(where === '' ? [] : [where]), ...unknown].join('.'))
+      return { file, ...place, where, message }
     })
   const lost = findLostMember(value, checked.data)
   if (lost !== undefined) {
-    const where = fromOne(lost)
-    return [{ file, ...locate(where), where, message: 'expected another name: __proto__ is none that can be kept' }]
+    return [
+      { file, ...locate(lost), where: lost, message: 'expected another name: __proto__ is none that can be kept' },
+    ]
   }
   if (kind === 'mapping') {
     const definition = checked.data as MappingDefinition
@@ -115,11 +115,6 @@ function check(
   }
   const definition = checked.data as TransactionDefinition
   return { kind, name: definition.transaction, definition, file, source, locate }
-}
-
-/** A place with the parts of its lists counted from 1. */
-function fromOne(where: string): string {
-  return where.replace(/(?<=\.)\d+(?=\.|$)/g, (index) => String(Number(index) + 1))
 }
 
 function aliasIn(document: Document): string | undefined {

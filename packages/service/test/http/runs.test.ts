@@ -97,7 +97,7 @@ describe('runs over HTTP', () => {
       [
         { mode: 'commit', steps: [{ chnge: 'programme' }] },
         'request-invalid',
-        /expected a step with one of load, change/,
+        /steps\.1.* expected a step with one of load, change/,
       ],
       [
         { mode: 'rehearse', steps: [{ load: 'programme', key: { title: `'x'` } }] },
