@@ -92,6 +92,10 @@ async function definitionOf(run: DrilledRun, definitions: Definitions): Promise<
   }
   if ('mapping' in run) {
     const { mapping, key, values } = run
+    if (Object.keys(values).length === 0)
+      throw new LedgermanProblem('request-invalid', `values: the save of ${mapping} names no property to set.`, {
+        where: 'values',
+      })
     const bound = Object.fromEntries(Object.entries(key).map(([property, value]) => [`key_${property}`, value as Json]))
     const found = Object.fromEntries(Object.keys(key).map((property) => [property, `:key_${property}`]))
     const steps: StepDefinition[] = [

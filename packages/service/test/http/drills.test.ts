@@ -117,6 +117,8 @@ describe('every interleaving', () => {
   })
 
   it('has not drilled a run that is refused whatever happens', async () => {
+    const none = { mapping: 'programme', key: { code: 'P-107' }, values: {} }
+    await expect(interleave([save('3.00'), none])).rejects.toThrow(/the save of programme names no property to set/)
     const gone = { mapping: 'programme', key: { code: 'P-999' }, values: { hoursLeft: '3.00' } }
     const drill = await interleave([save('3.00'), gone], { isolation: ['read committed'] })
     expect(drill).toMatchObject({
