@@ -19,6 +19,8 @@ const RENEW_EVERY_MS = 1_000
 
 /** How often a job is tried again whose target cannot be reached, and how long is waited between, in milliseconds. */
 const MOST_FAILURES = 30
+/** The same of one whose rows are locked, perhaps by whoever ran it before: PostgreSQL ends a transaction that nobody goes on with after 15 s. */
+const MOST_LOCKED = 6
 const LONGEST_PAUSE_MS = 5_000
 const PAUSE_MS = 100
 
@@ -95,7 +97,8 @@ export class JobRunner {
   async #take(): Promise<void> {
     while (!this.#isStopped && this.#running.size < this.config.atOnce) {
       const askedAt = performance.now()
-      const job = await this.jobs.claim(this.#instance, this.targets.names(), this.config.perTarget)
+      const running = [...this.#running.keys()]
+      const job = await this.jobs.claim(this.#instance, this.targets.names(), this.config.perTarget, running)
       if (!job) return
       const abort = new AbortController()
       const done = this.#run(job, abort, askedAt).finally(() => {
@@ -141,13 +144,14 @@ export class JobRunner {
     if (signal.aborted && signal.reason === LOST) return
     const refused = error instanceof BulkRefused ? error : undefined
     const problem = refused?.problem ?? error
-    // Where it is refused, its book was read.
-    const isInDoubt = !refused && (job.isInDoubt || mayBeCommitted(problem))
+    const isLocked = job.isInDoubt && isProblem(problem, 'lock-timeout')
+    // Where it is refused for anything else, its book was read.
+    const isInDoubt = isLocked || (!refused && (job.isInDoubt || mayBeCommitted(problem)))
     if (signal.aborted && signal.reason === STOPPED)
       return this.jobs.putBack(id, this.#instance, { inMs: 0, isFailure: false, isInDoubt })
     const isCancelled = signal.aborted && signal.reason === CANCELLED
     if (isCancelled && !isInDoubt) return this.#cancelled(id, progress)
-    if ((isCancelled || isPassing(problem)) && job.failures < MOST_FAILURES) {
+    if ((isCancelled || isPassing(problem) || isLocked) && job.failures < (isLocked ? MOST_LOCKED : MOST_FAILURES)) {
       this.log.warn({ job: id, problem: isProblem(problem) ? problem.detail : undefined }, 'job put back')
       const inMs = Math.min(LONGEST_PAUSE_MS, 200 * 2 ** job.failures)
       return this.jobs.putBack(id, this.#instance, { inMs, isFailure: true, isInDoubt })

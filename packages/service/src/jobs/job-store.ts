@@ -100,7 +100,13 @@ export class JobStore {
   }
 
   /** Takes the next job that nobody runs: a new one, or one whose runner has not been heard of, and may have committed what it did not tell. */
-  claim(instance: string, targets: readonly string[], perTarget: number): Promise<ClaimedJob | undefined> {
+  claim(
+    instance: string,
+    targets: readonly string[],
+    perTarget: number,
+    /** What this runner runs: nobody else may have taken it though it could not be renewed for a while. */
+    running: readonly string[],
+  ): Promise<ClaimedJob | undefined> {
     return this.home.transaction(async (query) => {
       // Services count what runs on a target one after the other.
       await query('select pg_advisory_xact_lock($1)', [CLAIM_LOCK])
@@ -108,12 +114,12 @@ export class JobStore {
         `update ledgerman_home.job set state = 'running', instance = $1, lease_until = now() + $2 * interval '1 millisecond',
            started_at = coalesce(started_at, now()), in_doubt = in_doubt or state = 'running'
          where id = (select j.id from ledgerman_home.job j
-           where (j.state = 'queued' or (j.state = 'running' and j.lease_until < now())) and j.target = any($3)
+           where (j.state = 'queued' or (j.state = 'running' and j.lease_until < now())) and j.target = any($3) and j.id <> all($5)
              and (j.not_before is null or j.not_before <= now())
              and (select count(*) from ledgerman_home.job r where r.target = j.target and r.state = 'running' and r.lease_until >= now()) < $4
            order by j.created_at limit 1)
          returning ${JOB_COLUMNS}`,
-        [instance, LEASE_MS, targets, perTarget],
+        [instance, LEASE_MS, targets, perTarget, running],
       )
       return row && toClaimed(row)
     })

@@ -18,16 +18,16 @@ beforeAll(async () => {
     insert into crate select n from generate_series(1, ${ROWS}) n; insert into crate values (0, 'lost'); grant all on crate to ledgerman_worker`)
   proxy = await openProxy(database.url)
   first = await startTestService({
-    extraTargets: { yard: proxy.urlOf(database.url) },
+    extraTargets: { yard: proxy.urlOf(database.url), near: database.url },
     homeBy: (url) => proxy.urlOf(url),
     isPrepared: false,
   })
-  const yard = first.client.target('yard')
-  await yard.prepareBook()
-  await yard.publishMapping(
-    'crate',
-    `{ mapping: crate, table: public.crate, key: [id], guard: { by: none }, properties: { id: { column: id }, state: { column: state } } }`,
-  )
+  const properties = 'id: { column: id }, state: { column: state }'
+  const crate = `{ mapping: crate, table: public.crate, key: [id], guard: { by: none }, properties: { ${properties} } }`
+  for (const name of ['yard', 'near']) {
+    await first.client.target(name).prepareBook()
+    await first.client.target(name).publishMapping('crate', crate)
+  }
 })
 afterAll(async () => {
   await second?.stop()
@@ -124,9 +124,14 @@ it('a service that was held up commits nothing of a job that another has told th
     homeBy: () => first.home.ownerUrl,
     isPrepared: false,
   })
-  const client = second.client
-  const last = await endOf(job, second)
-  expect([last?.state, last?.problem?.code]).toEqual(['failed', 'lock-timeout'])
+  const { client } = second
+  // The other has taken it, finds the rows locked, and does not give up for that.
+  const refusals = () =>
+    database.sql(`select 1 from ledgerman.entry where problem = 'lock-timeout' and run->>'job' = $1`, [job.id])
+  while ((await refusals()).length === 0) await pause()
+  expect(['queued', 'running']).toContain((await client.job(job.id)).state)
+  await client.cancelJob(job.id)
+  expect((await endOf(job, second))?.state).toBe('cancelled')
   release()
   proxy.rules = {}
   await database.sql(`set lock_timeout = 10000; lock table crate in access exclusive mode`)
@@ -135,7 +140,27 @@ it('a service that was held up commits nothing of a job that another has told th
   expect([(await endOf(again, second))?.state, await stateNow()]).toEqual(['done', ['packed']])
 })
 
-const pause = () => new Promise((resolve) => setTimeout(resolve, 20))
+it('a service whose home database was away for longer than it may hold a job goes on with it, and nobody beside it', async () => {
+  const slow = 200
+  await database.sql(`create function slowly() returns trigger language plpgsql as 'begin perform pg_sleep(0.05); return new; end';
+    create trigger slowly before update on crate for each row when (old.id <= ${slow}) execute function slowly()`)
+  const job = await first.client.target('near').beginJob({
+    ...{ mode: 'commit', mapping: 'crate', where: `state = 'open' and id <= ${slow}`, expect: slow },
+    values: { state: 'packed' },
+  })
+  await pause(1_200)
+  proxy.rules = { onRequest: () => 'cut' }
+  // Whoever looks for jobs does so before it is renewed again, a second after it was begun and every second since.
+  await pause(5_900)
+  proxy.rules = {}
+  const last = await endOf(job)
+  await database.sql('drop trigger slowly on crate')
+  expect([last?.problem ?? null, last?.state, last?.report?.changed]).toEqual([null, 'done', slow])
+  const entries = await database.sql('select outcome from ledgerman.entry where run @> $1', [{ job: job.id }])
+  expect(entries).toEqual([{ outcome: 'committed' }])
+})
+
+const pause = (ms = 20) => new Promise((resolve) => setTimeout(resolve, ms))
 
 async function waiting(): Promise<number> {
   const rows = await database.sql(
