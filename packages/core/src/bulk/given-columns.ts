@@ -61,9 +61,10 @@ export function readColumns(
         mapping.properties.map((each) => each.name),
       )
       const mayBeGuard = guard === null && mapping.guard.by !== 'none' && /^guard/i.test(name)
+      const [other] = (names.length === 1 && /[,;|\t]/.exec(name)) || []
       const hint =
-        names.length === 1
-          ? ' The whole line is one column: is another delimiter than the comma meant?'
+        other !== undefined
+          ? ` The whole line is one column: is ${other === '\t' ? 'a tab' : `"${other}"`} the delimiter?`
           : mayBeGuard
             ? " If each row's guard stands there, give its name as guard."
             : ''

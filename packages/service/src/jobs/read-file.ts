@@ -118,7 +118,7 @@ function otherCount(line: number, record: readonly (string | null)[], names: rea
   const hint =
     record.length < names.length
       ? ' Is the file cut off there, or another delimiter meant?'
-      : ' Is a field with a comma not in quotes?'
+      : ' Is a field that holds the delimiter not in quotes?'
   const column = Math.min(record.length, names.length) + 1
   return fileInvalid(line, column, count(record.length), `${count(names.length)}: ${names.join(', ')}`, hint)
 }

@@ -153,7 +153,11 @@ describe('a file of corrections', () => {
   })
 
   it.each<[string, string | Uint8Array, object]>([
-    ['another delimiter', 'id;level\n1;2\n', { line: 1, column: 1 }],
+    [
+      'another delimiter',
+      'id;level\n1;2\n',
+      { line: 1, column: 1, detail: expect.stringMatching(/is ";" the delimiter/) },
+    ],
     ['Latin-1', Buffer.from('id,mark\n1,a\n2,caf\xe9\n', 'latin1'), { line: 3 }],
     ['a quote never closed', 'id,mark\n1,"a\n2,b\n', { line: 2, column: 2 }],
     ['a quote inside', 'id,mark\n1,a"b\n', { line: 2, column: 2 }],
