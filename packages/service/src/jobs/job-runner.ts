@@ -146,7 +146,7 @@ export class JobRunner {
     const problem = refused?.problem ?? error
     const isLocked = job.isInDoubt && isProblem(problem, 'lock-timeout')
     // Where it is refused for anything else, its book was read.
-    const isInDoubt = isLocked || (!refused && (job.isInDoubt || mayBeCommitted(problem)))
+    const isInDoubt = job.mode === 'commit' && (isLocked || (!refused && (job.isInDoubt || mayBeCommitted(problem))))
     if (signal.aborted && signal.reason === STOPPED)
       return this.jobs.putBack(id, this.#instance, { inMs: 0, isFailure: false, isInDoubt })
     const isCancelled = signal.aborted && signal.reason === CANCELLED

@@ -112,7 +112,7 @@ export class JobStore {
       await query('select pg_advisory_xact_lock($1)', [CLAIM_LOCK])
       const [row] = await query<JobRow>(
         `update ledgerman_home.job set state = 'running', instance = $1, lease_until = now() + $2 * interval '1 millisecond',
-           started_at = coalesce(started_at, now()), in_doubt = in_doubt or state = 'running'
+           started_at = coalesce(started_at, now()), in_doubt = in_doubt or (state = 'running' and mode = 'commit')
          where id = (select j.id from ledgerman_home.job j
            where (j.state = 'queued' or (j.state = 'running' and j.lease_until < now())) and j.target = any($3) and j.id <> all($5)
              and (j.not_before is null or j.not_before <= now())

@@ -1,6 +1,7 @@
-import { LedgermanProblem, type FailedRow, type JobReport } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, type FailedRow } from '@ledgerman/contract'
 import {
   asItIs,
+  BulkRefused,
   emptyReport,
   findBookedPart,
   joinReports,
@@ -14,36 +15,19 @@ import {
   type Mapping,
   type Target,
 } from '@ledgerman/core'
-import type { RehearsalStore } from '../home/rehearsal-store.js'
-import type { TargetRegistry } from '../targets/target-registry.js'
-import type { ProgressMeter } from './progress-meter.js'
+import type { JobDone, JobParts } from './job-parts.js'
 import type { ClaimedJob, JobRequest } from './job-row.js'
-import type { JobStore } from './job-store.js'
+import type { ProgressMeter } from './progress-meter.js'
+import { settleJob } from './settle-job.js'
 
 /** How many rows a report shows. */
 const SHOWN_ROWS = 100
 
-export interface JobParts {
-  jobs: JobStore
-  targets: TargetRegistry
-  rehearsals: RehearsalStore
-  instance: string
-  timeLimitMs: number
-  /** Whether the job is still this service's. */
-  isHeld: () => Promise<boolean>
-}
-
-/** What became of a job that did not fail. */
-export interface JobDone {
-  report: JobReport
-  entry: string | null
-  rehearsal: string | null
-}
-
 /**
- * Runs a job to its end, or from the chunk on that is not done.
+ * Runs a job to its end, or from the chunk on that is not done. Of one that is refused, whoever ran it before and was not heard of any more
+ * may have committed it meanwhile: then that is what it did.
  *
- * @throws BulkRefused, LedgermanProblem
+ * @throws BulkRefused where it did nothing; LedgermanProblem
  */
 export async function runJob(
   parts: JobParts,
@@ -51,6 +35,23 @@ export async function runJob(
   signal: AbortSignal,
   progress: ProgressMeter,
 ): Promise<JobDone> {
+  try {
+    return await run(parts, job, signal, progress)
+  } catch (error) {
+    // A part that is refused has looked itself.
+    if (error instanceof BulkRefused || !isProblem(error) || SAYS_NOTHING.has(error.code)) throw error
+    const done = await settleJob(parts, job).catch((unread: unknown) => {
+      if (job.isInDoubt) throw unread
+    })
+    if (done) return done
+    throw new BulkRefused(error, null)
+  }
+}
+
+/** What says nothing of the job itself: it may go well another time. */
+const SAYS_NOTHING: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown', 'cancelled', 'internal'])
+
+async function run(parts: JobParts, job: ClaimedJob, signal: AbortSignal, progress: ProgressMeter): Promise<JobDone> {
   const target = parts.targets.get(job.target)
   const { request } = job
   if (request.kind === 'reversal') return runReversal(parts, target, job, request, signal, progress)
@@ -85,15 +86,13 @@ async function runReversal(
   signal: AbortSignal,
   progress: ProgressMeter,
 ): Promise<JobDone> {
-  const findDone = async () => {
-    const part = mode === 'commit' ? await findBookedPart(target, { job: id, actor }, null) : undefined
-    return part && { ...part, rehearsal: null }
-  }
-  const before = await findDone()
-  if (before) return before
-  let done
-  try {
-    done = await reverseEntries(target, entries, (name, revision) => targets.findRevision(target, name, revision), {
+  const before = mode === 'commit' ? await findBookedPart(target, { job: id, actor }, null) : undefined
+  if (before) return { ...before, rehearsal: null }
+  const { receipt, evidence } = await reverseEntries(
+    target,
+    entries,
+    (name, revision) => targets.findRevision(target, name, revision),
+    {
       mode,
       actor,
       note,
@@ -104,14 +103,8 @@ async function runReversal(
       isHeld,
       job: id,
       onProgress: (rows) => progress.tell('changing', rows, null),
-    })
-  } catch (error) {
-    // Whoever ran it before may have put them back meanwhile.
-    const meanwhile = await findDone()
-    if (meanwhile) return meanwhile
-    throw error
-  }
-  const { receipt, evidence } = done
+    },
+  )
   const total = (of: 'matched' | 'changed') => receipt.steps.reduce((sum, step) => sum + (step[of] ?? 0), 0)
   const left = receipt.leftAsIs ?? []
   const report = {

@@ -1,6 +1,6 @@
 import { emptyReport, findBookedPart, joinReports } from '@ledgerman/core'
 import type { ClaimedJob } from './job-row.js'
-import type { JobDone, JobParts } from './run-job.js'
+import type { JobDone, JobParts } from './job-parts.js'
 
 /**
  * Finds out what stands of a job that is not to go on, where the answer to its last commit was lost, or whoever ran it was: the target's

@@ -9,12 +9,16 @@ let database: TestDatabase
 let proxy: Proxy
 let service: RunningService
 const ROWS = 2_000
+/** So many that putting them back is a job. */
+const MANY = 50_000
 const AWAY_MS = 3_000
 
 beforeAll(async () => {
   database = await makeDatabase()
   await database.sql(`create table lot (id integer primary key, amount integer not null, row_version integer not null default 1);
-    insert into lot select n, 0 from generate_series(1, ${ROWS}) n; grant all on lot to ledgerman_worker`)
+    insert into lot select n, 0 from generate_series(1, ${ROWS}) n; grant all on lot to ledgerman_worker;
+    create table pile (id integer primary key, amount integer not null);
+    insert into pile select n, 0 from generate_series(1, ${MANY}) n; grant all on pile to ledgerman_worker`)
   proxy = await openProxy(database.url)
   service = await startTestService({ extraTargets: { far: proxy.urlOf(database.url) } })
   const far = service.client.target('far')
@@ -125,4 +129,20 @@ it.each([
     isDone ? [null, 'done', chunk === undefined ? 1 : 2, ROWS] : [null, 'cancelled', 0, undefined],
   )
   expect(await database.sql('select distinct amount from lot')).toEqual([{ amount: before + (isDone ? 1 : 0) }])
+})
+
+it('a job that is refused when it goes on, is told why', async () => {
+  const far = service.client.target('far')
+  await far.publishMapping(
+    'pile',
+    '{ mapping: pile, table: public.pile, key: [id], guard: { by: none }, properties: { id: { column: id }, amount: { column: amount } } }',
+  )
+  const raise = { mode: 'commit', mapping: 'pile', everyRow: true, expect: MANY, values: { amount: 1 } } as const
+  const raised = await endOf((await far.beginJob(raise)).id)
+  const isCut = cutAtCommit(1, 'cut')
+  const putBack = await far.reverse(raised?.entries[0] ?? '', { mode: 'commit' })
+  await isCut
+  await database.sql('update pile set amount = 2 where id = 1')
+  const last = await endOf(putBack.id)
+  expect([last?.state, last?.problem?.code, last?.entries.length]).toEqual(['failed', 'reversal-conflict', 0])
 })
