@@ -71,7 +71,6 @@ export async function reverseEntries(
   findMapping: FindMapping,
   request: ReversalRequest,
 ): Promise<ReversalResult> {
-  const { job, mode, actor } = request
   await target.assertBook()
   const { steps, gaps } = await readUndoSteps(target, entries, findMapping).catch((error: unknown) => {
     throw target.explain(error)
@@ -98,8 +97,6 @@ export async function reverseEntries(
         isStaged = true
         continue
       }
-      // Whoever ran the job before, and was not heard of any more, may have committed it meanwhile.
-      if (job !== undefined && mode === 'commit' && (await findBookedPart(target, { job, actor }, null))) throw error
       throw await reversal.refuse(error)
     }
   }
@@ -296,6 +293,9 @@ class Reversal {
           ? connectionBroke(this.target.name, error, NOT_COMMITTED)
           : this.target.explain(error, this.#contextOf(error))
     if (!isProblem(problem) || this.request.mode !== 'commit' || NOT_BOOKED.has(problem.code)) return problem
+    const { job, actor } = this.request
+    // Whoever ran the job before, and was not heard of any more, may have committed it meanwhile: that stands in the book, and no refusal.
+    if (job !== undefined && (await findBookedPart(this.target, { job, actor }, null))) return problem
     const isSensitive = this.steps.some(({ mapping }) => mapping.properties.some(({ sensitive }) => sensitive))
     await recordRefusal(this.target, {
       id: this.#id,

@@ -131,18 +131,32 @@ it.each([
   expect(await database.sql('select distinct amount from lot')).toEqual([{ amount: before + (isDone ? 1 : 0) }])
 })
 
-it('a job that is refused when it goes on, is told why', async () => {
+/** Has a job change every row of a pile, and another put that back. @returns the one that puts back */
+async function beginToPutBack(amount: number, meanwhile: () => Promise<unknown>): Promise<string> {
   const far = service.client.target('far')
   await far.publishMapping(
     'pile',
     '{ mapping: pile, table: public.pile, key: [id], guard: { by: none }, properties: { id: { column: id }, amount: { column: amount } } }',
   )
-  const raise = { mode: 'commit', mapping: 'pile', everyRow: true, expect: MANY, values: { amount: 1 } } as const
+  const raise = { mode: 'commit', mapping: 'pile', everyRow: true, expect: MANY, values: { amount } } as const
   const raised = await endOf((await far.beginJob(raise)).id)
-  const isCut = cutAtCommit(1, 'cut')
-  const putBack = await far.reverse(raised?.entries[0] ?? '', { mode: 'commit' })
+  const isCut = meanwhile()
+  const { id } = await far.reverse(raised?.entries[0] ?? '', { mode: 'commit' })
   await isCut
-  await database.sql('update pile set amount = 2 where id = 1')
-  const last = await endOf(putBack.id)
+  return id
+}
+
+it('a job that puts back, and is cancelled as its commit is asked about, ends as what it is', async () => {
+  const id = await beginToPutBack(1, () => cutAtCommit(1, 'cutAnswer'))
+  await service.client.cancelJob(id)
+  const last = await endOf(id)
+  expect([last?.state, last?.entries.length, last?.report?.changed]).toEqual(['done', 1, MANY])
+  expect(await database.sql('select distinct amount from pile')).toEqual([{ amount: 0 }])
+})
+
+it('a job that is refused when it goes on, is told why', async () => {
+  const id = await beginToPutBack(2, () => cutAtCommit(1, 'cut'))
+  await database.sql('update pile set amount = 3 where id = 1')
+  const last = await endOf(id)
   expect([last?.state, last?.problem?.code, last?.entries.length]).toEqual(['failed', 'reversal-conflict', 0])
 })
