@@ -73,6 +73,17 @@ describe('every interleaving', () => {
     ['phantom', [steps(blocks, blocks), steps(addBlock)], LEVELS.slice(0, 1)],
     ['write skew', [steps(loadBoth, less('P-107', 1)), steps(loadBoth, less('P-112', 2))], LEVELS.slice(0, 2)],
     [
+      'read skew',
+      [
+        steps(
+          { load: 'programme', where: `code = 'P-110' and priority = 4`, expect: 'any' },
+          { load: 'programme', where: `code = 'P-110' and priority = 1`, expect: 'any' },
+        ),
+        steps({ change: 'programme', key: { code: `'P-110'` }, guard: 'any', values: { priority: 4 } }),
+      ],
+      LEVELS.slice(0, 1),
+    ],
+    [
       'write skew',
       [steps(blocks, addBlock), steps(blocks, { ...addBlock, values: { ...addBlock.values, slot: 2 } })],
       LEVELS.slice(0, 2),

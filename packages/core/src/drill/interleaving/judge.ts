@@ -76,7 +76,7 @@ function nameOf(
       message: `${reader.name}, which only reads, saw a state that no order of the others passes through.`,
     }
   for (const [one, other] of pairs)
-    if (one.sawPartOf(other))
+    if (one.sawPartOf(other) || sawPart(trial, serials, one, other))
       return {
         name: 'read skew',
         message: `${one.name} saw some of what ${other.name} wrote, and some rows as they were before.`,
@@ -89,14 +89,33 @@ function nameOf(
  * other it reads something else. Whichever way the rows that it looked for lead to what the other wrote, that shows it.
  */
 function missed(trial: Trial, serials: readonly Serial[], one: RunHistory, other: RunHistory): string | undefined {
-  const first = serials.find(({ order }) => order[0] === one.run)
-  const after = serials.find(({ order }) => order[0] === other.run && order[1] === one.run)
+  const [first, after] = aroundOf(serials, one, other)
   if (!first || !after || one.writesUnseen || other.writesUnseen) return undefined
   const reads = readsOf(trial, one.run)
-  if (reads !== readsOf(first.trial, one.run) || reads === readsOf(after.trial, one.run)) return undefined
+  if (reads !== readsOf(first, one.run) || reads === readsOf(after, one.run)) return undefined
   // Where both write a row, that it was overwritten may be all there is to it.
   const own = new Set(one.writes.map(({ row }) => row.item))
   return other.writes.some(({ row }) => own.has(row.item)) ? undefined : other.writes[0]?.row.label
+}
+
+/** Whether a run read at one step as it does before all others, and at another as it does right after the other run. */
+function sawPart(trial: Trial, serials: readonly Serial[], one: RunHistory, other: RunHistory): boolean {
+  const [first, after] = aroundOf(serials, one, other)
+  if (!first || !after) return false
+  const [before, since] = [readsByStep(first, one.run), readsByStep(after, one.run)]
+  const like = readsByStep(trial, one.run).flatMap((reads, at) => {
+    if (before[at] === since[at]) return []
+    return reads === before[at] ? ['before'] : reads === since[at] ? ['since'] : []
+  })
+  return new Set(like).size === 2
+}
+
+/** The order in which a run goes before all others, and one in which it follows the other at once. */
+function aroundOf(serials: readonly Serial[], one: RunHistory, other: RunHistory): (Trial | undefined)[] {
+  return [
+    serials.find(({ order }) => order[0] === one.run)?.trial,
+    serials.find(({ order }) => order[0] === other.run && order[1] === one.run)?.trial,
+  ]
 }
 
 /** What one committed run did in a schedule, in order. */
@@ -235,7 +254,11 @@ function isAsBefore(read: SeenRow, written: SeenRow): boolean {
 }
 
 /** Every value a run read, and how many rows each of its steps matched: what its decisions were made on. */
-function readsOf({ events }: Trial, run: number): string {
+function readsOf(trial: Trial, run: number): string {
+  return readsByStep(trial, run).join('\n')
+}
+
+function readsByStep({ events }: Trial, run: number): string[] {
   return events
     .filter((event) => event.run === run && event.action !== 'waits' && event.step !== 'commit')
     .map(({ step, matched, rows }) =>
@@ -248,7 +271,6 @@ function readsOf({ events }: Trial, run: number): string {
           .sort(),
       ]),
     )
-    .join('\n')
 }
 
 function isSameMap(one: ReadonlyMap<string, string>, other: ReadonlyMap<string, string>): boolean {
