@@ -230,9 +230,14 @@ export class Attempt {
   async #sql(step: Extract<PlannedStep, { kind: 'sql' }>, say: (told: Partial<StepReceipt>) => void) {
     this.statement = sentStatement(step)
     const values = this.binds.of(step.statement, step)
-    const { rows, matched, changed } = await runRawStatement(this.session, step, values)
+    const { rows, columns, matched, changed } = await runRawStatement(this.session, step, values)
     say({ matched, changed })
-    this.onRows?.({ step, mapping: null, rows: rows.map((before) => ({ before, after: null, isWritten: false })) })
+    this.onRows?.({
+      step,
+      mapping: null,
+      columns,
+      rows: rows.map((before) => ({ before, after: null, isWritten: false })),
+    })
     this.#witness(step, matched, [], 0, null)
     if (!this.#fits(step, matched))
       throw unexpected({

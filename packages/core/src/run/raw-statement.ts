@@ -14,6 +14,8 @@ const MOST_BYTES = 16_000_000
 /** What a raw statement gave: its first rows, and how many there were in all. */
 export interface RawResult {
   rows: Rows['rows']
+  /** The names of its columns, in order. */
+  columns: string[]
   matched: number
   changed: number
 }
@@ -44,9 +46,14 @@ async function runWriting(
   { statement }: Extract<PlannedStep, { kind: 'sql' }>,
   values: readonly (string | null)[],
 ): Promise<RawResult> {
-  const { rows, rowCount, command } = await session.query(statement.text, values)
+  const { rows, fields, rowCount, command } = await session.query(statement.text, values)
   const matched = command === 'SELECT' ? rows.length : (rowCount ?? rows.length)
-  return { rows: rows.slice(0, MOST_ROWS), matched, changed: command === 'SELECT' ? 0 : matched }
+  return {
+    rows: rows.slice(0, MOST_ROWS),
+    columns: namesOf(fields),
+    matched,
+    changed: command === 'SELECT' ? 0 : matched,
+  }
 }
 
 async function runReading(
@@ -56,17 +63,23 @@ async function runReading(
 ): Promise<RawResult> {
   await session.query(sentStatement(step).text, values)
   const rows: Rows['rows'] = []
+  let columns: string[] = []
   let bytes = 0
   let isEnd = false
   while (!isEnd && rows.length < MOST_ROWS && bytes < ENOUGH_BYTES) {
     const fetched = await session.query(`fetch ${rows.length === 0 ? 1 : ROWS_AT_A_TIME} from ledgerman_raw`)
     rows.push(...fetched.rows)
+    columns = namesOf(fetched.fields)
     for (const row of fetched.rows) for (const text of row) bytes += text?.length ?? 0
     isEnd = fetched.rows.length < (rows.length === fetched.rows.length ? 1 : ROWS_AT_A_TIME)
   }
   const left = isEnd ? 0 : ((await session.query('move forward all in ledgerman_raw')).rowCount ?? 0)
   await session.query('close ledgerman_raw')
-  return { rows, matched: rows.length + left, changed: 0 }
+  return { rows, columns, matched: rows.length + left, changed: 0 }
+}
+
+function namesOf(fields: Rows['fields'] = []): string[] {
+  return fields.map(({ name }) => name)
 }
 
 const CURSOR = 'declare ledgerman_raw no scroll cursor for '

@@ -6,6 +6,8 @@ export interface Rows {
   /** The command tag, such as `COMMIT` or `ROLLBACK`. */
   command: string
   rowCount: number | null
+  /** The columns of the rows, in order: as PostgreSQL names them, which need not differ; where PostgreSQL was asked. */
+  fields?: readonly { name: string }[]
 }
 
 /** One database session, or a pool of them. */

@@ -179,6 +179,15 @@ describe('every interleaving', () => {
     expect(seventy).toMatchObject({ possible: 70, sampled: false, results: [{ tried: 70 }] })
   })
 
+  it('shows what a statement of its own read, by the names of its columns where they have some', async () => {
+    const read = { sql: `select hours_left, 1, 2 from programme where code = 'P-107'` }
+    const { results } = await interleave([steps(read, read), steps(less('P-107', 1))], {
+      isolation: ['read committed'],
+    })
+    const reads = results[0]?.anomalies[0]?.schedule.flatMap((step) => step.reads.map(({ values }) => values))
+    expect(reads?.[0]).toEqual({ hours_left: '18.50', 'column 2': '1', 'column 3': '2' })
+  })
+
   it('recognises runs that wait for each other, whom the server breaks off', async () => {
     const drill = await interleave(
       [steps(less('P-107', 1), less('P-112', 1)), steps(less('P-112', 1), less('P-107', 1))],

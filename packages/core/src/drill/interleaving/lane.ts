@@ -156,7 +156,7 @@ export class Lane implements Turning {
     return event
   }
 
-  #see({ step, mapping, rows }: SeenRows): void {
+  #see({ step, mapping, columns = [], rows }: SeenRows): void {
     if (!mapping) {
       // What chance or a clock gives is nobody's doing.
       if (step.kind === 'sql' && BY_CHANCE.test(step.source)) return
@@ -168,7 +168,7 @@ export class Lane implements Turning {
           mapping: '',
           key: {},
           before: Object.fromEntries(
-            (before ?? []).map((text, column) => [`column ${column + 1}`, this.clock.without(text)]),
+            (before ?? []).map((text, at) => [columnName(columns, at), this.clock.without(text)]),
           ),
           after: null,
           isWritten: false,
@@ -209,6 +209,13 @@ export class Lane implements Turning {
       })
     }
   }
+}
+
+/** What a column of a result is called: by its place where nothing, or another one too, has its name. */
+function columnName(columns: readonly string[], at: number): string {
+  const name = columns[at]
+  const isOwn = name !== undefined && name !== '?column?' && columns.indexOf(name) === columns.lastIndexOf(name)
+  return isOwn ? name : `column ${at + 1}`
 }
 
 function isByCondition(step: PlannedStep, { plan }: Drilled): boolean {
