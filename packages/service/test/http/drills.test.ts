@@ -239,6 +239,12 @@ describe('under faults', () => {
     const lost = await target().drill({ kind: 'fault', run: blind, faults: ['row-changed'] })
     expect(lost).toMatchObject({ passed: false, results: [{ outcome: 'committed', agrees: false }] })
     expect(lost.results[0]?.message).toMatch(/hours_left/)
+    const nextNight = steps(
+      { load: 'block', key: { id: '1' }, as: 'it' },
+      { change: 'block', key: { id: '1' }, guard: 'any', compute: { night: 'it.night + 1' } },
+    )
+    const later = await target().drill({ kind: 'fault', run: nextNight, faults: ['row-changed'] })
+    expect(later.results.map(({ agrees, message }) => [agrees, /night/.test(message ?? '')])).toEqual([[false, true]])
   })
 
   it('a row that says what another changed is not taken for a missing one', async () => {

@@ -124,6 +124,7 @@ function newValuesSql({ column }: Property): string[] {
     return [-0.37, 0.37, -3, 3].map((by) => `coalesce(${name}, 0) + ${by}`)
   if (/^(?:text|character varying)/.test(type)) return [`coalesce(${name}, '') || '+'`]
   if (type === 'boolean') return [`not coalesce(${name}, false)`]
-  if (/^(?:date|timestamp)/.test(type)) return [`coalesce(${name}, now()) + interval '1 day'`]
+  if (/^(?:date|timestamp)/.test(type))
+    return ['3 days 07:11:13', '-3 days', '1 day'].map((by) => `coalesce(${name}, now()) + interval '${by}'`)
   return []
 }
