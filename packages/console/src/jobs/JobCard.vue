@@ -13,11 +13,11 @@ const props = defineProps<{ job: Job }>()
 const emit = defineEmits<{ cancel: []; resume: [] }>()
 const isOpen = computed(() => props.job.state === 'queued' || props.job.state === 'running')
 const headline = computed(() => {
-  const { state, mode, report, entries, progress, problem } = props.job
+  const { state, mode, report, progress, problem } = props.job
   if (isOpen.value)
     return { title: state === 'queued' ? 'Queued' : 'Running', color: 'primary', icon: mdiProgressClock }
   const stays =
-    progress.chunk === null ? 'Nothing was changed.' : `What ${countOf(entries.length, 'chunk')} changed stays.`
+    progress.chunk === null ? 'Nothing was changed.' : `What ${countOf(progress.chunk, 'chunk')} changed stays.`
   if (problem?.code === 'outcome-unknown')
     return { title: 'Failed. Whether it was committed is not known.', color: 'error', icon: mdiCloseCircle }
   if (state === 'failed') return { title: `Refused. ${stays}`, color: 'error', icon: mdiCloseCircle }

@@ -118,7 +118,9 @@ export class JobRunner {
       const { isHeld } = renewing
       const parts = { jobs, targets, rehearsals, instance: this.#instance, timeLimitMs: config.timeLimitMs, isHeld }
       if (job.isCancelAsked) abort.abort(CANCELLED)
-      const done = job.isCancelAsked ? await settleJob(parts, job) : await runJob(parts, job, abort.signal, progress)
+      const done = job.isCancelAsked
+        ? await settleJob(parts, job, progress)
+        : await runJob(parts, job, abort.signal, progress)
       if (!done) return await this.#cancelled(job.id, progress)
       await this.#told(() =>
         this.jobs.end(job.id, this.#instance, { ...done, state: 'done', progress: progress.atEnd(done.report) }),

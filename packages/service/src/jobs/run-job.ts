@@ -40,7 +40,7 @@ export async function runJob(
   } catch (error) {
     // A part that is refused has looked itself.
     if (error instanceof BulkRefused || !isProblem(error) || SAYS_NOTHING.has(error.code)) throw error
-    const done = await settleJob(parts, job).catch((unread: unknown) => {
+    const done = await settleJob(parts, job, progress).catch((unread: unknown) => {
       if (job.isInDoubt) throw unread
     })
     if (done) return done

@@ -110,25 +110,27 @@ it.each([
   expect(written).toEqual([{ entries: chunk === undefined ? 1 : ROWS / chunk, changed: ROWS }])
 })
 
+const cancelled = ['cancelled', 0, undefined, null] as const
 it.each([
-  ['as its commit is asked about, and was done', 'cutAnswer', 200, undefined],
-  ['as its commit is asked about, and did not arrive', 'cut', 200, undefined],
-  ['as it waits for the database, and was committed', 'cutAnswer', 2_000, undefined],
-  ['as it waits for the database, and was not', 'cut', 2_000, undefined],
-  ['as it waits for the database, and its last chunk was committed', 'cutAnswer', 2_000, 1_000],
-] as const)('a job cancelled %s, ends as what it is', async (_, verdict, afterMs, chunk) => {
+  ['as its commit is asked about, and was done', 'cutAnswer', 200, undefined, 1, ['done', 1, ROWS, null]],
+  ['as its commit is asked about, and did not arrive', 'cut', 200, undefined, 1, cancelled],
+  ['as it waits for the database, and was committed', 'cutAnswer', 2_000, undefined, 1, ['done', 1, ROWS, null]],
+  ['as it waits for the database, and was not', 'cut', 2_000, undefined, 1, cancelled],
+  ['as it waits, with its first chunk committed', 'cutAnswer', 2_000, 1_000, 1, ['cancelled', 1, 1_000, 1]],
+  ['as it waits, with its last chunk committed', 'cutAnswer', 2_000, 1_000, 2, ['done', 2, ROWS, 2]],
+] as const)('a job cancelled %s, ends as what it is', async (_, verdict, afterMs, chunk, nth, end) => {
   const before = await amountNow()
-  const isCut = cutAtCommit(chunk === undefined ? 1 : 2, verdict)
+  const isCut = cutAtCommit(nth, verdict)
   const id = await beginToRaise(before + 1, chunk)
   await isCut
   await delay(afterMs)
   await service.client.cancelJob(id)
   const last = await endOf(id)
-  const isDone = verdict === 'cutAnswer'
-  expect([last?.problem ?? null, last?.state, last?.entries.length, last?.report?.changed]).toEqual(
-    isDone ? [null, 'done', chunk === undefined ? 1 : 2, ROWS] : [null, 'cancelled', 0, undefined],
-  )
-  expect(await database.sql('select distinct amount from lot')).toEqual([{ amount: before + (isDone ? 1 : 0) }])
+  expect(last?.problem ?? null).toBeNull()
+  expect([last?.state, last?.entries.length, last?.report?.changed, last?.progress.chunk]).toEqual(end)
+  const raised = await database.sql(`select count(*)::integer as rows from lot where amount = ${before + 1}`)
+  expect(raised).toEqual([{ rows: end[2] ?? 0 }])
+  await database.sql(`update lot set amount = ${before + 1}`)
 })
 
 /** Has a job change every row of a pile, and another put that back. @returns the one that puts back */
