@@ -28,6 +28,8 @@ export async function openOwnTables(
   const common = { name: 'own', url: database.url, connections: 10, digestKey: Buffer.from('k') }
   const target = new Target({ ...common, ...options })
   await onceItAnswers(() => prepareBook(target))
+  // As where somebody has waited before: to open the session that waits are looked at in takes a busy machine longer than some of them.
+  await onceItAnswers(() => target.control('select 1'))
   const grants = ['tables', 'sequences'].map((kind) => `grant all on all ${kind} in schema public to ledgerman_worker`)
   return {
     database,
