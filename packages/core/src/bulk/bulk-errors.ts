@@ -1,4 +1,4 @@
-import { isProblem } from '@ledgerman/contract'
+import { isProblem, type LedgermanProblem } from '@ledgerman/contract'
 import { isDatabaseError } from '../sessions/database-error.js'
 import type { Statement } from '../statement/statement.js'
 
@@ -32,4 +32,12 @@ export function statementOfError(error: unknown): Statement | undefined {
 export function isOfARow(error: unknown): boolean {
   if (isProblem(error, 'rule-broken')) return true
   return isDatabaseError(error) && /^(?:2[123]|44|P0|HV|0L|XX001)|^42501/.test(error.code)
+}
+
+/** What says nothing of the job itself: it may go well another time. */
+const SAYS_NOTHING: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown', 'cancelled', 'internal'])
+
+/** Whether what was asked may not stand, as opposed to what broke, or was called off, on the way. */
+export function isRefusal(error: unknown): error is LedgermanProblem {
+  return isProblem(error) && !SAYS_NOTHING.has(error.code)
 }

@@ -15,7 +15,7 @@ import { LockWatch } from '../waits/lock-watch.js'
 import { bookBulk, bookRefusedBulk, findBookedPart, introduceBulk, resultOf, type BulkHeader } from './book-bulk.js'
 import { BulkRefused, type BulkRequest, type BulkResult, type GivenValue } from './bulk-request.js'
 import type { BulkShape } from './bulk-shape.js'
-import { statementOfError } from './bulk-errors.js'
+import { isRefusal, statementOfError } from './bulk-errors.js'
 import { BulkUnit } from './bulk-unit.js'
 import { WorkTables } from './work-tables.js'
 import { besideOf, countBeside } from './written-beside.js'
@@ -177,8 +177,7 @@ export class BulkSession {
   #asRefused(error: unknown): BulkRefused | undefined {
     if (error instanceof BulkRefused) return error
     const explained = this.explain(error)
-    if (!isProblem(explained) || NOT_OF_THE_JOB.has(explained.code)) return undefined
-    return new BulkRefused(explained, null)
+    return isRefusal(explained) ? new BulkRefused(explained, null) : undefined
   }
 
   /** Makes a problem of whatever went wrong. */
@@ -204,9 +203,6 @@ export class BulkSession {
     await this.task.target.giveUp(this.session)
   }
 }
-
-/** What says nothing of the job itself: it may go well another time. */
-const NOT_OF_THE_JOB: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown', 'cancelled', 'internal'])
 
 export function jobCancelled(cause?: unknown): LedgermanProblem {
   return new LedgermanProblem('cancelled', 'The job was cancelled; what was under way was rolled back.', {}, { cause })

@@ -1,13 +1,7 @@
 import { withoutValues } from '../sessions/database-words.js'
-import {
-  entryAddress,
-  isProblem,
-  LedgermanProblem,
-  type Receipt,
-  type RunMode,
-  type StepReceipt,
-} from '@ledgerman/contract'
+import { entryAddress, LedgermanProblem, type Receipt, type RunMode, type StepReceipt } from '@ledgerman/contract'
 import { bookSteps, bulkReversibility, findBookedPart, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
+import { isRefusal } from '../bulk/bulk-errors.js'
 import { BulkRefused, nothingGiven, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
 import type { BulkShape } from '../bulk/bulk-shape.js'
 import { assertHeld, SESSION_MEMORY } from '../bulk/bulk-session.js'
@@ -292,7 +286,7 @@ class Reversal {
         : isConnectionError(error)
           ? connectionBroke(this.target.name, error, NOT_COMMITTED)
           : this.target.explain(error, this.#contextOf(error))
-    if (!isProblem(problem) || this.request.mode !== 'commit' || NOT_BOOKED.has(problem.code)) return problem
+    if (this.request.mode !== 'commit' || !isRefusal(problem)) return problem
     const { job, actor } = this.request
     // Whoever ran the job before, and was not heard of any more, may have committed it meanwhile: that stands in the book, and no refusal.
     if (job !== undefined && (await findBookedPart(this.target, { job, actor }, null))) return problem
@@ -352,6 +346,3 @@ class Reversal {
 }
 
 const OPPOSITE = { change: 'change', replace: 'change', add: 'remove', remove: 'add' } as const
-
-/** What says nothing of the reversal itself. */
-const NOT_BOOKED: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown', 'internal', 'cancelled'])

@@ -1,9 +1,10 @@
-import { isProblem, LedgermanProblem, type FailedRow } from '@ledgerman/contract'
+import { LedgermanProblem, type FailedRow } from '@ledgerman/contract'
 import {
   asItIs,
   BulkRefused,
   emptyReport,
   findBookedPart,
+  isRefusal,
   joinReports,
   readColumns,
   resolveFilterJob,
@@ -39,7 +40,7 @@ export async function runJob(
     return await run(parts, job, signal, progress)
   } catch (error) {
     // A part that is refused has looked itself.
-    if (error instanceof BulkRefused || !isProblem(error) || SAYS_NOTHING.has(error.code)) throw error
+    if (error instanceof BulkRefused || !isRefusal(error)) throw error
     const done = await settleJob(parts, job, progress).catch((unread: unknown) => {
       if (job.isInDoubt) throw unread
     })
@@ -47,9 +48,6 @@ export async function runJob(
     throw new BulkRefused(error, null)
   }
 }
-
-/** What says nothing of the job itself: it may go well another time. */
-const SAYS_NOTHING: ReadonlySet<string> = new Set(['target-unavailable', 'outcome-unknown', 'cancelled', 'internal'])
 
 async function run(parts: JobParts, job: ClaimedJob, signal: AbortSignal, progress: ProgressMeter): Promise<JobDone> {
   const target = parts.targets.get(job.target)
