@@ -1,4 +1,5 @@
 import prettier from 'eslint-config-prettier'
+import regexp from 'eslint-plugin-regexp'
 import vue from 'eslint-plugin-vue'
 import globals from 'globals'
 import ts from 'typescript-eslint'
@@ -88,6 +89,16 @@ const exactComparison = {
   },
 }
 
+// A text of a caller's is read in linear time. A sticky pattern begins at one place only.
+const linearPatterns = {
+  files: ['packages/*/{src,templates}/**/*.{ts,vue}'],
+  plugins: { regexp },
+  rules: {
+    'regexp/no-super-linear-backtracking': ['error', { report: 'potential' }],
+    'regexp/no-super-linear-move': ['error', { report: 'potential', ignoreSticky: true }],
+  },
+}
+
 export default ts.config(
   { ignores: ['**/dist/**', 'examples/*/data/**', 'packages/review/test/corpus/**', '.ledgerman/**', 'coverage/**'] },
   ...ts.configs.recommended,
@@ -111,6 +122,7 @@ export default ts.config(
   ...layerRules,
   corePurity,
   exactComparison,
+  linearPatterns,
   { files: ['**/*.cjs'], rules: { '@typescript-eslint/no-require-imports': 'off' } },
   { files: ['bench/**'], rules: { 'no-console': 'off' } },
   prettier,

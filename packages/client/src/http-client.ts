@@ -88,7 +88,7 @@ export class HttpClient {
   readonly #options: ConnectionOptions
 
   constructor(options: ConnectionOptions) {
-    this.#url = options.url.replace(/\/+$/, '')
+    this.#url = options.url.replace(/(?<!\/)\/+$/, '')
     this.#options = options
   }
 

@@ -19,7 +19,7 @@ export function toTablePath(schema: string, name: string): string {
  */
 export function parseTablePath(path: string): TablePath {
   const parts: string[] = []
-  const pattern = /\s*(?:"((?:[^"]|"")+)"|([^".]+))\s*(\.|$)/y
+  const pattern = /(?:\s*"((?:[^"]|"")+)"\s*|([^".]+))(\.|$)/y
   while (pattern.lastIndex < path.length) {
     const found = pattern.exec(path)
     if (!found) throw notATable(path)

@@ -219,7 +219,8 @@ export async function keepingRefusals<T>(db: Db, what: RecordEntry | Run, work: 
 function withoutValues({ message, cause }: DataError): string {
   const said = cause as { routine?: string; message: string } | undefined
   const told = said?.routine === 'exec_stmt_raise' ? message.replaceAll(said.message, '…') : message
-  return told.replace(/'[^']*'|\([^)]*\)=\([^)]*\)/g, '…')
+  const [from, to] = [told.indexOf('=('), told.lastIndexOf(')')]
+  return (from < 0 || to < from ? told : `${told.slice(0, from)}=(…)${told.slice(to + 1)}`).replace(/'[^']*'/g, '…')
 }
 
 async function bookRefusal(db: Db, what: RecordEntry | Run, error: DataError): Promise<void> {

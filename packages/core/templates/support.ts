@@ -583,7 +583,11 @@ export function toGuard(text: string | null | undefined, letter: string): string
 }
 
 export const readText: Read = (text) => text
-export const readNumber: Read = (text) => (/^(NaN|-?Infinity)$/.test(text) ? text : Number(text))
+/** NaN and the infinities stay texts: JSON has none of them. */
+export const readNumber: Read = (text) => {
+  const number = Number(text)
+  return Number.isFinite(number) ? number : text
+}
 export const readBoolean: Read = (text) => text === 't' || text === 'true'
 export const readTimestamp: Read = (text) => (text.endsWith('BC') ? text.replace('T', ' ') : text.replace(' ', 'T'))
 export const readTimestamptz: Read = (text) =>
@@ -652,8 +656,8 @@ export function writeText(longest: number | null): Write {
 export function writeWhole(least: bigint, most: bigint, mayBeText: boolean): Write {
   return (value, property) => {
     const digits = typeof value === 'number' || (mayBeText && typeof value === 'string') ? String(value) : ''
-    const isWhole = /^-?\d{1,20}$/.test(digits)
-    if (!isWhole || BigInt(digits) < least || BigInt(digits) > most)
+    const whole = /^-?\d{1,20}$/.test(digits) ? BigInt(digits) : null
+    if (whole === null || whole < least || whole > most)
       throw new ValueInvalid(property, `a whole number from ${least} to ${most}`)
     return digits
   }
@@ -664,13 +668,14 @@ export function writeNumeric(digits: number | null, scale: number | null): Write
   return (value, property) => {
     const text = typeof value === 'number' || typeof value === 'string' ? String(value) : ''
     if (text === 'NaN' || (scale === null && /^-?Infinity$/.test(text))) return text
-    const parts = /^[+-]?(\d*)\.?(\d*)(?:[eE]([+-]?\d{1,5}))?$/.exec(text)
+    const parts = /^[+-]?(\d*)(?:\.(\d*))?(?:[eE]([+-]?\d{1,5}))?$/.exec(text)
     const [, whole = '', fraction = '', exponent = '0'] = parts ?? []
     const all = whole + fraction
     if (!parts || all === '') throw new ValueInvalid(property, 'a number, as a string of digits such as "14.50"')
     const point = whole.length + Number(exponent)
-    const before = /[1-9]/.test(all) ? Math.max(0, point - all.search(/[1-9]/)) : 0
-    const after = /[1-9]/.test(all) ? all.replace(/0+$/, '').length - point : 0
+    const first = all.search(/[1-9]/)
+    const before = first < 0 ? 0 : Math.max(0, point - first)
+    const after = first < 0 ? 0 : all.replace(/(?<!0)0+$/, '').length - point
     if (scale !== null && after > scale)
       throw new ValueInvalid(property, `at most ${scale} ${scale === 1 ? 'digit' : 'digits'} behind the point`)
     if (digits !== null && scale !== null && before > Math.max(0, digits - scale))
@@ -921,7 +926,7 @@ function rankOf(text: string): number {
 
 function decimalOf(text: string): { digits: bigint; scale: bigint } {
   const [, sign, whole = '', fraction = '', exponent = '0'] =
-    /^([+-]?)(\d*)\.?(\d*)(?:[eE]([+-]?\d+))?$/.exec(text) ?? []
+    /^([+-]?)(\d*)(?:\.(\d*))?(?:[eE]([+-]?\d+))?$/.exec(text) ?? []
   const digits = BigInt(`0${whole}${fraction}`)
   return { digits: sign === '-' ? -digits : digits, scale: BigInt(fraction.length) - BigInt(exponent) }
 }

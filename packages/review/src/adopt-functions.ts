@@ -38,7 +38,7 @@ function freeName(name: string, taken: ReadonlySet<string>): string {
     name
       .replace(/([a-z0-9])([A-Z])/g, '$1-$2')
       .replace(/[^A-Za-z0-9]+/g, '-')
-      .replace(/^-+|-+$/g, '')
+      .replace(/^-+|(?<!-)-+$/g, '')
       .toLowerCase() || 'adopted'
   let free = /^[a-z]/.test(plain) ? plain : `adopted-${plain}`
   for (let number = 2; taken.has(free); number++) free = `${plain}-${number}`

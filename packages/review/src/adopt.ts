@@ -244,7 +244,7 @@ function constantText(constant: SqlNode): string | undefined {
 
 function camel(name: string): string {
   const joined = name
-    .replace(/[^\p{L}\p{N}]+(\p{L}|\p{N})/gu, (_, letter: string) => letter.toUpperCase())
+    .replace(/(?<![^\p{L}\p{N}])[^\p{L}\p{N}]+(\p{L}|\p{N})/gu, (_, letter: string) => letter.toUpperCase())
     .replace(/[^\p{L}\p{N}_]/gu, '')
   return /^[\p{L}_]/u.test(joined) ? joined : `value${joined}`
 }

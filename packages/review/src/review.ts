@@ -3,15 +3,15 @@ import type { PlaceholderStyle, Review, ReviewedStatement, ReviewFinding } from 
 import type { ReviewCatalogue } from './catalogue.js'
 import { NAMELESS, type Execution, type FunctionFacts } from './extract/facts.js'
 import { languageOf } from './extract/grammar.js'
-import { readSource, type SourceReader } from './extract/read-source.js'
+import type { SourceReader } from './extract/read-source.js'
 import { accepted } from './acceptances.js'
 import { catalogueFindings } from './rules/catalogue-rules.js'
 import { finding, type Subject } from './rules/finding.js'
 import { ParameterNames } from './parameter-names.js'
 import { flowFindings, scriptFindings, setsLimits } from './rules/flow-rules.js'
 import { statementFindings } from './rules/statement-rules.js'
+import { ReadingThread } from './thread/reading-thread.js'
 import { readText } from './sql/placeholders.js'
-import { readSqlFile } from './sql/sql-file.js'
 import { loadSqlGrammar, parseStatements } from './sql/statement-facts.js'
 
 export interface SourceFile {
@@ -22,7 +22,7 @@ export interface SourceFile {
 export interface ReviewOptions {
   catalogue?: ReviewCatalogue | undefined
   placeholders?: PlaceholderStyle | undefined
-  /** Who reads source code; by default it is read in this thread. */
+  /** Who reads source code; by default a thread that ends with the review. */
   read?: SourceReader | undefined
   /** Ends it between two statements. */
   signal?: AbortSignal | undefined
@@ -40,7 +40,13 @@ export async function reviewFiles(files: readonly SourceFile[], options: ReviewO
   await loadSqlGrammar()
   const statements: ReviewedStatement[] = []
   const findings: ReviewFinding[] = []
-  for (const file of files) await reviewFile(file, options, statements, findings)
+  const own = new ReadingThread()
+  const read = options.read ?? own.read
+  try {
+    for (const file of files) await reviewFile(file, { ...options, read }, statements, findings)
+  } finally {
+    await own.close()
+  }
   const count = (level: string) => findings.filter((each) => each.level === level && each.accepted === undefined).length
   return {
     statements,
@@ -58,7 +64,7 @@ export async function reviewFiles(files: readonly SourceFile[], options: ReviewO
 
 async function reviewFile(
   { path, text }: SourceFile,
-  options: ReviewOptions,
+  options: ReviewOptions & { read: SourceReader },
   statements: ReviewedStatement[],
   findings: ReviewFinding[],
 ): Promise<void> {
@@ -79,11 +85,8 @@ async function reviewFile(
     return void note('It is too large, or has lines that are too long, and was not read.')
   if (language === 'sql' && OTHER_DIALECT.test(text))
     return void note('It is written for another database, and was not checked.')
-  const read =
-    language === 'sql'
-      ? { executions: readSqlFile(text).executions, functions: [], file: undefined }
-      : await (options.read ?? readSource)(language, text)
-  if (!read) return void note('It took too long to parse, and was not read.')
+  const read = await options.read(language, text)
+  if (!read) return void note('It took too long or too much memory to parse, and was not read.')
   const subjects: Subject[] = []
   const own: ReviewFinding[] = []
   const namesOf = new Map<FunctionFacts, ParameterNames>()
@@ -122,7 +125,7 @@ async function reviewFile(
 
 /** What PostgreSQL has not, and other databases write all the time. */
 const OTHER_DIALECT =
-  /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^\s*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b|\bnomaxvalue\b|^\/$|\balter\s+table\s+[\w"]+\s+(?:change|modify)\s|\binterval\s+\d+\s+(?:second|minute|hour|day|week|month|year)\b|\bdate_sub\s*\(/im
+  /`\w+`|\bauto_?increment\b|\bengine\s*=|\[dbo\]|^[ \t]*delimiter\s|\bvarchar2\b|\bnvarchar\b|\bunsigned\b|\bnomaxvalue\b|^\/$|\balter\s+table\s+[\w"]+\s+(?:change|modify)\s|\binterval\s+\d+\s+(?:second|minute|hour|day|week|month|year)\b|\bdate_sub\s*\(/im
 
 /** Names and words of other databases, in a statement that PostgreSQL does not take. */
 const OTHER_NAMES =
@@ -137,7 +140,11 @@ function toSubject(
   findings: ReviewFinding[],
 ): Subject | undefined {
   const read = readText(execution, placeholders)
-  if (read.text.length > LONGEST_STATEMENT) return undefined
+  if (read.text.length > LONGEST_STATEMENT) {
+    const message = `It is longer than ${LONGEST_STATEMENT} characters, and was not checked.`
+    findings.push(finding({ path, index: null }, 'does-not-parse', 'note', execution.place, message))
+    return undefined
+  }
   const first = parseStatements(read.text)
   const second = 'problem' in first && read.asNames !== read.text ? parseStatements(read.asNames) : first
   const parsed = 'statements' in second ? second : first

@@ -52,7 +52,15 @@ function formatFinding(
     `${colors.dim(number)}${shown}`,
     `${' '.repeat(number.length + Math.max(0, column - 1 - from))}${LEVEL_COLORS[level](carets)}`,
     colors.dim(`       ${why}`),
-    ...(instead === null ? [] : [`       instead: ${instead.replace(/\s*\n\s*/g, ' ').slice(0, 300)}`]),
+    ...(instead === null ? [] : [`       instead: ${inOneLine(instead).slice(0, 300)}`]),
     '',
   ].join('\n')
+}
+
+function inOneLine(text: string): string {
+  return text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter(Boolean)
+    .join(' ')
 }

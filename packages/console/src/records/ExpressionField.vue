@@ -75,6 +75,7 @@ watch(
 )
 
 function complete(context: CompletionContext) {
+  // eslint-disable-next-line regexp/no-super-linear-move -- the editor looks back 250 characters at most
   const word = context.matchBefore(/[\p{L}_][\p{L}\p{N}_.]*/u)
   if (!word && !context.explicit) return null
   return {

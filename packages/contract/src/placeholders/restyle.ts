@@ -59,7 +59,7 @@ function uniqueNames(binds: readonly BindReceipt[]): string[] {
 
 /** Strings, quoted names, comments, dollar quotes, and `$n`: what PostgreSQL's scanner tells apart (manual, "Lexical Structure"). */
 const TOKENS =
-  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|[\p{L}_][\p{L}\p{N}_$]*/gu
+  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?(?:\*\/|$)|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|[\p{L}_][\p{L}\p{N}_$]*/gu
 
 /** Has each `$n` of a statement replaced, and what stands between. */
 function mapPlaceholders(

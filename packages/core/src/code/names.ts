@@ -141,5 +141,5 @@ function kebab(name: string): string {
     .toLowerCase()
     .normalize('NFKD')
     .replace(/[^a-z0-9-]/g, '')
-  return joined.replace(/^-+|-+$/g, '').slice(0, 80) || 'definition'
+  return joined.replace(/^-+|(?<!-)-+$/g, '').slice(0, 80) || 'definition'
 }

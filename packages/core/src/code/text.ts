@@ -11,7 +11,12 @@ export function quoted(text: string): string {
 
 /** A text as part of a comment, to the end of a line or in a block: none of what ends a line or a block (ECMA-262, section 12.3) stays in it. */
 export function inComment(text: string): string {
-  return text.replaceAll('*/', '* /').replace(/\s*[\n\r\u2028\u2029]\s*/g, ' ')
+  return text
+    .replaceAll('*/', '* /')
+    .split(/[\n\r\u2028\u2029]/)
+    .map((line) => line.trim())
+    .filter(Boolean)
+    .join(' ')
 }
 
 /** A member's name: as it stands where it is an identifier. */

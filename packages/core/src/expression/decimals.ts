@@ -59,6 +59,6 @@ function decimalsOfCall(
 
 /** How many decimals a number has as it is written: none that only fill it up; Infinity where it is no plain number. */
 export function decimalsOfText(text: string): number {
-  const digits = /^\s*[-+]?\d*(?:\.(\d*))?\s*$/.exec(text)
-  return digits ? (digits[1] ?? '').replace(/0+$/, '').length : Infinity
+  const digits = /^[-+]?\d*(?:\.(\d*))?$/.exec(text.trim())
+  return digits ? (digits[1] ?? '').replace(/(?<!0)0+$/, '').length : Infinity
 }

@@ -1,6 +1,6 @@
 /** A column's or table's name in camelCase: `hours_left` → `hoursLeft`, `Größe (m²)` → `größeM`, `2nd` → `_2nd`. */
 export function toPropertyName(name: string): string {
-  const words = name.match(/\p{Lu}?[\p{Ll}\p{M}\p{Lo}\p{Nd}]+|\p{Lu}+(?!\p{Ll})|\p{Nd}+/gu) ?? []
+  const words = name.match(/\p{Lu}?[\p{Ll}\p{M}\p{Lo}\p{Nd}]+|(?<!\p{Lu})\p{Lu}+(?!\p{Ll})|\p{Nd}+/gu) ?? []
   const camel = words
     .map((word, at) => (at === 0 ? word.toLowerCase() : word.charAt(0).toUpperCase() + word.slice(1).toLowerCase()))
     .join('')

@@ -1,6 +1,6 @@
 import { expressionProblem } from '../expression/expression-problem.js'
 import { scanSync, parseSync } from 'libpg-query'
-import { suggestName, type SqlStep } from '@ledgerman/contract'
+import { hasRunOfSigns, suggestName, type SqlStep } from '@ledgerman/contract'
 import { whyOutOfReach } from './out-of-reach.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { Surroundings } from '../statement/record-scope.js'
@@ -35,6 +35,7 @@ export function resolveSqlStep(
     })
     return undefined
   }
+  if (hasRunOfSigns(step.sql)) return refuse('the statement cannot be read: it has more than 63 signs in a row')
   const number = slots.expression(place, step.sql)
   const bytes = Buffer.from(step.sql)
   const pieces: string[] = []

@@ -250,7 +250,7 @@ function sameIn(target: Target, mapping: Mapping): IsSame {
 
 /** A number without the zeros at the end of its fraction: a view gives them that its trigger does not. */
 function withoutZeros(text: string | null): string | null {
-  return text?.includes('.') ? text.replace(/\.?0+$/, '') : text
+  return text?.includes('.') ? text.replace(/(?<!0)0+$/, '').replace(/\.$/, '') : text
 }
 
 /** A value as it would come back out of the book. */

@@ -71,15 +71,19 @@ function literally(text: string): string {
 
 /** Whether a whole number went out of its range in a calculation or a cast, and not where a value was read. */
 export function isOverflow({ code, where, routine = '' }: DatabaseError): boolean {
-  return code === '22003' && where === undefined && /^(?:int\d+\w*|i4toi2|[df]toi\d|numeric_int\d\w*)$/.test(routine)
+  return code === '22003' && where === undefined && /^(?:int\d\w*|i4toi2|[df]toi\d|numeric_int\d\w*)$/.test(routine)
 }
 
 /** Who waits for whom in a deadlock: `Process 12 waits for ShareLock on transaction 751; blocked by process 34.`, a line each. */
 export function waitsInDeadlock(detail: string): { pid: number; lock: string; blockedBy: number }[] {
   return detail.split('\n').flatMap((line) => {
-    const [, pid, words = '', by] = /^\D*(\d+)(.*)[;；、]\D*(\d+)\D*$/.exec(line) ?? []
-    if (pid === undefined) return []
-    return [{ pid: Number(pid), lock: /\w+Lock\b.*$/.exec(words)?.[0].trim() ?? words.trim(), blockedBy: Number(by) }]
+    const last = /(?<!\d)(\d+)\D*$/.exec(line)
+    const middle = Math.max(...[';', '；', '、'].map((mark) => line.slice(0, last?.index).lastIndexOf(mark)))
+    const [, pid] = /(\d+)/.exec(line.slice(0, Math.max(0, middle))) ?? []
+    const by = last?.[1]
+    if (pid === undefined || by === undefined) return []
+    const words = line.slice(line.indexOf(pid) + pid.length, middle)
+    return [{ pid: Number(pid), lock: /\b\w+Lock\b.*$/.exec(words)?.[0].trim() ?? words.trim(), blockedBy: Number(by) }]
   })
 }
 
@@ -87,14 +91,37 @@ export function waitsInDeadlock(detail: string): { pid: number; lock: string; bl
 export const STAGED = 'staged by the drill'
 
 /** Quotation marks of the languages that PostgreSQL speaks: `lc_messages` is the database's, and no session may choose it. */
-const QUOTED = [/".*"/gs, /(?<![\p{L}\p{N}])'.*'/gsu, /[«»].*[«»]/gs, /[„“”].*[“”]/gs, /‹.*›/gs, /「.*」/gs, /『.*』/gs]
+const QUOTED = [
+  [/"/, '"'],
+  [/(?<![\p{L}\p{N}])'/u, "'"],
+  [/[«»]/, '«»'],
+  [/[„“”]/, '“”'],
+  [/‹/, '›'],
+  [/「/, '」'],
+  [/『/, '』'],
+] as const
 
 /**
  * A message with an ellipsis for whatever stands between the first and the last mark of a kind, since a value may hold marks of its
  * own, for all that follows a colon, and for what stands in parentheses behind an equals sign.
  */
 export function withoutValues(message: string): string {
-  return QUOTED.reduce((words, kind) => words.replace(kind, '"…"'), message)
-    .replace(/=\s*\(.*\)/gs, '=(…)')
-    .replace(/[:：]\s*(?!….*$)[^"]*$/s, ': …')
+  const words = QUOTED.reduce((words, [first, last]) => withoutPart(words, first, last, '"…"'), message)
+  return withoutTail(withoutPart(words, /=\s*\(/, ')', '=(…)'))
+}
+
+/** A text with `instead` for all from the first place of `first` to the last of one of the characters `last`. */
+function withoutPart(text: string, first: RegExp, last: string, instead: string): string {
+  const found = first.exec(text)
+  const end = Math.max(...[...last].map((mark) => text.lastIndexOf(mark)))
+  return !found || end < found.index + found[0].length
+    ? text
+    : text.slice(0, found.index) + instead + text.slice(end + 1)
+}
+
+/** A message with an ellipsis for what follows the first colon behind all that was quoted. */
+function withoutTail(message: string): string {
+  const from = message.lastIndexOf('"') + 1
+  const at = message.slice(from).search(/[:：](?!…)/)
+  return at < 0 ? message : `${message.slice(0, from + at)}: …`
 }

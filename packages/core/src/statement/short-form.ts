@@ -197,7 +197,7 @@ function simplify(sql: string, isAlone: boolean): string {
     if (token.endsWith(' t') || token === 't.') return isAlone ? '' : token
     return token
   })
-  return isAlone ? text.replace(/ +(?=\n|$)/gm, '') : text
+  return isAlone ? text.replace(/(?<! ) +(?=\n|$)/gm, '') : text
 }
 
 /** Whether other rows are read beside the record's own, so that it has to be said whose a column is. */

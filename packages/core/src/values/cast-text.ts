@@ -8,7 +8,7 @@ export function castOfSent(sent: string | null, { name }: ColumnType): string | 
   if (sent === null) return null
   if (name === 'bool') return sent.startsWith('t') ? 'true' : 'false'
   if (name === 'inet') return sent.includes('/') ? sent : `${sent}/${wholeMask(sent)}`
-  return name === 'bpchar' ? sent.replace(/ +$/, '') : sent
+  return name === 'bpchar' ? sent.replace(/(?<! ) +$/, '') : sent
 }
 
 /** What PostgreSQL sends, of what `value::text` gives; without the blanks that a char of no length ends with, which nobody kept. */

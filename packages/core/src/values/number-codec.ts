@@ -38,8 +38,8 @@ export function numericToText(value: Json, type: ScalarType): string {
     if (precision === null || digits === 'NaN') return digits
     throw new ValueError(`a number with at most ${precision.digits} digits; this column cannot hold infinity`)
   }
-  const parts = digits === undefined ? null : /^([+-]?)(\d*)\.?(\d*)(?:[eE]([+-]?\d{1,6}))?$/.exec(digits)
-  if (digits === undefined || !parts || (parts[2] === '' && parts[3] === '')) {
+  const parts = digits === undefined ? null : /^([+-]?)(\d*)(?:\.(\d*))?(?:[eE]([+-]?\d{1,6}))?$/.exec(digits)
+  if (digits === undefined || !parts || (parts[2] === '' && !parts[3])) {
     throw new ValueError('a number, as a string of digits such as "14.50"')
   }
   const { before, after } = digitsAroundPoint(parts[2] ?? '', parts[3] ?? '', Number(parts[4] ?? 0))

@@ -54,11 +54,11 @@ function assertKept(text: string, fields: string): void {
   const order = ['year', 'month', 'day', 'hour', 'minute', 'second']
   const [date = '', time = ''] = text.slice(1).split('T')
   const parts = [
-    ...[...date.matchAll(/(-?[\d.]+)([YMWD])/g)].map(([, amount, unit]) => ({
+    ...[...date.matchAll(/(?<![\d.])(-?[\d.]+)([YMWD])/g)].map(([, amount, unit]) => ({
       amount,
       field: { Y: 'year', M: 'month', W: 'day', D: 'day' }[unit ?? ''] ?? '',
     })),
-    ...[...time.matchAll(/(-?[\d.]+)([HMS])/g)].map(([, amount, unit]) => ({
+    ...[...time.matchAll(/(?<![\d.])(-?[\d.]+)([HMS])/g)].map(([, amount, unit]) => ({
       amount,
       field: { H: 'hour', M: 'minute', S: 'second' }[unit ?? ''] ?? '',
     })),
@@ -79,7 +79,7 @@ function matching(value: Json, form: RegExp, expected: string): string {
 
 /** Refuses digits of a second that the column would round away. */
 function withinFraction(text: string, form: RegExp, type: ScalarType): string {
-  const fraction = (form.exec(text)?.[1] ?? '').replace(/0+$/, '')
+  const fraction = (form.exec(text)?.[1] ?? '').replace(/(?<!0)0+$/, '')
   const kept = type.fractionDigits ?? 6
   if (fraction.length > kept)
     throw new ValueError(`at most ${kept} ${kept === 1 ? 'digit' : 'digits'} behind the point of a second`)

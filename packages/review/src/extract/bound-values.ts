@@ -28,7 +28,7 @@ export function boundOf(args: readonly Node[], method: string, language: SourceL
         names: first.text
           .replace(/^new\s*\{|\}$/g, '')
           .split(',')
-          .map((part) => /^\s*(\w+)\s*=/.exec(part)?.[1] ?? /(\w+)\s*$/.exec(part)?.[1] ?? '')
+          .map((part) => /^\s*(\w+)\s*=/.exec(part)?.[1] ?? /\b(\w+)$/.exec(part.trimEnd())?.[1] ?? '')
           .filter(Boolean),
       }
     case 'parenthesized_expression':

@@ -36,5 +36,5 @@ export function nameOf(node: Node): string | undefined {
   const own = node.childForFieldName('name')?.text
   if (own !== undefined) return own
   const held = ['name', 'key', 'left', 'property'].map((field) => node.parent?.childForFieldName(field)?.text)
-  return /([$\w]+)$/.exec(held.find((each) => each !== undefined) ?? '')?.[1]
+  return /(?<![$\w])[$\w]+$/.exec(held.find((each) => each !== undefined) ?? '')?.[0]
 }

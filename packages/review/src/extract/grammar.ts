@@ -42,10 +42,19 @@ const parsers = new Map<SourceLanguage, Promise<Parser>>()
 
 /** How long a file may take to be parsed, in milliseconds. */
 const LONGEST_MS = 2_000
+/** The parser's memory at first and at most, in pages of 64 KiB: some programs of 100 kB would take all that there is. */
+const MEMORY = { initial: 512, maximum: 8_192 }
+/** Node's types leave it out. */
+declare const WebAssembly: { Memory: new (limits: typeof MEMORY) => object }
 
-/** Parses a file; where it has syntax errors the rest of it is parsed all the same. @returns undefined where it takes too long. */
+/**
+ * Parses a file; where it has syntax errors the rest of it is parsed all the same.
+ *
+ * @returns undefined where it takes too long.
+ * @throws WebAssembly.RuntimeError where it takes too much memory: no other file can be parsed in this process or thread then.
+ */
 export async function parseSource(language: Exclude<SourceLanguage, 'sql'>, text: string): Promise<Tree | undefined> {
-  await (ready ??= Parser.init())
+  await (ready ??= Parser.init({ wasmMemory: new WebAssembly.Memory(MEMORY), printErr: () => undefined }))
   let loading = parsers.get(language)
   if (!loading) parsers.set(language, (loading = load(language)))
   const parser = await loading

@@ -49,7 +49,7 @@ export function itemsOf(node: Node, scope: ReadonlyMap<string, Part[]>, textOf: 
 
 /** Calls that make each item alike: of a function what it gives, of a filling what it fills with. */
 function itemsOfCall(node: Node, textOf: TextOf): Part[] | undefined {
-  const name = /([\w$]+)\s*\($/.exec(
+  const name = /(?<![\w$])([\w$]+)\s*\($/.exec(
     node.text.slice(0, Math.max(0, (argumentsOf(node)?.startIndex ?? node.startIndex) - node.startIndex + 1)),
   )?.[1]
   const args = argumentsOf(node)?.namedChildren.flatMap((child) => (child ? [itemIn(child)] : [])) ?? []

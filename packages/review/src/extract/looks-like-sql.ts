@@ -1,7 +1,7 @@
 import type { Part } from './facts.js'
 
 const LOOKS_LIKE_SQL =
-  /^\s*(?:--[^\n]*\n\s*|\/\*[\s\S]*?\*\/\s*)*(?:select\s|insert\s+into\s|update\s+(?:only\s+)?[\w".$?:@%{]+(?:\s+(?:as\s+)?\w+)?\s+set\s|delete\s+from\s|with\s+(?:recursive\s+)?\w+(?:\s*\([^)]*\))?\s+as\s|merge\s+into\s|truncate\s+(?:table\s+)?\w|lock\s+table\s|begin\b|start\s+transaction|commit\b|rollback\b|call\s+\w+\s*\(|values\s*\()/i
+  /^\s*(?:--[^\n]*\n\s*|\/\*[^*]*(?:\*(?!\/)[^*]*)*\*\/\s*)*(?:select\s|insert\s+into\s|update\s+(?:only\s+)?[\w".$?:@%{]+(?:\s+(?:as\s+)?\w+)?\s+set\s|delete\s+from\s|with\s+(?:recursive\s+)?\w+(?:\s*\([^)]*\))?\s+as\s|merge\s+into\s|truncate\s+(?:table\s+)?\w|lock\s+table\s|begin\b|start\s+transaction|commit\b|rollback\b|call\s+\w+\s*\(|values\s*\()/i
 
 /** A text that begins as a statement does, whatever it is put together from: what has none needs no parsing. Each repetition has an end, so that reading stays linear. */
 const HOLDS_SQL =
@@ -19,7 +19,7 @@ export function looksLikeSql(parts: readonly Part[]): boolean {
 
 /** What a call that does nothing but run statements is given may be written wrongly, and is one all the same. */
 const BEGINS_LIKE_SQL =
-  /^\s*(?:select|insert|update|delete|with|merge)\s+[\w"*(@$:?%'.]+[\s\S]*\s(?:from|where|set|values|into|=|returning)\b|^\s*(?:select|update|delete|insert)\b[\s\S]*[=,(*]/i
+  /^\s*(?:select|insert|update|delete|with|merge)\s+[\w"*(@$:?%'.][\s\S]*\s(?:from|where|set|values|into|=|returning)\b|^\s*(?:select|update|delete|insert)\b[\s\S]*[=,(*]/i
 const ONLY_RUNNING =
   /^(execute|executemany|executeQuery|executeUpdate|prepareStatement|prepare|query|pg_query|pg_query_params|NpgsqlCommand|SqlCommand|exec|fetch|fetchrow|fetchval)$/
 

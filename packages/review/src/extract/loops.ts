@@ -3,7 +3,7 @@ import type { Node } from 'web-tree-sitter'
 const NAME = /[A-Za-z_$][\w$]*/g
 /** Texts of a program: what is in them assigns nothing. */
 const TEXTS = /"(?:[^"\\\n]|\\.)*"|'(?:[^'\\\n]|\\.)*'|`(?:[^`\\]|\\.)*`/g
-const ASSIGNED = /([A-Za-z_$][\w$]*)\s*(?:\+\+|--|[-+*/.]?=(?![=>]))/g
+const ASSIGNED = /(?<![\w$])([A-Za-z_$][\w$]*)\s*(?:\+\+|--|[-+*/.]?=(?![=>]))/g
 /** What is looked at of a loop, in characters. */
 const MOST_READ = 20_000
 

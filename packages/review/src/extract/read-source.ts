@@ -1,6 +1,7 @@
 import type { Execution, FunctionFacts } from './facts.js'
 import { readExecutions } from './executions.js'
 import { parseSource, type SourceLanguage } from './grammar.js'
+import { readSqlFile } from '../sql/sql-file.js'
 import { mayHoldSql } from './looks-like-sql.js'
 
 /** What a source file runs. It holds nothing but data, so that another thread can read it. */
@@ -10,11 +11,12 @@ export interface ReadSource {
   file: FunctionFacts | undefined
 }
 
-/** Reads the statements out of source code; undefined where it takes too long. */
-export type SourceReader = (language: Exclude<SourceLanguage, 'sql'>, text: string) => Promise<ReadSource | undefined>
+/** Reads the statements out of source code; undefined where it takes too long, or too much memory. */
+export type SourceReader = (language: SourceLanguage, text: string) => Promise<ReadSource | undefined>
 
 /** Reads a file here and now: for large ones it keeps the thread busy for seconds. */
 export const readSource: SourceReader = async (language, text) => {
+  if (language === 'sql') return { executions: readSqlFile(text), functions: [], file: undefined }
   if (!mayHoldSql(text)) return { executions: [], functions: [], file: undefined }
   const tree = await parseSource(language, text)
   if (!tree) return undefined

@@ -3,7 +3,7 @@ import { areExclusive } from '../extract/paths.js'
 
 /** What drivers call the number of rows, on a result, a cursor or a statement. */
 const COUNTS =
-  /(?:([$\w]+)\s*(?:\?\.|\.|->|::)\s*)?\b(?:row_?count|affected_?rows|statusmessage|RowsAffected|getUpdateCount|getLargeUpdateCount|changedRows|num_rows|RecordsAffected)\b|\bpg_affected_rows\s*\(\s*([$\w]+)/gi
+  /(?:(?<![$\w])([$\w]+)\s*(?:\?\.|\.|->|::)\s*)?\b(?:row_?count|affected_?rows|statusmessage|RowsAffected|getUpdateCount|getLargeUpdateCount|changedRows|num_rows|RecordsAffected)\b|\bpg_affected_rows\s*\(\s*([$\w]+)/gi
 const COUNT = new RegExp(COUNTS.source, 'i')
 /** What reads the rows that RETURNING gives. */
 const READS_ROWS =

@@ -102,7 +102,7 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
   const begins =
     has(/^(beginTransaction|BeginTransaction|BeginTransactionAsync|begin_transaction)$/) ||
     (has(/^setAutoCommit$/) && /setAutoCommit\(\s*false/.test(fn.text)) ||
-    /['"`]\s*(begin|start transaction)\b[^;'"`]*;?\s*['"`]/i.test(fn.text)
+    /['"`]\s*(begin|start transaction)\b[^;'"`]*(?:;\s*)?['"`]/i.test(fn.text)
   if (language === 'python') {
     const opens = fn.calls.some((call) => call.name === 'connect' && /psycopg|pg8000|pgdb|^$/.test(call.receiver))
     const isManaged =
@@ -131,7 +131,7 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
   return []
 }
 
-const BEGINS = /^\s*(?:begin|start\s+transaction)\b[^;]*;?\s*["'`]?$/i
+const BEGINS = /^\s*(?:begin|start\s+transaction)\b[^;]*(?:;\s*["'`]?)?$/i
 const COMMITS = /^\s*(?:commit|end)\b/i
 const ROLLS_BACK = /^\s*rollback\b/i
 
@@ -284,7 +284,7 @@ function unboundedWait(
 function oneByOne(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
   // A loop that goes on until nothing is left works in batches.
   const isEndless =
-    subjects.some(({ execution }) => execution.loop !== null) && /\bwhile\s*\(?\s*(true|True|1)\b/.test(fn.text)
+    subjects.some(({ execution }) => execution.loop !== null) && /\bwhile[\s(]*(true|True|1)\b/.test(fn.text)
   return subjects.flatMap((subject) => {
     const { facts, execution } = subject
     if (
@@ -339,7 +339,7 @@ function sessionKept(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFin
   const given = fn.calls.filter(({ name }) =>
     /^(release|close|end|putconn|Dispose|DisposeAsync|Close|CloseAsync|closeQuietly|destroy)$/.test(name),
   )
-  const isReturned = /return\s+(new\s+)?\w*(conn|client|connection)\w*\s*;?\s*(\}|$|\n)/i.test(fn.text)
+  const isReturned = /return\s+(new\s+)?\w*(conn|client|connection)\w*[^\S\n]*(?:;[^\S\n]*)?(\}|$|\n)/i.test(fn.text)
   if (
     isReturned ||
     given.some(({ isInFinally }) => isInFinally) ||

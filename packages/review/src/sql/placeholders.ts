@@ -67,7 +67,7 @@ const STYLES: Readonly<Record<SourceLanguage, readonly PlaceholderStyle[]>> = {
 const NAME_COMES = /(?:\b(?:from|into|update|join|table|only|using|order\s+by|group\s+by|as|set)\s+["`]?|["`.]|\w)$/i
 
 /** Where a column stands before what it is compared with, or set to. */
-const COLUMN_COMES = /\b(?:where|and|or|not|on|set|having)\s*\(*\s*$|\bset\s[^;]*,\s*$/i
+const COLUMN_COMES = /\b(?:where|and|or|not|on|set|having)[\s(]*$|\bset\s[^;]*,\s*$/i
 const COMPARES = /^\s*(?:=|<|>|!=|~|(?:not\s+)?(?:i?like|in|between)\b|is\b)/i
 
 /** Inside the list of an INSERT's columns. */
@@ -79,8 +79,8 @@ const IN_TABLE_LIST = /\bfrom\s(?:(?!\b(?:where|on|group|order|having|limit|set|
 /** Where a whole condition, an assignment or a list of rows may stand: what comes before it, and behind it. */
 const FRAGMENTS: readonly (readonly [comes: RegExp, ends: RegExp])[] = [
   [
-    /(?:\b(?:where|and|or|on|having|not)\s*\(*\s*|\b(?:where|and|or)\s[^()]*\ue001\s+)$/i,
-    /^\s*\)*\s*(?:$|\b(?:and|or|group|order|limit|union|returning|having)\b|\ue000|;)/i,
+    /(?:\b(?:where|and|or|on|having|not)[\s(]*|\b(?:where|and|or)\s[^()]*\ue001\s+)$/i,
+    /^[\s)]*(?:$|\b(?:and|or|group|order|limit|union|returning|having)\b|\ue000|;)/i,
   ],
   [/\bset\s(?:[\s\S]*,)?\s*$/i, /^\s*(?:$|,|where\b|returning\b|\ue000|;)/i],
   [/\bvalues\s*$/i, /^\s*(?:$|,|on\s+conflict\b|returning\b|\ue000|;)/i],
@@ -97,7 +97,7 @@ function isSelected(before: string, after: string): boolean {
 
 /** What PostgreSQL's scanner tells apart, and what may be a placeholder. */
 const TOKENS =
-  /[$:@]\w*\ue000(\d+)\ue001|[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|%\((\w+)\)s|%%|(%[sdf](?!\w))|::|:=|:'?([\p{L}_][\p{L}\p{N}_]*)'?|(\?\d*)(?![|&?])|@([\p{L}_][\p{L}\p{N}_]*)|\ue000(\d+)\ue001|[\p{L}_][\p{L}\p{N}_$]*/gu
+  /[$:@]\w*\ue000(\d+)\ue001|[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?(?:\*\/|$)|\$(?:[\p{L}_][\p{L}\p{N}_]*)?\$|\$(\d+)|%\((\w+)\)s|%%|(%[sdf](?!\w))|::|:=|:'?([\p{L}_][\p{L}\p{N}_]*)'?|(\?\d*)(?![|&?])|@([\p{L}_][\p{L}\p{N}_]*)|\ue000(\d+)\ue001|[\p{L}_][\p{L}\p{N}_$]*/gu
 
 /** Puts a statement's parts together as PostgreSQL reads them. */
 export function readText(

@@ -1,19 +1,22 @@
 import type { Execution, Place } from '../extract/facts.js'
 
-/** The statements of a SQL file, and lines of psql's own commands, which are skipped. */
-export function readSqlFile(text: string): { executions: Execution[]; skipped: Place[] } {
+/** The statements of a SQL file, without psql's own commands and the rows of a COPY. */
+export function readSqlFile(text: string): Execution[] {
   const executions: Execution[] = []
-  const skipped: Place[] = []
   const lineStarts = [0]
   for (let at = text.indexOf('\n'); at >= 0; at = text.indexOf('\n', at + 1)) lineStarts.push(at + 1)
   const placeOf = (from: number, to: number): Place => ({ ...pointOf(lineStarts, from), ...endOf(lineStarts, to) })
-  let begin = 0
-  const push = (from: number, to: number) => {
-    const body = text.slice(from, to)
-    const lead = /^(?:\s|--[^\n]*(?:\n|$)|\/\*[\s\S]*?\*\/)*/.exec(body)?.[0].length ?? 0
-    const statement = body.slice(lead).trimEnd()
+  let start = startOf(text, 0)
+  /** How many parentheses are open in the statement, up to `counted`. */
+  let open = 0
+  let counted = 0
+  const beginAt = (at: number) => {
+    start = startOf(text, at)
+    open = 0
+  }
+  const endAt = (end: number) => {
+    const statement = text.slice(start, end).trimEnd()
     if (statement === '') return
-    const start = from + lead
     const place = placeOf(start, start + statement.length)
     executions.push({
       language: 'sql',
@@ -35,38 +38,47 @@ export function readSqlFile(text: string): { executions: Execution[]; skipped: P
   TOKENS.lastIndex = 0
   for (let found = TOKENS.exec(text); found; found = TOKENS.exec(text)) {
     const [token] = found
+    for (const sign of text.slice(counted, found.index)) open += sign === '(' ? 1 : sign === ')' ? -1 : 0
     if (token === ';') {
       // What a rule does may be several statements, in parentheses.
-      if (isInRule(text.slice(begin, found.index))) continue
-      push(begin, found.index)
-      begin = TOKENS.lastIndex
-    } else if (token.startsWith('\\')) {
-      const isLine = text.slice(begin, found.index).trim() === ''
-      if (!isLine) push(begin, found.index)
-      skipped.push(placeOf(found.index, found.index + token.length))
-      begin = TOKENS.lastIndex
-    } else if (/^copy\s[\s\S]*from\s+stdin/i.test(token)) {
+      if (open <= 0 || !beginsRule(text, start)) {
+        endAt(found.index)
+        beginAt(TOKENS.lastIndex)
+      }
+    } else if (token.trimStart().startsWith('\\')) {
+      if (start < found.index) endAt(found.index)
+      beginAt(TOKENS.lastIndex)
+    } else if (/^copy/i.test(token) && found.index === start) {
+      const end = text.indexOf(';', start)
+      if (end < 0 || !/\sfrom\s+stdin\b/i.test(text.slice(start, end))) continue
       // The rows of a COPY stand behind it, up to a line of their own.
-      const end = text.indexOf('\n\\.', TOKENS.lastIndex)
-      begin = TOKENS.lastIndex = end < 0 ? text.length : end + 3
+      const last = text.indexOf('\n\\.', end)
+      TOKENS.lastIndex = last < 0 ? text.length : last + 3
+      beginAt(TOKENS.lastIndex)
     } else if (/^\$(?:\w*)\$$/.test(token)) {
       const end = text.indexOf(token, TOKENS.lastIndex)
       TOKENS.lastIndex = end < 0 ? text.length : end + token.length
     }
+    counted = TOKENS.lastIndex
   }
-  push(begin, text.length)
-  return { executions, skipped }
+  endAt(text.length)
+  return executions
 }
 
-/** Whether a text begins a rule whose list of statements is still open. */
-function isInRule(text: string): boolean {
-  if (!/^(?:\s|--[^\n]*\n)*create\s+(?:or\s+replace\s+)?rule\s/i.test(text)) return false
-  const bare = text.replace(/'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*/g, '')
-  return (bare.match(/\(/g)?.length ?? 0) > (bare.match(/\)/g)?.length ?? 0)
+const LEAD = /(?:\s|--[^\n]*(?:\n|$)|\/\*[\s\S]*?\*\/)*/y
+
+/** Where the statement begins that stands behind `at`, without the comments before it. */
+function startOf(text: string, at: number): number {
+  LEAD.lastIndex = at
+  return at + (LEAD.exec(text)?.[0].length ?? 0)
+}
+
+function beginsRule(text: string, at: number): boolean {
+  return /^create\s+(?:or\s+replace\s+)?rule\s/i.test(text.slice(at, at + 200))
 }
 
 const TOKENS =
-  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?\*\/|\$[\p{L}_]?[\p{L}\p{N}_]*\$|(?<=^|\n)[ \t]*\\[^\n]*|\bcopy\s[^;]*?from\s+stdin[^;]*;|;/giu
+  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?(?:\*\/|$)|\$[\p{L}_]?[\p{L}\p{N}_]*\$|(?<=^|\n)[ \t]*\\[^\n]*|\bcopy\b|;/giu
 
 function pointOf(starts: readonly number[], at: number): { line: number; column: number } {
   let [low, high] = [0, starts.length - 1]

@@ -1,3 +1,4 @@
+import { hasRunOfSigns } from '@ledgerman/contract'
 import { PASTED_NAME } from './placeholders.js'
 import { loadModule, parseSync } from 'libpg-query'
 
@@ -71,6 +72,7 @@ export function loadSqlGrammar(): Promise<void> {
 
 /** Reads statements with PostgreSQL's own grammar. `loadSqlGrammar` has to have been awaited. */
 export function parseStatements(text: string): { statements: StatementFacts[] } | { problem: ParseProblem } {
+  if (hasRunOfSigns(text)) return { problem: { message: 'it has more than 63 signs in a row', at: 0 } }
   try {
     const { stmts = [] } = parseSync(text) as { stmts?: { stmt: SqlNode; stmt_location?: number }[] }
     return { statements: stmts.map(({ stmt }) => wrappedFactsOf(stmt)) }

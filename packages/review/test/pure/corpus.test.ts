@@ -1,7 +1,7 @@
 import { readdirSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { REVIEW_RULES, type ReviewFinding } from '@ledgerman/contract'
-import { reviewFiles, type ReviewCatalogue, type ReviewTable } from '@ledgerman/review'
+import { ReadingThread, readSource, reviewFiles, type ReviewCatalogue, type ReviewTable } from '@ledgerman/review'
 
 // Snippets in every language, good and bad. A comment `finds RULE` says what has to be found on its line (`at -1`: on the one before), and
 // nothing else may be; `sound RULE` says of a line that it is right where the rule finds something in its like.
@@ -29,7 +29,7 @@ describe('the corpus', () => {
         .split(',')
         .flatMap((rule) => (rule.trim() === '' ? [] : [`${rule.trim()} on line ${at + 1 + Number(offset ?? 0)}`]))
     })
-    const review = await reviewFiles([{ path: name, text }], { catalogue })
+    const review = await reviewFiles([{ path: name, text }], { catalogue, read: readSource })
     const open = review.findings.filter(({ accepted }) => accepted === undefined)
     expect(open.map(shown).sort()).toEqual(wanted.sort())
     for (const { rule } of open) found.set(rule, (found.get(rule) ?? 0) + 1)
@@ -55,6 +55,9 @@ describe('the corpus', () => {
 })
 
 describe('a file that is none', () => {
+  const thread = new ReadingThread()
+  afterAll(() => thread.close())
+
   it.each([
     ['binary.py', `\0\0\0`],
     ['long.js', `x = '${'1'.repeat(300_000)}'`],
@@ -64,15 +67,25 @@ describe('a file that is none', () => {
     ['nested.sql', `select ${'('.repeat(5_000)}1${')'.repeat(5_000)}`],
     ['quotes.sql', `select 'a''b' || $x$ ; $x$ || E'\\'' ; ; delete from exposure`],
     ['unknown.rb', 'puts 1'],
+    // What takes a reader that looks back the square of its length, or all memory.
+    ['Chained.java', `class Chained { String sql = "select 1"; void f() { ${'.then('.repeat(15_000)} } }`],
+    ['comments.sql', '/* '.repeat(60_000)],
+    ['comments.py', `cur.execute("${'/* */ '.repeat(60)}x")`],
+    ['rule.sql', `create rule kept as on insert to t do (${';'.repeat(190_000)}`],
+    ['copies.sql', 'copy a '.repeat(28_000)],
+    ['signs.sql', `select ${'+'.repeat(99_000)}1`],
+    ['opened.sql', `select 1 ${'/*'.repeat(20_000)}${'*/'.repeat(20_000)}`],
   ])('%s is read as far as it can be, and ends nothing', async (path, text) => {
     const review = await reviewFiles(
       [
         { path, text },
         { path: 'after.sql', text: 'delete from exposure;' },
+        { path: 'after.py', text: 'cur.execute("delete from exposure")' },
       ],
-      { catalogue },
+      { catalogue, read: thread.read },
     )
     expect(review.findings).toContainEqual(expect.objectContaining({ path: 'after.sql', rule: 'every-row' }))
-    expect(review.summary.files).toBe(2)
+    expect(review.findings).toContainEqual(expect.objectContaining({ path: 'after.py', rule: 'every-row' }))
+    expect(review.summary.files).toBe(3)
   })
 })

@@ -15,7 +15,7 @@ export function readSecret(reference: string, baseDir: string, env: NodeJS.Proce
     return value
   }
   if (kind === 'file') return readFileSync(resolve(baseDir, rest), 'utf8').trim()
-  if (/^postgres(ql)?:\/\/[^/@]*:[^/@]+@/.test(reference)) {
+  if (/^postgres(ql)?:\/\/[^/@:]*:[^/@]+@/.test(reference)) {
     throw new Error('an address with a password does not belong in the configuration: use env:NAME or file:PATH')
   }
   return reference

@@ -56,7 +56,7 @@ export function readDefinitions(
     const [error] = document.errors
     if (error) {
       const [start] = error.linePos ?? []
-      const message = `the YAML cannot be read: ${error.message.split('\n')[0]?.replace(/ at line \d+.*$/, '')}`
+      const message = `the YAML cannot be read: ${error.message.split('\n')[0]?.replace(/ at line \d.*$/, '')}`
       const where = start ? `line ${start.line}, column ${start.col}` : ''
       findings.push({ file, line: start?.line ?? null, column: start?.col ?? null, where, message })
       continue

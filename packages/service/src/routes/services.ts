@@ -7,7 +7,7 @@ import type { ServiceConfig } from '../config/service-config.js'
 import type { JobRunner } from '../jobs/job-runner.js'
 import type { JobStore } from '../jobs/job-store.js'
 import type { OpenWalks } from '../drills/open-walks.js'
-import type { ReadingThread } from '../review/reading-thread.js'
+import type { ReadingThread } from '@ledgerman/review'
 import type { BegunRuns } from '../runs/begun-runs.js'
 import type { TargetRegistry } from '../targets/target-registry.js'
 

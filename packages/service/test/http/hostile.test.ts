@@ -49,6 +49,11 @@ describe('one small request', () => {
       body: source,
       headers: { 'content-type': 'application/yaml' },
     })
+  const review = (text: string) => () =>
+    service.request('POST', '/v1/targets/observatory/review', {
+      body: { files: [{ path: 'a.sql', text }] },
+      headers: json,
+    })
 
   it.each([
     ['a list of 4,900 literals', find(`priority in (${list})`), 200],
@@ -66,6 +71,15 @@ describe('one small request', () => {
     ['YAML with aliases', publish(`mapping: &a [x]\ntable: *a\n`), 400],
     ['a long unknown name', find(`${'n'.repeat(9_000)} = 1`), 400],
     ['texts without an end', find(`title = ${"''".repeat(3_000)}'`), 400],
+    ['a number that ends in a letter', patch({ hoursLeft: `${'1'.repeat(100_000)}x` }, 'merge-patch+json'), 400],
+    ['signs in a raw statement', () => steps([{ sql: `select ${'+'.repeat(90_000)}1` }]), 400],
+    [
+      'comments in a raw statement',
+      () => steps([{ sql: `select 1 ${'/*'.repeat(20_000)}${'*/'.repeat(20_000)}` }]),
+      400,
+    ],
+    ['comments in a reviewed file', review('/* '.repeat(60_000)), 200],
+    ['a rule in a reviewed file', review(`create rule r as on insert to site do (${';'.repeat(100_000)}`), 200],
   ])('%s is answered, and takes little of the processor', async (_, work, status) => {
     let answered = 0
     const ms = await processorMs(async () => (answered = (await work()).status))

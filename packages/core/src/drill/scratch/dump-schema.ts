@@ -83,7 +83,7 @@ async function findDumpTool(serverMajor: number, env: NodeJS.ProcessEnv): Promis
   const advice = `Drills need PostgreSQL's client programs of version ${serverMajor} or later where the service runs, such as Debian's package postgresql-client-${serverMajor}.`
   if (said === null)
     throw new LedgermanProblem('scratch-unavailable', `PostgreSQL's dump tool pg_dump is not installed. ${advice}`)
-  const major = Number(/(\d+)(?:\.\d+|beta|rc|devel)/.exec(said)?.[1])
+  const major = Number(/\b(\d+)(?:\.\d+|beta|rc|devel)/.exec(said)?.[1])
   if (major >= serverMajor) return 'pg_dump'
   throw new LedgermanProblem(
     'scratch-unavailable',

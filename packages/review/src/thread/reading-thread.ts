@@ -1,6 +1,7 @@
 import { createRequire } from 'node:module'
 import { Worker } from 'node:worker_threads'
-import type { AskedFile, ReadSource, SourceReader } from '@ledgerman/review'
+import type { ReadSource, SourceReader } from '../extract/read-source.js'
+import type { AskedFile } from './worker.js'
 
 /** How long one file may take, in milliseconds: what takes longer is said to be unread. */
 const LONGEST_MS = 20_000
@@ -14,8 +15,8 @@ interface Waiting {
 }
 
 /**
- * Reads source files in a thread of its own: a large one takes seconds, in which the others would not be answered. One file is
- * read at a time; callers who review many wait for one another file by file.
+ * Reads source files in a thread of its own: a large one takes seconds, in which nobody else would be answered, and some programs break their parser,
+ * which takes its process along. One file is read at a time; callers who review many wait for one another file by file.
  */
 export class ReadingThread {
   readonly #waiting: Waiting[] = []
@@ -31,8 +32,8 @@ export class ReadingThread {
 
   /** Ends it; what is being read is not read any more. */
   async close(): Promise<void> {
-    for (const { reject } of this.#waiting.splice(0)) reject(new Error('the service stops'))
-    this.#current?.reject(new Error('the service stops'))
+    for (const { reject } of this.#waiting.splice(0)) reject(new Error('the reading of source code was ended'))
+    this.#current?.reject(new Error('the reading of source code was ended'))
     await this.#end()
   }
 
@@ -44,35 +45,40 @@ export class ReadingThread {
       this.#timer = setTimeout(() => void this.#end(), IDLE_MS).unref()
       return
     }
-    this.#timer = setTimeout(() => {
-      this.#answer((waiting) => waiting.resolve(undefined))
-      void this.#end().then(() => this.#next())
-    }, LONGEST_MS).unref()
-    this.#begun().postMessage(this.#current.file)
+    this.#timer = setTimeout(() => this.#giveUp(), LONGEST_MS).unref()
+    const worker = this.#begun()
+    // Somebody waits for it.
+    worker.ref()
+    worker.postMessage(this.#current.file)
   }
 
   #begun(): Worker {
     if (this.#worker) return this.#worker
     const worker = new Worker(createRequire(import.meta.url).resolve('@ledgerman/review/reading-thread'))
-    worker.unref()
     worker.on('message', ({ read, error }: { read?: ReadSource; error?: string }) => {
-      this.#answer((waiting) => (error === undefined ? waiting.resolve(read) : waiting.reject(new Error(error))))
+      if (this.#worker !== worker) return
+      if (read === undefined && error === undefined) return this.#giveUp()
+      this.#answer((waiting) => (read ? waiting.resolve(read) : waiting.reject(new Error(error))))
       this.#next()
     })
-    const failed = (error: Error) => {
-      if (this.#worker !== worker) return
-      this.#worker = undefined
-      this.#answer((waiting) => waiting.reject(error))
-      this.#next()
+    const ended = () => {
+      if (this.#worker === worker) this.#giveUp()
     }
-    worker.on('error', failed)
-    worker.on('exit', (code) => failed(new Error(`the thread that reads source ended with ${code}`)))
+    worker.on('error', ended)
+    worker.on('exit', ended)
     return (this.#worker = worker)
+  }
+
+  /** What is being read is left unread. The next is read by a new thread: this one may be broken, and keeps the memory that it took. */
+  #giveUp(): void {
+    this.#answer((waiting) => waiting.resolve(undefined))
+    void this.#end().then(() => this.#next())
   }
 
   #answer(how: (waiting: Waiting) => void): void {
     const current = this.#current
     this.#current = undefined
+    this.#worker?.unref()
     if (current) how(current)
   }
 
