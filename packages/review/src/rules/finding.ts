@@ -40,6 +40,9 @@ export const WHY: Readonly<Record<ReviewRule, string>> = {
     'The driver does not know of the transaction: where something fails it stays open or is half done.',
 }
 
+/** Of what was not read there is nothing to be said. */
+const WHY_UNREAD = 'What may be wrong with it is not seen here.'
+
 /** A name with its article, as it is said aloud: an observer, a programme, a user. */
 export function withArticle(name: string): string {
   return /^(?:[aeio]|u(?!ni|se|sa|ti))(?!u)/i.test(name) && !/^(?:eu|one)/i.test(name) ? `an ${name}` : `a ${name}`
@@ -64,7 +67,7 @@ export function finding(
     endLine,
     endColumn,
     message,
-    why: WHY[rule],
+    why: rule === 'does-not-parse' && level === 'note' ? WHY_UNREAD : WHY[rule],
     instead,
     statement: subject.index,
   }
