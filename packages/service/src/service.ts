@@ -53,7 +53,7 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   const metrics = new Metrics()
   const adminToken = await ensureAdminToken(tokens, config.dataDir)
   const targets = new TargetRegistry(
-    config.targets,
+    config,
     await home.digestKey(),
     new DefinitionStore(home, 'mapping'),
     new DefinitionStore(home, 'transaction'),

@@ -1,5 +1,7 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import { entryAddress, LedgermanProblem } from '@ledgerman/contract'
+import { AnswerTooLarge } from '../sessions/answer-limit.js'
+import { answerTooLarge } from '../sessions/connection-problem.js'
 import { isCancelled, isDatabaseError, isLockTimeout } from '../sessions/database-error.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import type { Queryable } from '../sessions/queryable.js'
@@ -50,6 +52,8 @@ export async function settle(target: Target, lost: LostCommit, cause: unknown): 
       throw error
     })
     if (outcome === 'committed') return
+    if (outcome !== null && cause instanceof AnswerTooLarge)
+      throw answerTooLarge(cause, ' The change was not committed, and never will be.')
     if (outcome !== null)
       throw new LedgermanProblem(
         'target-unavailable',

@@ -1,7 +1,9 @@
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { inFailingRow } from '../problem/failing-row.js'
 import { explainConflict } from '../record/explain-conflict.js'
+import { AnswerTooLarge } from '../sessions/answer-limit.js'
 import { isConnectionError } from '../sessions/connection-error.js'
+import { answerTooLarge, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isDatabaseError } from '../sessions/database-error.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import type { Mapping } from '../mapping/mapping.js'
@@ -73,6 +75,7 @@ function endedFromOutside(held: RunSession, attempt: Attempt, error: unknown): L
   const step = stepOf(attempt)
   const cause = { cause: error }
   const hasStopped = held.deadline.hasFired && (isDatabaseError(error) || isConnectionError(error))
+  if (error instanceof AnswerTooLarge) return answerTooLarge(error, NOT_COMMITTED).with({ step })
   if (isConnectionError(error) && step !== undefined && !hasStopped)
     return new LedgermanProblem(
       'target-unavailable',

@@ -1,4 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
+import { AnswerTooLarge } from './answer-limit.js'
 import { hasNoSessionLeft, isDatabaseError } from './database-error.js'
 
 /** The problem for a session that cannot be had. */
@@ -51,10 +52,21 @@ function whatToDo(error: unknown): string {
 
 /** The problem for a session that broke while it was in use. @param known what is known of what was under way in it */
 export function connectionBroke(target: string, error: unknown, known = ''): LedgermanProblem {
+  if (error instanceof AnswerTooLarge) return answerTooLarge(error, known)
   return new LedgermanProblem(
     'target-unavailable',
     `The connection to ${target} broke: ${connectionReason(error)}.${known} Try again when the database is back.`,
     { target },
+    { cause: error },
+  )
+}
+
+/** @param known what is known of what was under way */
+export function answerTooLarge(error: AnswerTooLarge, known = ''): LedgermanProblem {
+  return new LedgermanProblem(
+    'too-large',
+    `${error.message}${known}`,
+    { limitBytes: error.limitBytes },
     { cause: error },
   )
 }

@@ -3,6 +3,7 @@ import { pipeline } from 'node:stream/promises'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { from as copyFrom, to as copyTo } from 'pg-copy-streams'
+import { limitAnswers } from './answer-limit.js'
 import { hasNoSessionLeft } from './database-error.js'
 import { translateConnectionError } from './connection-problem.js'
 import type { Queryable, Rows } from './queryable.js'
@@ -41,10 +42,12 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
   const { timeLimitMs } = options.limits
   const patienceMs = timeLimitMs === 0 ? 0 : timeLimitMs + DRIVER_PATIENCE_MS
   const pid = client.processID ?? 0
+  const answer = limitAnswers(client, options.limits.answerBytes)
   const cancelOverdue = () => void options.onOverdue?.(pid)
   return {
     pid,
     query: (text, values = []) => {
+      answer.begin()
       const query = { text, values: values as (string | null)[], rowMode: 'array' } as pg.QueryArrayConfig
       if (patienceMs === 0) return client.query(query) as Promise<Rows>
       const limited = { ...query, query_timeout: patienceMs } as pg.QueryArrayConfig
@@ -53,7 +56,11 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
     copyIn: async (text, rows) => {
       await pipeline(rows, client.query(copyFrom(text)))
     },
-    copyOut: (text) => client.query(copyTo(text)),
+    copyOut: (text) => {
+      // It is taken as it comes, and never held.
+      answer.begin(Infinity)
+      return client.query(copyTo(text))
+    },
     breakOff: () => client.connection.stream.destroy(),
     async close() {
       const ended = client.end().catch(() => undefined)

@@ -2,6 +2,7 @@ import type { Socket } from 'node:net'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import { LedgermanProblem } from '@ledgerman/contract'
+import { AnswerTooLarge, limitAnswers, type AnswerLimit } from './answer-limit.js'
 import { isConnectionError } from './connection-error.js'
 import { hasNoSessionLeft, isStalePlan } from './database-error.js'
 import { translateConnectionError } from './connection-problem.js'
@@ -52,7 +53,7 @@ type Client = pg.PoolClient & { processID?: number; getTransactionStatus(): 'I' 
 /** Sessions of one database that all begin with the same settings. */
 export class SessionPool {
   readonly #pool: pg.Pool
-  readonly #open = new Set<pg.PoolClient>()
+  readonly #open = new Map<pg.PoolClient, AnswerLimit>()
   readonly #prepared: PreparedNames | undefined
   readonly #limitMs: number
   #making: NodeJS.Timeout | undefined
@@ -77,7 +78,7 @@ export class SessionPool {
     } as pg.PoolConfig)
     this.#pool.on('error', (error) => options.onSessionError?.(error))
     this.#pool.on('connect', (client) => {
-      this.#open.add(client)
+      this.#open.set(client, limitAnswers(client, options.limits.answerBytes))
       // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
       client.on('error', () => undefined)
     })
@@ -166,7 +167,7 @@ export class SessionPool {
     const ended = this.#pool.end()
     const isEnded = await Promise.race([ended.then(() => true), delay(limitMs, false, { ref: false })])
     if (isEnded) return
-    for (const client of this.#open) socketOf(client).destroy()
+    for (const client of this.#open.keys()) socketOf(client).destroy()
   }
 
   #toSession(client: Client): Session {
@@ -174,6 +175,7 @@ export class SessionPool {
     let isBack = false
     let isRetired = false
     const pid = client.processID ?? 0
+    const answer = this.#open.get(client)
     const cancelOverdue = () => {
       isRetired = true
       void this.options.onOverdue?.(pid)
@@ -185,6 +187,7 @@ export class SessionPool {
       },
       query: (text, values = [], name) => {
         const prepared = this.#prepared?.nameFor(client, name)
+        answer?.begin()
         return orCancelled(limit, cancelOverdue, () =>
           client.query<(string | null)[]>({
             text,
@@ -242,6 +245,11 @@ export function makeRoom(pools: readonly SessionPool[]): void {
 /** Whether the session an error came from is better ended: it broke, or what it has prepared fits no more. */
 export function isUnusable(error: unknown): boolean {
   return isConnectionError(error) || isStalePlan(error)
+}
+
+/** Whether another session may do better: not where it is the answer that is too large. */
+export function isWorthAnother(error: unknown): boolean {
+  return isUnusable(error) && !(error instanceof AnswerTooLarge)
 }
 
 function socketOf(client: pg.PoolClient): Socket {

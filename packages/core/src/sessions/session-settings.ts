@@ -11,6 +11,8 @@ export interface SessionLimits {
   timeLimitMs: number
   /** A transaction in which nothing is asked. */
   idleMs: number
+  /** An answer of the server's: it is held as a whole, and its caller is not the only one. */
+  answerBytes: number
 }
 
 /** A session that is to be opened. */
@@ -20,7 +22,20 @@ export interface SessionOptions extends SessionAddress {
   settings?: Record<string, string>
 }
 
-export const DEFAULT_LIMITS: SessionLimits = { lockWaitMs: 2_000, timeLimitMs: 10_000, idleMs: 15_000 }
+export const DEFAULT_LIMITS: SessionLimits = {
+  lockWaitMs: 2_000,
+  timeLimitMs: 10_000,
+  idleMs: 15_000,
+  answerBytes: 64 * 1024 * 1024,
+}
+
+/** What V8 takes as one text is half a gigabyte. */
+const LONGEST_ANSWER = 384 * 1024 * 1024
+
+/** The limits of sessions that write: what a step changes comes back whole. */
+export function writingLimits(limits: SessionLimits): SessionLimits {
+  return { ...limits, answerBytes: Math.min(4 * limits.answerBytes, LONGEST_ANSWER) }
+}
 
 /** What shapes PostgreSQL's text forms, which all codecs rely on, and what statements mean: whatever a database or a role has set. */
 const FORMS: Readonly<Record<string, string>> = {

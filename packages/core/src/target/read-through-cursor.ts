@@ -6,7 +6,7 @@ interface CursorRead {
   /** Declares the cursor `found`. */
   text: string
   values: readonly (string | null)[]
-  /** Rows fetched at a time: enough to make a round trip worth it, few enough to hold. */
+  /** Rows fetched at a time at most: enough to make a round trip worth it. Fewer where they are large. */
   atATime: number
   /** Of the book: no name means anything but PostgreSQL's own then. */
   isOfBook?: boolean
@@ -14,6 +14,12 @@ interface CursorRead {
   /** What to throw for an error. */
   explain: (error: unknown) => unknown
 }
+
+/** The part of what an answer may hold that a batch does, where its rows are as large as the largest before. */
+const BATCH_PART = 1 / 16
+/** How large the rows are is not known at first. */
+const FIRST_ROWS = 10
+const MOST_GROWTH = 20
 
 /**
  * Reads rows as they are at one moment, in batches, as their reader takes them: never more than two are held. It takes one of the places
@@ -37,7 +43,9 @@ async function* fetchBatches<T>(
 ): AsyncGenerator<T[], void, undefined> {
   try {
     const reader = await target.openReader(signal)
-    const fetch = () => reader.session.query(`fetch ${atATime} from found`)
+    let most = Math.min(FIRST_ROWS, atATime)
+    let largest = 1
+    const fetch = (): Promise<Rows> => reader.session.query(`fetch ${most} from found`)
     let ahead: Promise<Rows> | undefined
     try {
       await reader.session.query('begin')
@@ -46,8 +54,14 @@ async function* fetchBatches<T>(
       ahead = fetch()
       while (ahead) {
         const { rows }: Rows = await ahead
+        const isLast: boolean = rows.length < most
+        for (const row of rows) largest = Math.max(largest, lengthOf(row))
+        most = Math.max(
+          1,
+          Math.min(atATime, most * MOST_GROWTH, Math.floor((target.limits.answerBytes * BATCH_PART) / largest)),
+        )
         // The next batch is fetched while this one is taken.
-        ahead = rows.length < atATime ? undefined : fetch()
+        ahead = isLast ? undefined : fetch()
         ahead?.catch(() => undefined)
         if (rows.length > 0) yield rows.map(toItem)
       }
@@ -63,4 +77,8 @@ async function* fetchBatches<T>(
   } finally {
     leave()
   }
+}
+
+function lengthOf(row: Rows['rows'][number]): number {
+  return row.reduce((length, value) => length + (value?.length ?? 0), 0)
 }

@@ -1,4 +1,4 @@
-import { OWN_NAMES } from '../sessions/session-settings.js'
+import { OWN_NAMES, writingLimits } from '../sessions/session-settings.js'
 import { makeRoom, SessionPool, type PoolOptions } from '../sessions/session-pool.js'
 
 const CATALOGUE_SESSIONS = 2
@@ -21,7 +21,7 @@ export class SessionPools {
 
   constructor(options: Omit<PoolOptions, 'onNoneLeft' | 'onOverdue' | 'settings'>) {
     const pool = { ...options, onNoneLeft: () => this.makeRoom(), onOverdue: (pid: number) => this.cancel(pid) }
-    this.write = new SessionPool(pool)
+    this.write = new SessionPool({ ...pool, limits: writingLimits(pool.limits) })
     this.read = new SessionPool({ ...pool, settings: ONLY_READ })
     this.catalogue = new SessionPool({
       ...pool,

@@ -18,10 +18,11 @@ import { StatementsInTurn } from '../sharing/statements-in-turn.js'
 import { isMissingBook, KnownBook } from './known-book.js'
 import { callerGone, Reader, within } from './reader.js'
 import { openOwnSession, type OwnSession } from '../sessions/own-session.js'
-import { isUnusable, type PoolOptions, type Session, type SessionPool } from '../sessions/session-pool.js'
+import type { PoolOptions, Session, SessionPool } from '../sessions/session-pool.js'
+import { isUnusable, isWorthAnother } from '../sessions/session-pool.js'
 import { SessionPools } from './session-pools.js'
 import { TurnQueue } from '../sharing/turn-queue.js'
-import { DEFAULT_LIMITS, type SessionLimits } from '../sessions/session-settings.js'
+import { DEFAULT_LIMITS, writingLimits, type SessionLimits } from '../sessions/session-settings.js'
 
 export interface TargetOptions {
   name: string
@@ -88,9 +89,8 @@ export class Target implements Queryable {
         options.onSessionError?.(error)
       },
     }
-    const pools = new SessionPools(pool)
-    this.#pools = pools
-    this.#sessionOptions = { ...pool, onNoneLeft: () => pools.makeRoom() }
+    this.#pools = new SessionPools(pool)
+    this.#sessionOptions = { ...pool, onNoneLeft: () => this.#pools.makeRoom() }
   }
 
   query(
@@ -169,7 +169,7 @@ export class Target implements Queryable {
     try {
       return await this.query(text, values, name)
     } catch (error) {
-      if (!isUnusable(error)) throw error
+      if (!isWorthAnother(error)) throw error
       return this.query(text, values, isStalePlan(error) ? undefined : name).catch((again: unknown) => {
         throw isConnectionError(again) ? connectionBroke(this.name, again) : again
       })
@@ -187,7 +187,7 @@ export class Target implements Queryable {
     try {
       return await once(name)
     } catch (error) {
-      if (!isUnusable(error) || signal?.aborted) throw error
+      if (!isWorthAnother(error) || signal?.aborted) throw error
       return once()
     }
   }
@@ -196,7 +196,7 @@ export class Target implements Queryable {
   async readBook(text: string, values: readonly (string | null)[] = [], signal?: AbortSignal): Promise<Rows> {
     const once = () => within(this.#lendReader(this.#pools.book, signal), (session) => session.query(text, values))
     return once().catch((error: unknown) => {
-      if (!isUnusable(error) || signal?.aborted) throw error
+      if (!isWorthAnother(error) || signal?.aborted) throw error
       return once()
     })
   }
@@ -228,7 +228,7 @@ export class Target implements Queryable {
    */
   openOwnSession(timeLimitMs: number, what: string, settings: Record<string, string> = {}): Promise<OwnSession> {
     const options = { ...this.#sessionOptions, onOverdue: (pid: number) => this.#pools.cancel(pid) }
-    const limits = { ...this.limits, timeLimitMs }
+    const limits = writingLimits({ ...this.limits, timeLimitMs })
     return openOwnSession(
       { ...options, application: `${options.application} ${what}`, limits, settings },
       this.#pools.write,

@@ -219,7 +219,12 @@ describe('callers who take turns', () => {
       opened++
       return openFails ? Promise.reject(new Error('none left')) : Promise.resolve(session)
     }
-    inTurn = new StatementsInTurn(statement, open, { lockWaitMs: 2_000, timeLimitMs: 50, idleMs: 0 })
+    inTurn = new StatementsInTurn(statement, open, {
+      lockWaitMs: 2_000,
+      timeLimitMs: 50,
+      idleMs: 0,
+      answerBytes: 1_000_000,
+    })
   })
 
   const ask = (caller: string): Promise<Got> =>

@@ -23,29 +23,36 @@ import { LRUCache } from 'lru-cache'
 import type { ServiceConfig } from '../config/service-config.js'
 import type { DefinitionStore, MappingRevision } from '../home/definition-store.js'
 
+/** How long an answer of a target may be at least, in bytes. */
+const ANSWER_BYTES = 64 * 1024 * 1024
+
 /** The targets this service works on, and their mappings as they fit the live tables. */
 export class TargetRegistry {
+  readonly configured: ServiceConfig['targets']
   readonly #targets: ReadonlyMap<string, Target>
   readonly #resolved = new WeakMap<object, Map<string, Mapping>>()
   readonly #plans = new LRUCache<string, { plan: Plan; sources: Sources }>({ max: 1_000 })
 
   constructor(
-    readonly configured: ServiceConfig['targets'],
+    { targets, bodyLimitBytes }: Pick<ServiceConfig, 'targets' | 'bodyLimitBytes'>,
     digestKey: Buffer,
     readonly mappings: DefinitionStore<'mapping'>,
     readonly transactions: DefinitionStore<'transaction'>,
     onSessionError: (target: string, error: Error) => void,
     activityOf: (target: string) => TargetActivity,
   ) {
+    this.configured = targets
+    // What was taken in one body comes back as it was and as it is.
+    const answerBytes = Math.max(ANSWER_BYTES, 2 * bodyLimitBytes)
     this.#targets = new Map(
-      Object.entries(configured).map(([name, { url, connections, prepareStatements, lockWaitMs, timeLimitMs }]) => [
+      Object.entries(targets).map(([name, { url, connections, prepareStatements, lockWaitMs, timeLimitMs }]) => [
         name,
         new Target({
           name,
           url,
           connections,
           prepareStatements,
-          limits: { lockWaitMs, timeLimitMs },
+          limits: { lockWaitMs, timeLimitMs, answerBytes },
           digestKey,
           onSessionError: (error) => onSessionError(name, error),
           activity: activityOf(name),
