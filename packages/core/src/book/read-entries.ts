@@ -20,8 +20,8 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
   const limit = `$${values.push(String(filter.limit + 1))}`
   // The page first: what is shown of an entry is put together for no other.
   const page = `select e.id from ledgerman.entry e${conditions.length > 0 ? ` where ${conditions.join(' and ')}` : ''} order by e.id desc limit ${limit}::integer`
-  const text = `${ENTRY_SQL} where e.id in (${page}) order by e.id desc`
-  const rows = await readBook(target, text, values)
+  const text = `${SUMMARY_SQL} where e.id in (${page}) order by e.id desc`
+  const rows = await readBook<EntryRow>(target, text, values)
   const entries = await Promise.all(rows.slice(0, filter.limit).map((row) => toSummary(row, findMapping)))
   return { entries, next: rows.length > filter.limit ? (entries.at(-1)?.id ?? null) : null }
 }
@@ -32,7 +32,7 @@ export async function listEntries(target: Target, filter: EntryFilter, findMappi
  * @throws LedgermanProblem not-found, book-not-prepared, target-unavailable
  */
 export async function getEntry(target: Target, id: string, findMapping: FindMapping): Promise<EntryInfo> {
-  const [row] = isEntryId(id) ? await readBook(target, `${ENTRY_SQL} where e.id = $1`, [id]) : []
+  const [row] = isEntryId(id) ? await readBook<WholeRow>(target, `${WHOLE_SQL} where e.id = $1`, [id]) : []
   if (!row) throw noSuchEntry(target, id)
   const summary = await toSummary(row, findMapping)
   const { run } = row
@@ -51,34 +51,38 @@ async function reversedBy(target: Target, id: string): Promise<string[]> {
   return rows.map(([each]) => each ?? '')
 }
 
-interface EntryRow extends BookedImage {
+interface EntryRow {
+  key: string[] | null
   id: string
   at: string
   actor: string
   outcome: 'committed' | 'refused'
   note: string | null
-  binds: (string | null)[] | null
   matched: number | null
   changed: number | null
   problem: ProblemCode | null
-  detail: string | null
   /** Where several steps were run. */
   run: RunRow | null
   statement: BookedStatement | null
 }
 
-// Member by member: an entry's steps stand there as json, and one that jsonb does not take would end the whole list.
-const ENTRY_SQL = `
-select pg_catalog.jsonb_build_object('id', e.id, 'at', to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', e.actor,
-  'outcome', e.outcome, 'note', e.note, 'key', e.key, 'binds', e.binds, 'matched', e.matched, 'changed', e.changed, 'before', e.before,
-  'after', e.after, 'problem', e.problem, 'detail', e.detail, 'run', e.run, 'statement', to_jsonb(s))
-from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`
+/** What only an entry that is shown by itself needs: its images and binds can be of any size. */
+type WholeRow = EntryRow & BookedImage & { binds: (string | null)[] | null; detail: string | null }
 
-async function readBook(target: Target, text: string, values: string[]): Promise<EntryRow[]> {
+// Member by member: an entry's steps stand there as json, and one that jsonb does not take would end the whole list.
+const entrySql = (more = '') => `
+select pg_catalog.jsonb_build_object('id', e.id, 'at', to_char(e.at at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'), 'actor', e.actor,
+  'outcome', e.outcome, 'note', e.note, 'key', e.key, 'matched', e.matched, 'changed', e.changed, 'problem', e.problem, 'run', e.run,
+  'statement', to_jsonb(s)${more})
+from ledgerman.entry e left join ledgerman.statement s on s.id = e.statement`
+const SUMMARY_SQL = entrySql()
+const WHOLE_SQL = entrySql(`, 'binds', e.binds, 'before', e.before, 'after', e.after, 'detail', e.detail`)
+
+async function readBook<Row>(target: Target, text: string, values: string[]): Promise<Row[]> {
   await assertBookPrepared(target)
   try {
     const { rows } = await target.readBook(text, values)
-    return rows.map(([json]) => JSON.parse(json ?? '') as EntryRow)
+    return rows.map(([json]) => JSON.parse(json ?? '') as Row)
   } catch (error) {
     throw target.explain(error)
   }
@@ -117,7 +121,7 @@ function kindOfRun({ pruned, reverses, writes = [] }: RunRow): EntrySummary['kin
   return writes.length === 1 && only ? only.kind : reverses ? 'reversal' : 'run'
 }
 
-function receiptOf(target: Target, row: EntryRow, mapping: Mapping | undefined) {
+function receiptOf(target: Target, row: WholeRow, mapping: Mapping | undefined) {
   const { statement } = row
   const header = {
     id: row.id,

@@ -2,6 +2,8 @@ import {
   changeRecord,
   exportRecords,
   findRecords,
+  getEntry,
+  listEntries,
   loadRecord,
   parseKeyParts,
   resolvePlan,
@@ -71,6 +73,15 @@ it('leave a change that is told as refused undone, and one that is told as commi
   const [refused] = await own.database.sql('select problem from ledgerman.entry order by id desc limit 1')
   expect(refused).toEqual({ problem: 'too-large' })
   expect((await change(1, 'meanwhile')).record).toMatchObject({ note: 'meanwhile', scan: 'short' })
+})
+
+it('keep nobody from the list of entries', async () => {
+  const values = { scan: 's'.repeat(1_500_000) }
+  const { receipt } = await changeRecord(own.target, mapping, { ...commit, guard: 'any', key: key(11), values })
+  const none = () => Promise.resolve(undefined)
+  const { entries } = await listEntries(own.target, { limit: 5 } as never, none)
+  expect(entries[0]).toMatchObject({ id: receipt.id, outcome: 'committed' })
+  await expect(getEntry(own.target, receipt.id, none)).rejects.toMatchObject(tooLarge(1_000_000))
 })
 
 it('end no other caller of the same moment', async () => {
