@@ -1,5 +1,6 @@
 export { RawJson, parseJson, parsePrinted, printJson } from './json/exact-json.js'
 export type { Json } from './json/exact-json.js'
+export { quotedEnd } from './json/quoted-end.js'
 export { DEEPEST_JSON, findJsonLimit } from './json/json-limits.js'
 export { findLostMember } from './json/lost-member.js'
 export { csvRecords, LONGEST_RECORD } from './csv/csv-records.js'

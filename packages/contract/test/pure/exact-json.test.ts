@@ -53,8 +53,34 @@ describe('exact JSON', () => {
     expect(() => parseJson('{"a":1.00,"a":2}')).toThrow(/Duplicate/)
   })
 
-  it('refuses a member given twice instead of dropping one', () => {
-    expect(() => parseJson('{"hoursLeft":"1","hoursLeft":"2"}')).toThrow(SyntaxError)
+  it('refuses a member given twice instead of dropping one, wherever it stands', () => {
+    const name = fc.constantFrom('a', 'b"', '\\', ':', '__proto__')
+    const { tree } = fc.letrec<{ tree: { text: string; isTwice: boolean } }>((tie) => ({
+      tree: fc.oneof(
+        { maxDepth: 3 },
+        fc.constantFrom('"a":', '1.00', 'null').map((text) => ({ text: JSON.stringify(text), isTwice: false })),
+        fc.array(tie('tree'), { maxLength: 3 }).map((parts) => ({
+          text: `[${parts.map(({ text }) => text).join(' ,')}]`,
+          isTwice: parts.some(({ isTwice }) => isTwice),
+        })),
+        fc.array(fc.tuple(name, tie('tree')), { maxLength: 4 }).map((members) => ({
+          text: `{${members.map(([each, { text }]) => `${JSON.stringify(each)} : ${text}`).join()}}`,
+          isTwice:
+            new Set(members.map(([each]) => each)).size < members.length || members.some(([, part]) => part.isTwice),
+        })),
+      ),
+    }))
+    fc.assert(
+      fc.property(tree, ({ text, isTwice }) => {
+        if (isTwice) expect(() => parseJson(text)).toThrow(SyntaxError)
+        else expect(JSON.stringify(parseJson(text))).toBe(JSON.stringify(JSON.parse(text)))
+      }),
+    )
+  })
+
+  it('reads a text of millions of quotes', () => {
+    const text = '"'.repeat(6_000_000)
+    expect(parseJson(JSON.stringify({ text }))).toEqual({ text })
   })
 })
 

@@ -1,4 +1,4 @@
-import type { Json } from '@ledgerman/contract'
+import { quotedEnd, type Json } from '@ledgerman/contract'
 import type { ElementType } from './column-type.js'
 import { codecOf } from './scalar-codecs.js'
 import { ValueError } from './value-error.js'
@@ -46,14 +46,11 @@ export function arrayFromText(text: string, element: ElementType): Json {
   }
 
   function readQuoted(): string {
-    let item = ''
-    for (at++; text[at] !== '"'; at++) {
-      if (text[at] === '\\') at++
-      if (at >= text.length) throw notAnArray()
-      item += text[at]
-    }
-    at++
-    return item
+    const end = quotedEnd(text, at)
+    if (end < 0) throw notAnArray()
+    const item = text.slice(at + 1, end)
+    at = end + 1
+    return item.includes('\\') ? item.replace(/\\([\s\S])/g, '$1') : item
   }
 
   function readBare(): Json {
