@@ -2,7 +2,7 @@ export { RawJson, parseJson, parsePrinted, printJson } from './json/exact-json.j
 export type { Json } from './json/exact-json.js'
 export { quotedEnd } from './json/quoted-end.js'
 export { DEEPEST_JSON, findJsonLimit } from './json/json-limits.js'
-export { findLostMember } from './json/lost-member.js'
+export { findLostMember, mayLoseMember } from './json/lost-member.js'
 export { csvRecords, LONGEST_RECORD } from './csv/csv-records.js'
 export type { CsvRecord } from './csv/csv-records.js'
 export { fileInvalid } from './csv/file-invalid.js'

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { byName } from './by-name.js'
 import { paramDefinition } from './param-definition.js'
 
 /** Names of mappings, properties, links, transactions: a letter or underscore, then letters, digits, underscores. */
@@ -63,7 +64,7 @@ const ruleDefinition = z.strictObject({
 })
 
 const findDefinition = z.strictObject({
-  params: z.record(definitionName, paramDefinition.omit({ rule: true })).optional(),
+  params: byName(definitionName, paramDefinition.omit({ rule: true })).optional(),
   where: z.string().min(1).max(10_000).describe('An expression; parameters are named as :name.'),
   order: z.string().max(1000).optional().describe('Such as `hoursLeft desc, code`; in key order where not said.'),
 })
@@ -75,10 +76,10 @@ export const mappingDefinition = z
     table: z.string().min(1).describe('schema.table; a part that holds a dot or a quote stands in double quotes.'),
     key: z.array(definitionName).describe('Properties whose columns are unique and not null together.'),
     guard: guardDefinition,
-    properties: z.record(definitionName, propertyDefinition),
-    links: z.record(definitionName, linkDefinition).optional(),
+    properties: byName(definitionName, propertyDefinition),
+    links: byName(definitionName, linkDefinition).optional(),
     rules: z.array(ruleDefinition).optional(),
-    finds: z.record(definitionName, findDefinition).optional().describe('Finds by name, for callers and written code.'),
+    finds: byName(definitionName, findDefinition).optional().describe('Finds by name, for callers and written code.'),
   })
   .meta({ id: 'MappingDefinition' })
 

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { byName } from './by-name.js'
 import { findNearestName } from '../nearest-name.js'
 import { chosenBy } from './chosen-by.js'
 import { definitionName } from './mapping-definition.js'
@@ -20,8 +21,8 @@ const duration = z
 
 const expression = z.string().min(1).max(10_000)
 const expressionOrNumber = z.union([expression, z.number(), z.boolean()])
-const valuesByProperty = z.record(definitionName, z.unknown())
-const expressionsByProperty = z.record(definitionName, expressionOrNumber)
+const valuesByProperty = byName(definitionName, z.unknown())
+const expressionsByProperty = byName(definitionName, expressionOrNumber)
 
 export const expectation = z.union([
   z.enum(['one', 'none', 'some', 'any']),
@@ -169,7 +170,7 @@ const runLimits = {
 const shape = {
   transaction: transactionName,
   summary: z.string().optional(),
-  params: z.record(definitionName, paramDefinition).optional(),
+  params: byName(definitionName, paramDefinition).optional(),
   examples: z.array(valuesByProperty).optional().describe('Used by forms, checks and drills.'),
   ...runLimits,
 }

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { byName } from '../definition/by-name.js'
 import { definitionName } from '../definition/mapping-definition.js'
 import { chosenBy } from '../definition/chosen-by.js'
 import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
@@ -6,7 +7,7 @@ import { OUTCOMES } from '../receipt/receipt-kinds.js'
 import { receipt } from '../receipt/receipt.js'
 import { CODE_FORMS, DRILL_GUARDS, FAULT_KINDS, ISOLATIONS } from './drill-kinds.js'
 
-const params = z.record(z.string(), z.unknown()).optional()
+const params = byName(z.string(), z.unknown()).optional()
 const named = z.strictObject({
   transaction: transactionName,
   revision: z.int().min(0).max(1_000_000_000).optional(),
@@ -14,13 +15,13 @@ const named = z.strictObject({
 })
 const saved = z.strictObject({
   mapping: definitionName,
-  key: z.record(definitionName, z.unknown()),
-  values: z.record(definitionName, z.unknown()).describe('What is set after the load.'),
+  key: byName(definitionName, z.unknown()),
+  values: byName(definitionName, z.unknown()).describe('What is set after the load.'),
 })
 const sent = {
   ...runLimits,
   params,
-  types: z.record(z.string(), z.string()).optional(),
+  types: byName(z.string(), z.string()).optional(),
 }
 const steps = z.strictObject({ ...sent, steps: z.array(stepInput).min(1).max(100) })
 

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { byName } from '../definition/by-name.js'
 import { definitionName } from '../definition/mapping-definition.js'
 import { expectation } from '../definition/transaction-definition.js'
 import { problemDocument } from '../problem/problem-schema.js'
@@ -21,10 +22,9 @@ export const jobInput = z
     mode,
     mapping: definitionName,
     where: z.string().min(1).max(10_000).optional(),
-    params: z.record(z.string(), z.unknown()).optional(),
-    values: z.record(definitionName, z.unknown()).optional().describe('Literal values.'),
-    compute: z
-      .record(definitionName, z.union([z.string().min(1).max(10_000), z.number(), z.boolean()]))
+    params: byName(z.string(), z.unknown()).optional(),
+    values: byName(definitionName, z.unknown()).optional().describe('Literal values.'),
+    compute: byName(definitionName, z.union([z.string().min(1).max(10_000), z.number(), z.boolean()]))
       .optional()
       .describe("Expressions over the row's own values and the parameters."),
     remove: z.boolean().optional().describe('Removes the records that match the condition.'),

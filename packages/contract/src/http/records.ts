@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { byName } from '../definition/by-name.js'
 import { refuseMember } from '../problem/check-input.js'
 import { RUN_MODES } from '../receipt/receipt-kinds.js'
 import { bindReceipt, receipt, values } from '../receipt/receipt.js'
@@ -94,8 +95,8 @@ export const findBody = z
   .strictObject({
     ...findParts,
     limit: z.int().min(1).max(1000).optional(),
-    params: z.record(z.string(), z.unknown()).optional().describe('Values of the parameters, by name.'),
-    bind: z.record(z.string(), z.unknown()).optional().describe('Another word for `params`.'),
+    params: byName(z.string(), z.unknown()).optional().describe('Values of the parameters, by name.'),
+    bind: byName(z.string(), z.unknown()).optional().describe('Another word for `params`.'),
     order: z.union([z.string().max(1000), z.array(z.string()).max(8)]).optional(),
     properties: z.union([z.string().max(10_000), z.array(z.string()).max(1000)]).optional(),
     explain: z.boolean().optional(),

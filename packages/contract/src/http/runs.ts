@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { byName } from '../definition/by-name.js'
 import { chosenBy } from '../definition/chosen-by.js'
 import { runLimits, stepDefinition, stepInput, transactionName } from '../definition/transaction-definition.js'
 import { lockHolder } from './waits.js'
@@ -6,12 +7,12 @@ import { RUN_MODES } from '../receipt/receipt-kinds.js'
 
 const common = {
   mode: z.enum(RUN_MODES).describe('A rehearsal is always rolled back.'),
-  params: z.record(z.string(), z.unknown()).optional(),
+  params: byName(z.string(), z.unknown()).optional(),
   rehearsal: z.string().optional().describe("A rehearsal's token: commit exactly what it saw, or refuse."),
   note: z.string().max(2000).optional().describe('Kept with the entry.'),
   confirm: z.boolean().optional().describe('Read the written rows back by a second session.'),
 }
-const typed = z.record(
+const typed = byName(
   z.string(),
   z.union([z.string(), z.strictObject({ type: z.string(), nullable: z.boolean().optional() })]),
 )

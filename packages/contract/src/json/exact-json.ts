@@ -37,11 +37,6 @@ export function parsePrinted(text: string): Json {
   return plain ? plain.value : (parse(text, null, { parseNumber, onDuplicateKey: ({ newValue }) => newValue }) as Json)
 }
 
-/** What begins a text or a number, and what stands behind a text that is a member's name. */
-const BEGIN = /["\d-]/g
-const NUMBER = /-?\d[\d.eE+-]*/y
-const COLON = /\s*:/y
-
 /**
  * What JavaScript's own reader makes of a text, and how many members it names: most has no number that a double cannot hold, and long texts take a
  * hundredth of the time so. Undefined where a digit would be lost, and where it is no JSON: the other reader says at which place.
@@ -54,25 +49,45 @@ function readPlainly(text: string): { value: Json; names: number } | undefined {
     return undefined
   }
   let names = 0
-  for (let at = find(BEGIN, text, 0); at >= 0; at = find(BEGIN, text, at)) {
-    if (text[at] === '"') {
-      at = quotedEnd(text, at) + 1
-      if (find(COLON, text, at) >= 0) names++
-    } else {
-      NUMBER.lastIndex = at
-      const digits = NUMBER.exec(text)?.[0] ?? ''
-      if (String(Number(digits)) !== digits) return undefined
-      at += digits.length
+  for (let at = 0; at < text.length; at++) {
+    const code = text.charCodeAt(at)
+    if (code === QUOTE) at = quotedEnd(text, at)
+    else if (code === COLON) names++
+    else if (code === MINUS || isDigit(code)) {
+      const end = numberEnd(text, at)
+      if (!isExact(text, at, end)) return undefined
+      at = end - 1
     }
   }
   return { value, names }
 }
 
-/** Where a pattern is found next; -1 where it is not. */
-function find(pattern: RegExp, text: string, from: number): number {
-  pattern.lastIndex = from
-  return pattern.exec(text)?.index ?? -1
+/** Where a number of valid JSON ends. */
+function numberEnd(text: string, from: number): number {
+  let at = from + 1
+  for (let code = text.charCodeAt(at); isDigit(code) || IN_NUMBER.includes(code); code = text.charCodeAt(at)) at++
+  return at
 }
+
+/** Whether a double has all of a number's digits. Whole ones of up to 15 digits it has, but for a zero with a sign. */
+function isExact(text: string, from: number, to: number): boolean {
+  const isShort = to - from <= 15 && text.charCodeAt(from) !== MINUS
+  let isWhole = isShort
+  for (let at = from; isWhole && at < to; at++) isWhole = isDigit(text.charCodeAt(at))
+  if (isWhole) return true
+  const digits = text.slice(from, to)
+  return String(Number(digits)) === digits
+}
+
+function isDigit(code: number): boolean {
+  return code >= 0x30 && code <= 0x39
+}
+
+const QUOTE = 0x22
+const COLON = 0x3a
+const MINUS = 0x2d
+/** `.`, `e`, `E`, `+`, `-`. */
+const IN_NUMBER = [0x2e, 0x65, 0x45, 0x2b, MINUS]
 
 function countMembers(value: Json): number {
   if (value === null || typeof value !== 'object') return 0

@@ -15,3 +15,8 @@ export function findLostMember(given: unknown, taken: unknown): string | undefin
   }
   return undefined
 }
+
+/** Whether a text may name such a member: as it is, or spelled with escapes. */
+export function mayLoseMember(text: string): boolean {
+  return text.includes('__proto__') || text.includes('\\')
+}

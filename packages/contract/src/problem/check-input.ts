@@ -4,6 +4,9 @@ import { findNearestName } from '../nearest-name.js'
 /** With more unknown members than these, nobody mistyped a name: the names there are say more than what each is close to. */
 const MOST_MISTYPED = 3
 
+/** Who is told of so many knows what is wrong. */
+const MOST_NAMED = 20
+
 /** Checks an input as `safeParse` does, and says of a member that nobody knows which there are. */
 export function checkInput<Output>(schema: z.ZodType<Output>, input: unknown): z.ZodSafeParseResult<Output> {
   return schema.safeParse(input, { error: (issue) => sayUnknown(issue) })
@@ -27,7 +30,9 @@ function sayUnknown(issue: z.core.$ZodRawIssue): string | undefined {
 
 /** `unknown member kye (did you mean key?)`, and the names there are where not each is close to one. */
 function sayUnknownMembers(unknown: readonly string[], known: readonly string[]): string {
-  const what = `unknown ${unknown.length > 1 ? 'members' : 'member'} ${unknown.join(', ')}`
+  const left = unknown.length - MOST_NAMED
+  const named = unknown.slice(0, MOST_NAMED).join(', ') + (left > 0 ? ` and ${left} more` : '')
+  const what = `unknown ${unknown.length > 1 ? 'members' : 'member'} ${named}`
   const meant = (unknown.length > MOST_MISTYPED ? [] : unknown).flatMap((name) => findNearestName(name, known) ?? [])
   const hints = [
     ...(meant.length > 0 ? [`did you mean ${meant.join(', ')}?`] : []),

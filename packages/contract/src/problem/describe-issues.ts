@@ -1,5 +1,5 @@
 import type { z } from 'zod'
-import { printJson } from '../json/exact-json.js'
+import { printJson, RawJson } from '../json/exact-json.js'
 
 /** One thing wrong with an input: where, what was wanted, what came. */
 export interface InputIssue {
@@ -9,6 +9,12 @@ export interface InputIssue {
 
 /** A finding in one line. */
 export const sayIssue = ({ where, message }: InputIssue) => (where === '' ? message : `${where}: ${message}`)
+
+/** How much is told of a value, in characters. */
+const LONGEST = 80
+
+/** Who is told of so many corrects those, and is told of the others then. */
+const MOST_ISSUES = 50
 
 /**
  * Puts the findings of `checkInput` in the form "what, wanted, got". The value that came is added unless its place is secret, since
@@ -21,7 +27,7 @@ export function describeIssues(
   input: unknown,
   { whole = '', isSecret = () => false }: { whole?: string; isSecret?: (where: string) => boolean } = {},
 ) {
-  return error.issues.map((issue): InputIssue => {
+  const issues = error.issues.slice(0, MOST_ISSUES).map((issue): InputIssue => {
     // Steps, rules and the like are counted from 1, here as everywhere.
     const where = issue.path.map((name) => String(typeof name === 'number' ? name + 1 : name)).join('.') || whole
     if (issue.code === 'unrecognized_keys') return { where, message: issue.message }
@@ -34,10 +40,12 @@ export function describeIssues(
       ? 'a value that is not shown'
       : value === undefined
         ? 'nothing'
-        : abridge(printJson(value))
+        : abridge(printJson(beginningOf(value)))
     const message = inPlainWords(issue.message)
     return { where, message: message.includes(', got ') ? message : `${message}, got ${got}` }
   })
+  const left = error.issues.length - issues.length
+  return left === 0 ? issues : [...issues, { where: whole, message: `${left} more parts are not valid` }]
 }
 
 /** The types of JSON as they are said in a sentence. */
@@ -82,6 +90,19 @@ function valueAt(input: unknown, path: readonly PropertyKey[]): unknown {
   )
 }
 
+/** As much of a value as is told of it, and some more. */
+function beginningOf(value: unknown): unknown {
+  if (typeof value === 'string') return value.slice(0, LONGEST + 1)
+  if (value === null || typeof value !== 'object' || value instanceof RawJson) return value
+  if (Array.isArray(value)) return value.slice(0, LONGEST).map(beginningOf)
+  const members: [string, unknown][] = []
+  for (const name in value) {
+    if (members.length === LONGEST) break
+    members.push([name, beginningOf((value as Record<string, unknown>)[name])])
+  }
+  return Object.fromEntries(members)
+}
+
 function abridge(text: string): string {
-  return text.length > 80 ? `${text.slice(0, 77)}…` : text
+  return text.length > LONGEST ? `${text.slice(0, LONGEST - 3)}…` : text
 }

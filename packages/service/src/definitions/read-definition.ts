@@ -4,6 +4,7 @@ import {
   findLostMember,
   LedgermanProblem,
   mappingDefinition,
+  mayLoseMember,
   RawJson,
   transactionDefinition,
   type DefinitionKind,
@@ -45,7 +46,8 @@ export function readDefinitions(
       findings: [{ file, line: limit.line, column: 1, where: `line ${limit.line}`, message: limit.message }],
     }
   const lines = new LineCounter()
-  const documents = parseAllDocuments(source, { version: '1.2', lineCounter: lines })
+  // Its own look at keys that are there twice takes the square of their number.
+  const documents = parseAllDocuments(source, { version: '1.2', lineCounter: lines, uniqueKeys: false })
   const definitions: ReadDefinition[] = []
   const findings: SourceFinding[] = []
   const list = 'empty' in documents ? [] : documents
@@ -61,7 +63,7 @@ export function readDefinitions(
       findings.push({ file, line: start?.line ?? null, column: start?.col ?? null, where, message })
       continue
     }
-    const read = check(document, source, file, locate)
+    const read = check(document, source, file, locate, lines)
     if (Array.isArray(read)) findings.push(...read)
     else definitions.push({ ...read, source: list.length === 1 ? source : String(document) })
   }
@@ -73,18 +75,13 @@ function check(
   source: string,
   file: string | null,
   locate: Locate,
+  lines: LineCounter,
 ): ReadDefinition | SourceFinding[] {
-  const alias = aliasIn(document)
-  if (alias)
-    return [
-      {
-        file,
-        ...locate(''),
-        where: '',
-        message: `*${alias} is an alias; a definition says everything where it stands`,
-      },
-    ]
-  keepDigits(document)
+  const wrong = lookedThrough(document)
+  if (wrong) {
+    const { line, col } = lines.linePos(wrong.at)
+    return [{ file, line, column: col, where: `line ${line}, column ${col}`, message: wrong.message }]
+  }
   const value = document.toJS({ maxAliasCount: 0 }) as unknown
   const kind = kindOf(value)
   if (kind === undefined)
@@ -103,7 +100,7 @@ function check(
       const place = locate([...(where === '' ? [] : [where]), ...unknown].join('.'))
       return { file, ...place, where, message }
     })
-  const lost = findLostMember(value, checked.data)
+  const lost = mayLoseMember(source) ? findLostMember(value, checked.data) : undefined
   if (lost !== undefined) {
     return [
       { file, ...locate(lost), where: lost, message: 'expected another name: __proto__ is none that can be kept' },
@@ -117,12 +114,34 @@ function check(
   return { kind, name: definition.transaction, definition, file, source, locate }
 }
 
-function aliasIn(document: Document): string | undefined {
-  let found: string | undefined
+/** Keeps each number as it is written that a double cannot hold so. @returns an alias, or a key that a map has twice, and where it stands */
+function lookedThrough(document: Document): { message: string; at: number } | undefined {
+  let found: { message: string; at: number } | undefined
   visit(document, {
-    Alias(_, node) {
-      found = node.source
+    Alias(_, { source, range }) {
+      found = { message: `*${source} is an alias; a definition says everything where it stands`, at: range?.[0] ?? 0 }
       return visit.BREAK
+    },
+    Map(_, { items }) {
+      const names = new Set<string>()
+      for (const { key } of items) {
+        if (!isScalar(key)) continue
+        const name = String(key.value)
+        if (names.has(name)) found = { message: `${name} is there twice`, at: key.range?.[0] ?? 0 }
+        if (found) return visit.BREAK
+        names.add(name)
+      }
+      return undefined
+    },
+    Scalar(_, node) {
+      const { source } = node
+      if (
+        typeof node.value === 'number' &&
+        source !== undefined &&
+        source !== String(node.value) &&
+        /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/.test(source)
+      )
+        node.value = new RawJson(source)
     },
   })
   return found
@@ -137,22 +156,6 @@ function kindOf(value: unknown): DefinitionKind | undefined {
       : 'mapping' in value
         ? 'mapping'
         : undefined
-}
-
-/** A number that a double cannot hold as it is written stays as it is written. */
-function keepDigits(document: Document): void {
-  visit(document, {
-    Scalar(_, node) {
-      const { source } = node
-      if (
-        typeof node.value === 'number' &&
-        source !== undefined &&
-        source !== String(node.value) &&
-        /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/.test(source)
-      )
-        node.value = new RawJson(source)
-    },
-  })
 }
 
 function locator(document: Document, lines: LineCounter): Locate {

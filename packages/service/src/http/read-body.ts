@@ -5,6 +5,7 @@ import {
   describeIssues,
   findJsonLimit,
   findLostMember,
+  mayLoseMember,
   parseJson,
 } from '@ledgerman/contract'
 import { AS_IT_COMES, AS_IT_STANDS, type BodyShape } from './route.js'
@@ -25,7 +26,7 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
   const value = parse(text, typeof accepted.parse === 'function' ? accepted.parse : readJson)
   const checked = checkInput(accepted.schema, value)
   if (!checked.success) throw invalid('body', checked.error, value)
-  if (text.includes('__proto__')) assertNoneLost(value, checked.data)
+  if (mayLoseMember(text)) assertNoneLost(value, checked.data)
   return { body: checked.data, text, mediaType }
 }
 

@@ -30,7 +30,8 @@ async function processorMs(work: () => Promise<unknown>): Promise<number> {
 
 describe('one small request', () => {
   const list = Array.from({ length: 4_900 }, (_, at) => at % 10).join()
-  const members = Object.fromEntries(Array.from({ length: 4_000 }, (_, at) => [`member${at}`, at]))
+  const many = (length: number) => Object.fromEntries(Array.from({ length }, (_, at) => [`member${at}`, at]))
+  const members = many(4_000)
   const inside = Object.fromEntries(Array.from({ length: 95 }, (_, at) => [`in${at}`, { a: { b: null, c: [at] } }]))
   const deep = (depth: number): object => (depth === 0 ? { end: 1 } : { in: deep(depth - 1) })
   const doubling = [
@@ -69,6 +70,27 @@ describe('one small request', () => {
     ['YAML nested in brackets', publish(`mapping: ${'['.repeat(30_000)}`), 400],
     ['YAML nested in dashes', publish(`mapping: a\ntable: b\nkey:\n ${'- '.repeat(30_000)}x`), 400],
     ['YAML with aliases', publish(`mapping: &a [x]\ntable: *a\n`), 400],
+    [
+      'YAML of 20,000 members',
+      publish(`mapping: a\n${Array.from({ length: 20_000 }, (_, at) => `k${at}: 1\n`).join('')}`),
+      400,
+    ],
+    [
+      'YAML of 4,000 members',
+      publish(`mapping: a\n${Array.from({ length: 4_000 }, (_, at) => `k${at}: 1\n`).join('')}`),
+      400,
+    ],
+    [
+      'a step that computes 30,000 members',
+      () => steps([{ change: 'programme', key: { code: "'P-107'" }, compute: many(30_000) }]),
+      400,
+    ],
+    [
+      'a file named by 40,000 members',
+      () =>
+        service.request('POST', '/v1/targets/observatory/review', { body: { files: [many(40_000)] }, headers: json }),
+      400,
+    ],
     ['a long unknown name', find(`${'n'.repeat(9_000)} = 1`), 400],
     ['texts without an end', find(`title = ${"''".repeat(3_000)}'`), 400],
     ['a number that ends in a letter', patch({ hoursLeft: `${'1'.repeat(100_000)}x` }, 'merge-patch+json'), 400],
