@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { firstNames } from '../problem/check-input.js'
 import { byName } from './by-name.js'
 import { findNearestName } from '../nearest-name.js'
 import { chosenBy } from './chosen-by.js'
@@ -132,15 +133,19 @@ const preciseStep = chosenBy<z.output<typeof stepDefinition>>((value) => {
   const [kind] = kinds
   if (kind !== undefined && kinds.length === 1) return STEP_SCHEMAS[kind]
   if (kinds.length > 1) return `expected a step of one kind, got ${kinds.join(' and ')}: write a step for each`
+  if (Array.isArray(value)) return 'expected a step, got a list'
   const given = value !== null && typeof value === 'object' ? Object.keys(value) : []
-  const hint = given.flatMap((word) => {
+  const hint = given.slice(0, MOST_LIKE).flatMap((word) => {
     const meant = Object.hasOwn(MEANT, word.toLowerCase())
       ? MEANT[word.toLowerCase()]
       : findNearestName(word, STEP_WORDS)
     return meant === undefined ? [] : [`; ${word} is written ${meant}`]
   })[0]
-  return `expected a step with one of ${STEP_WORDS.join(', ')}, got ${given.length > 0 ? given.join(', ') : 'none of them'}${hint ?? ''}`
+  return `expected a step with one of ${STEP_WORDS.join(', ')}, got ${given.length > 0 ? firstNames(given) : 'none of them'}${hint ?? ''}`
 })
+
+/** How many of a step's members may be meant as the word it begins with. */
+const MOST_LIKE = 20
 
 /** What those call a step who know it from elsewhere. */
 const MEANT: Readonly<Record<string, string>> = {

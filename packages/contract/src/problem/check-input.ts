@@ -30,13 +30,17 @@ function sayUnknown(issue: z.core.$ZodRawIssue): string | undefined {
 
 /** `unknown member kye (did you mean key?)`, and the names there are where not each is close to one. */
 function sayUnknownMembers(unknown: readonly string[], known: readonly string[]): string {
-  const left = unknown.length - MOST_NAMED
-  const named = unknown.slice(0, MOST_NAMED).join(', ') + (left > 0 ? ` and ${left} more` : '')
-  const what = `unknown ${unknown.length > 1 ? 'members' : 'member'} ${named}`
+  const what = `unknown ${unknown.length > 1 ? 'members' : 'member'} ${firstNames(unknown)}`
   const meant = (unknown.length > MOST_MISTYPED ? [] : unknown).flatMap((name) => findNearestName(name, known) ?? [])
   const hints = [
     ...(meant.length > 0 ? [`did you mean ${meant.join(', ')}?`] : []),
     ...(meant.length < unknown.length && known.length > 0 ? [`known: ${known.join(', ')}`] : []),
   ]
   return hints.length === 0 ? what : `${what} (${hints.join(' ')})`
+}
+
+/** The first of some names, and how many there are beside them. */
+export function firstNames(names: readonly string[]): string {
+  const left = names.length - MOST_NAMED
+  return names.slice(0, MOST_NAMED).join(', ') + (left > 0 ? ` and ${left} more` : '')
 }
