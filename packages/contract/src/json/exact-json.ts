@@ -24,8 +24,12 @@ export type Json = null | boolean | number | string | RawJson | Json[] | { [name
  */
 export function parseJson(text: string): Json {
   const plain = readPlainly(text)
-  const isWhole = plain && plain.names === countMembers(plain.value)
-  return isWhole ? plain.value : (parse(text, null, { parseNumber }) as Json)
+  const isWhole = plain?.names === countMembers(plain?.value ?? null)
+  if (plain?.isExact && isWhole) return plain.value
+  const value = parse(text, null, { parseNumber }) as Json
+  // The other reader lets a member pass that has the same value twice, or an empty list and an empty object.
+  if (plain && !isWhole) throw new SyntaxError('A member is named twice')
+  return value
 }
 
 /**
@@ -34,14 +38,16 @@ export function parseJson(text: string): Json {
  */
 export function parsePrinted(text: string): Json {
   const plain = readPlainly(text)
-  return plain ? plain.value : (parse(text, null, { parseNumber, onDuplicateKey: ({ newValue }) => newValue }) as Json)
+  return plain?.isExact
+    ? plain.value
+    : (parse(text, null, { parseNumber, onDuplicateKey: ({ newValue }) => newValue }) as Json)
 }
 
 /**
  * What JavaScript's own reader makes of a text, and how many members it names: most has no number that a double cannot hold, and long texts take a
- * hundredth of the time so. Undefined where a digit would be lost, and where it is no JSON: the other reader says at which place.
+ * hundredth of the time so. Undefined where it is no JSON: the other reader says at which place.
  */
-function readPlainly(text: string): { value: Json; names: number } | undefined {
+function readPlainly(text: string): { value: Json; names: number; isExact: boolean } | undefined {
   let value: Json
   try {
     value = JSON.parse(text) as Json
@@ -49,17 +55,18 @@ function readPlainly(text: string): { value: Json; names: number } | undefined {
     return undefined
   }
   let names = 0
+  let isExact = true
   for (let at = 0; at < text.length; at++) {
     const code = text.charCodeAt(at)
     if (code === QUOTE) at = quotedEnd(text, at)
     else if (code === COLON) names++
     else if (code === MINUS || isDigit(code)) {
       const end = numberEnd(text, at)
-      if (!isExact(text, at, end)) return undefined
+      isExact &&= isDouble(text, at, end)
       at = end - 1
     }
   }
-  return { value, names }
+  return { value, names, isExact }
 }
 
 /** Where a number of valid JSON ends. */
@@ -70,7 +77,7 @@ function numberEnd(text: string, from: number): number {
 }
 
 /** Whether a double has all of a number's digits. Whole ones of up to 15 digits it has, but for a zero with a sign. */
-function isExact(text: string, from: number, to: number): boolean {
+function isDouble(text: string, from: number, to: number): boolean {
   const isShort = to - from <= 15 && text.charCodeAt(from) !== MINUS
   let isWhole = isShort
   for (let at = from; isWhole && at < to; at++) isWhole = isDigit(text.charCodeAt(at))

@@ -58,7 +58,7 @@ describe('exact JSON', () => {
     const { tree } = fc.letrec<{ tree: { text: string; isTwice: boolean } }>((tie) => ({
       tree: fc.oneof(
         { maxDepth: 3 },
-        fc.constantFrom('"a":', '1.00', 'null').map((text) => ({ text: JSON.stringify(text), isTwice: false })),
+        fc.constantFrom('"\\"a\\":"', '1.00', 'null').map((text) => ({ text, isTwice: false })),
         fc.array(tie('tree'), { maxLength: 3 }).map((parts) => ({
           text: `[${parts.map(({ text }) => text).join(' ,')}]`,
           isTwice: parts.some(({ isTwice }) => isTwice),
@@ -73,7 +73,7 @@ describe('exact JSON', () => {
     fc.assert(
       fc.property(tree, ({ text, isTwice }) => {
         if (isTwice) expect(() => parseJson(text)).toThrow(SyntaxError)
-        else expect(JSON.stringify(parseJson(text))).toBe(JSON.stringify(JSON.parse(text)))
+        else expect(printJson(parseJson(text))).toBe(text.replaceAll(/ (?=[:,])|(?<=:) /g, ''))
       }),
     )
   })

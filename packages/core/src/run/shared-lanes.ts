@@ -72,6 +72,7 @@ const NO_SESSION: Session = {
   release: () => undefined,
   limitTo: () => undefined,
   retire: () => undefined,
+  takeUpTo: () => undefined,
   withinBytes: (_most, work) => work(),
   breakOff: () => undefined,
 }

@@ -18,14 +18,14 @@ export class AnswerTooLarge extends Error {
 }
 
 export interface AnswerLimit {
-  /** Begins to count anew, since something is asked. */
-  begin(most?: number): void
+  /** Begins to count anew, since something is asked whose answer may have so many bytes. */
+  begin(most: number): void
 }
 
-/** Breaks a client's connection off where an answer has more than so many bytes, and shortens what its errors say. */
-export function limitAnswers(client: pg.ClientBase, limitBytes: number): AnswerLimit {
+/** Breaks a client's connection off where an answer has more bytes than it may, and shortens what its errors say. */
+export function limitAnswers(client: pg.ClientBase): AnswerLimit {
   const { connection } = client as unknown as { connection: EventEmitter & { stream: Socket } }
-  let end = Infinity
+  let [limitBytes, end] = [Infinity, Infinity]
   const { stream } = connection
   stream.on('data', () => {
     if (stream.bytesRead > end) stream.destroy(new AnswerTooLarge(limitBytes))
@@ -37,7 +37,8 @@ export function limitAnswers(client: pg.ClientBase, limitBytes: number): AnswerL
     }
   })
   return {
-    begin(most = limitBytes) {
+    begin(most) {
+      limitBytes = most
       end = stream.bytesRead + most
     },
   }

@@ -42,12 +42,12 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
   const { timeLimitMs } = options.limits
   const patienceMs = timeLimitMs === 0 ? 0 : timeLimitMs + DRIVER_PATIENCE_MS
   const pid = client.processID ?? 0
-  const answer = limitAnswers(client, options.limits.answerBytes)
+  const answer = limitAnswers(client)
   const cancelOverdue = () => void options.onOverdue?.(pid)
   return {
     pid,
     query: (text, values = []) => {
-      answer.begin()
+      answer.begin(options.limits.answerBytes)
       const query = { text, values: values as (string | null)[], rowMode: 'array' } as pg.QueryArrayConfig
       if (patienceMs === 0) return client.query(query) as Promise<Rows>
       const limited = { ...query, query_timeout: patienceMs } as pg.QueryArrayConfig

@@ -23,6 +23,8 @@ export interface Session extends Queryable {
   breakOff(): void
   /** How long an answer may take, in milliseconds, where other than the target's limits say: the connection is broken off then. */
   limitTo(limitMs: number): void
+  /** How many bytes an answer may have, where other than the target's limits say. */
+  takeUpTo(bytes: number): void
   /** Runs `work`; whatever it asks may be answered with so many bytes, and the connection is broken off beyond. */
   withinBytes<T>(most: number, work: () => Promise<T>): Promise<T>
 }
@@ -78,7 +80,7 @@ export class SessionPool {
     } as pg.PoolConfig)
     this.#pool.on('error', (error) => options.onSessionError?.(error))
     this.#pool.on('connect', (client) => {
-      this.#open.set(client, limitAnswers(client, options.limits.answerBytes))
+      this.#open.set(client, limitAnswers(client))
       // A session on loan can break between two statements, when nobody is waiting for an answer: the next one meets it.
       client.on('error', () => undefined)
     })
@@ -172,6 +174,7 @@ export class SessionPool {
 
   #toSession(client: Client): Session {
     let limit = this.#limitMs
+    let answerBytes = this.options.limits.answerBytes
     let isBack = false
     let isRetired = false
     const pid = client.processID ?? 0
@@ -185,9 +188,12 @@ export class SessionPool {
       limitTo(limitMs) {
         limit = limitMs
       },
+      takeUpTo(bytes) {
+        answerBytes = bytes
+      },
       query: (text, values = [], name) => {
         const prepared = this.#prepared?.nameFor(client, name)
-        answer?.begin()
+        answer?.begin(answerBytes)
         return orCancelled(limit, cancelOverdue, () =>
           client.query<(string | null)[]>({
             text,

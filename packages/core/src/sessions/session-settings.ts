@@ -30,7 +30,7 @@ export const DEFAULT_LIMITS: SessionLimits = {
 }
 
 /** What V8 takes as one text is half a gigabyte. */
-const LONGEST_ANSWER = 384 * 1024 * 1024
+export const LONGEST_ANSWER = 384 * 1024 * 1024
 
 /** The limits of sessions that write: what a step changes comes back whole. */
 export function writingLimits(limits: SessionLimits): SessionLimits {

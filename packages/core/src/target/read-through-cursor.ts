@@ -1,4 +1,4 @@
-import { OWN_NAMES_SQL } from '../sessions/session-settings.js'
+import { LONGEST_ANSWER, OWN_NAMES_SQL } from '../sessions/session-settings.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { Target } from './target.js'
 
@@ -43,6 +43,8 @@ async function* fetchBatches<T>(
 ): AsyncGenerator<T[], void, undefined> {
   try {
     const reader = await target.openReader(signal)
+    // Large ones may stand behind many that are small.
+    reader.session.takeUpTo(LONGEST_ANSWER)
     let most = Math.min(FIRST_ROWS, atATime)
     let largest = 1
     const fetch = (): Promise<Rows> => reader.session.query(`fetch ${most} from found`)

@@ -28,7 +28,7 @@ beforeAll(async () => {
   mapping = await own.mapped(
     'public.plate',
     `create table plate (id integer primary key, scan text, note text);
-     insert into plate select n, case when n > 3 then repeat(md5(n::text), 1250) else 'short' end, 'n' from generate_series(1, 200) n;
+     insert into plate select n, case when n > 100 then repeat(md5(n::text), 1250) else 'short' end, 'n' from generate_series(1, 200) n;
      create function speak() returns trigger language plpgsql as $$ begin
        if new.note = 'grow' then new.scan := repeat('g', 9000000); end if;
        if new.note = 'shout' then raise exception 'first % last', repeat('x', 300000) using hint = repeat('y', 300000); end if;
@@ -44,13 +44,15 @@ const change = (id: number, note: string) =>
   changeRecord(own.target, mapping, { ...commit, guard: 'any', key: key(id), values: { note } })
 
 it('are told, and may be asked for in parts', async () => {
-  await expect(findRecords(own.target, mapping, { limit: 100 }, noOther)).rejects.toMatchObject(tooLarge(1_000_000))
-  expect((await findRecords(own.target, mapping, { limit: 20 }, noOther)).found).toHaveLength(20)
+  await expect(findRecords(own.target, mapping, { limit: 100, order: 'id desc' }, noOther)).rejects.toMatchObject(
+    tooLarge(1_000_000),
+  )
+  expect((await findRecords(own.target, mapping, { limit: 20, order: 'id desc' }, noOther)).found).toHaveLength(20)
   const { batches } = await exportRecords(own.target, mapping, { form: 'ndjson', withGuard: false } as never, noOther)
   const lines: string[] = []
   for await (const batch of batches) lines.push(...(batch as string[]))
   expect(lines).toHaveLength(200)
-  expect(lines.join('').length).toBeGreaterThan(7_000_000)
+  expect(lines.join('').length).toBeGreaterThan(4_000_000)
 })
 
 it('leave a change that is told as refused undone, and one that is told as committed done', async () => {
@@ -87,10 +89,10 @@ it('keep nobody from the list of entries', async () => {
 it('end no other caller of the same moment', async () => {
   await own.database.sql(`update plate set scan = repeat('h', 9000000) where id = 3`)
   const loads = await Promise.allSettled(
-    Array.from({ length: 40 }, (_, at) => loadRecord(own.target, mapping, key(1 + (at % 3)))),
+    Array.from({ length: 12 }, (_, at) => loadRecord(own.target, mapping, key(1 + (at % 3)))),
   )
   expect(loads.map((load) => (load.status === 'rejected' ? load.reason : load.value.record))).toMatchObject(
-    Array.from({ length: 40 }, (_, at) => (at % 3 === 2 ? tooLarge(4_000_000) : { id: 1 + (at % 3) })),
+    Array.from({ length: 12 }, (_, at) => (at % 3 === 2 ? tooLarge(4_000_000) : { id: 1 + (at % 3) })),
   )
 })
 

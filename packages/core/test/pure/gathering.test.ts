@@ -212,6 +212,7 @@ describe('callers who take turns', () => {
       release: (destroy = false) => void released.push(destroy),
       breakOff: () => undefined,
       limitTo: () => undefined,
+      takeUpTo: () => undefined,
       retire: () => undefined,
       withinBytes: (_most, work) => work(),
     }
