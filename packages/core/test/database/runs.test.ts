@@ -286,8 +286,8 @@ describe.each([
 
     it('crosswise is a deadlock, which one of the two survives by trying again', async () => {
       const both = await Promise.all([
-        run([take('A1', 1), { sql: 'select pg_sleep(0.2)' }, take('A2', 1)], { limits: { lockWait: '5s' } }),
-        run([take('A2', 1), { sql: 'select pg_sleep(0.2)' }, take('A1', 1)], { limits: { lockWait: '5s' } }),
+        run([take('A1', 1), { sql: 'select pg_sleep(0.6)' }, take('A2', 1)], { limits: { lockWait: '5s' } }),
+        run([take('A2', 1), { sql: 'select pg_sleep(0.6)' }, take('A1', 1)], { limits: { lockWait: '5s' } }),
       ])
       expect(both.map(({ receipt }) => receipt.attempts).sort()).toEqual([1, 2])
       const once = { limits: { lockWait: '5s', retry: 0 } }
