@@ -25,7 +25,7 @@ export interface Session extends Queryable {
   limitTo(limitMs: number): void
   /** How many bytes an answer may have, where other than the target's limits say. */
   takeUpTo(bytes: number): void
-  /** Runs `work`; whatever it asks may be answered with so many bytes, and the connection is broken off beyond. */
+  /** Runs `work`; each answer may have so many bytes, and the connection is broken off beyond. */
   withinBytes<T>(most: number, work: () => Promise<T>): Promise<T>
 }
 
@@ -214,19 +214,12 @@ export class SessionPool {
       retire: () => void (isRetired = true),
       breakOff: () => void socketOf(client).destroy(),
       async withinBytes(most, work) {
-        const socket = socketOf(client)
-        const before = socket.bytesRead
-        let isOver = false
-        const count = () => {
-          if (isOver || socket.bytesRead - before <= most) return
-          isOver = true
-          socket.destroy()
-        }
-        socket.on('data', count)
+        const before = answerBytes
+        answerBytes = most
         try {
           return await work()
         } catch (error) {
-          if (!isOver) throw error
+          if (!(error instanceof AnswerTooLarge)) throw error
           throw new LedgermanProblem(
             'too-large',
             `The statement gave more than ${most} bytes, so it was broken off. Ask for fewer rows, or for less of each.`,
@@ -234,7 +227,7 @@ export class SessionPool {
             { cause: error },
           )
         } finally {
-          socket.off('data', count)
+          answerBytes = before
         }
       },
     }
