@@ -59,6 +59,7 @@ export type {
 export * from './receipt/receipt-kinds.js'
 export { hasChanged, wayBackOf } from './receipt/way-back.js'
 export { receipt } from './receipt/receipt.js'
+export { roundMs } from './receipt/round-ms.js'
 export type { Receipt, StepReceipt, RowReceipt, BindReceipt } from './receipt/receipt.js'
 
 export * from './http/tokens.js'

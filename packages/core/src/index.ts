@@ -75,7 +75,7 @@ export { BulkRefused, joinReports, emptyReport } from './bulk/bulk-request.js'
 export type { BulkEvidence, BulkRequest, BulkResult } from './bulk/bulk-request.js'
 export { copyLine, readColumns, readCopyLine, readRow } from './bulk/given-columns.js'
 export type { GivenColumns } from './bulk/given-columns.js'
-export { jsonOfText } from './receipt/record-row.js'
+export { jsonOfText } from './mapping/record-row.js'
 export { isEntryId, newEntryId, noSuchEntry } from './book/entry-id.js'
 
 export { reverseEntries } from './reversal/reverse-entries.js'

@@ -1,7 +1,7 @@
 import { isDatabaseError, isSaidByFunction } from '../sessions/database-error.js'
 import { withoutValues } from '../sessions/database-words.js'
 import type { LedgermanProblem, Receipt, StepReceipt } from '@ledgerman/contract'
-import { withoutLiterals } from '../expression/without-literals.js'
+import { keptCondition } from '../plan/kept-condition.js'
 import { isWrite, mayWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import type { BookedWrite } from './read-run-receipt.js'
 import { introduceStatements, statementId, type KeptStatement } from './introduce-statement.js'
@@ -106,9 +106,8 @@ const LONGEST_CONDITION = 500
 function toBookedWrite(step: PlannedWrite): BookedWrite {
   const { shape, mapping, kind, step: statement } = step
   const where = shape.kind !== 'add' && 'where' in shape.finder ? (shape.finder.where?.source ?? 'true') : null
-  const isSensitive = statement.slots.some(({ sensitive }) => sensitive)
-  const shown = where === null ? null : isSensitive ? withoutLiterals(where) : where
-  return { kind, mapping: mapping.name, where: shown?.slice(0, LONGEST_CONDITION) ?? null }
+  const shown = where === null ? null : keptCondition(where, statement).slice(0, LONGEST_CONDITION)
+  return { kind, mapping: mapping.name, where: shown }
 }
 
 /** What an entry says of one of its steps. Numbers stand there as JSON numbers but for the statement's, which is too large for some readers. */

@@ -1,7 +1,8 @@
 import type { RecordValues, StepKind } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { textOfImage, toRowReceipt } from '../receipt/receipt.js'
-import { shownRecord } from '../receipt/record-row.js'
+import { toRowReceipt } from '../mapping/row-receipt.js'
+import { textOfImage } from '../mapping/showable.js'
+import { shownRecord } from '../mapping/record-row.js'
 import type { ShortForm } from '../statement/statement.js'
 
 /** A statement as the book keeps it. */

@@ -4,7 +4,7 @@ import { recordHashSql } from '../statement/book-sql.js'
 import { bookedKeysSql } from '../statement/canonical-key.js'
 import { blocksOfRecordSql } from '../statement/image-block-sql.js'
 import type { Target } from '../target/target.js'
-import { digestKeyPads } from '../values/digest.js'
+import { digestKeyPads } from '../statement/digest-key.js'
 import { keyColumnsOf, movedHereSql, movingSql } from './moved-keys.js'
 
 export interface EntryFilter {

@@ -2,10 +2,11 @@ import { recordHashSql } from '../statement/book-sql.js'
 import { blocksOfRecordSql, placeOfBlockSql } from '../statement/image-block-sql.js'
 import { bookedKeysSql } from '../statement/canonical-key.js'
 import type { KeyTexts, Mapping } from '../mapping/mapping.js'
-import { textOfImage } from '../receipt/receipt.js'
+import { textOfImage } from '../mapping/showable.js'
 import type { Rows } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
-import { digestKeyPads, digestText, isDigest } from '../values/digest.js'
+import { digestText, isDigest } from '../values/digest.js'
+import { digestKeyPads } from '../statement/digest-key.js'
 import { keyColumnsOf, movedHereSql, movingSql, staysSql } from './moved-keys.js'
 
 /** What one entry did to a record: columns before and after by name, in text form; null where there was none. */

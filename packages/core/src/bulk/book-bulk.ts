@@ -4,7 +4,7 @@ import { introduceStatements, statementId, type KeptStatement } from '../book/in
 import { NOW_SQL } from '../statement/book-sql.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { reversibilityOf } from '../mapping/reversibility.js'
-import { showableBinds } from '../receipt/receipt.js'
+import { showableBinds } from '../statement/shown-statement.js'
 import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { keptProperties, type BulkShape } from './bulk-shape.js'

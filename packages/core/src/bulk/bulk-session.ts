@@ -2,10 +2,9 @@ import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
 import { newEntryId } from '../book/entry-id.js'
 import { commitSettled } from '../book/settle.js'
-import { inFailingRow } from '../problem/failing-row.js'
 import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
-import { isCancelled, isDatabaseError, isSerializationFailure } from '../sessions/database-error.js'
+import { isCancelled, isSerializationFailure } from '../sessions/database-error.js'
 import { isTimeLimit } from '../sessions/database-words.js'
 import { assertSeesTables, refusalOrBlind } from '../sessions/rewritten-tables.js'
 import type { OwnSession } from '../sessions/own-session.js'
@@ -188,13 +187,13 @@ export class BulkSession {
     // Where it broke at COMMIT, the book was asked.
     if (isConnectionError(error)) return connectionBroke(target.name, error, NOT_COMMITTED)
     const statement = statementOfError(error)
-    const problem = target.explain(error, {
+    return target.explain(error, {
       mapping: shape.mapping,
       kind: shape.kind,
       ...(statement ? { statement, slots: statement.slots } : {}),
+      isOfMany: true,
       ...(isTimeLimit(error) ? { timeLimitMs: request.timeLimitMs } : {}),
     })
-    return isProblem(problem) && isDatabaseError(error) ? inFailingRow(problem, error, shape.mapping) : problem
   }
 
   async #cancel(): Promise<void> {

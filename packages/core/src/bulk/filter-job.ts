@@ -7,12 +7,11 @@ import {
   type Json,
   type TransactionDefinition,
 } from '@ledgerman/contract'
-import { parametersOf } from '../expression/expression.js'
-import { parseExpression } from '../expression/parse.js'
-import { withoutLiterals } from '../expression/without-literals.js'
+import { keptCondition } from '../plan/kept-condition.js'
 import type { FindMappingByName } from '../mapping/links.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { Plan, PlannedWrite } from '../plan/plan.js'
+import { namedParams } from '../plan/named-params.js'
 import { readParams } from '../plan/read-params.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { resolvePlan } from '../plan/resolve-plan.js'
@@ -58,9 +57,7 @@ export async function resolveFilterJob(
   }
   const sets = { ...(values ? { values } : {}), ...(compute ? { compute } : {}) }
   const step = remove ? { remove: mapping, ...finder } : { change: mapping, ...finder, ...sets }
-  const named = [where, ...Object.values(compute ?? {}).map(String)].flatMap((source) =>
-    source === undefined ? [] : [...parametersOf(parseExpression(source))],
-  )
+  const named = namedParams([...(where === undefined ? [] : [where]), ...Object.values(compute ?? {}).map(String)])
   const declared = [...new Set([...named, ...Object.keys(params)])].map((name) => [
     name,
     { type: 'unknown', nullable: true },
@@ -143,8 +140,7 @@ function withRoundings(report: JobReport, { roundings = [] }: BulkShape): JobRep
 
 /** The condition as it may be shown and kept. */
 export function conditionOf({ input, step }: FilterJob): string {
-  const where = input.where ?? 'true'
-  return step.step.slots.some(({ sensitive }) => sensitive) ? withoutLiterals(where) : where
+  return keptCondition(input.where ?? 'true', step.step)
 }
 
 function shapeOf({ plan, step, input }: FilterJob): BulkShape {

@@ -1,7 +1,7 @@
 import { LedgermanProblem, suggestName, type Json } from '@ledgerman/contract'
 import { parametersOf } from '../expression/expression.js'
 import { literalShape, type LiteralShape } from '../expression/literal-shape.js'
-import { parameterText } from '../expression/parameter-value.js'
+import { parameterText } from '../statement/parameter-value.js'
 import { parseExpression } from '../expression/parse.js'
 import { findValues, type NamedFind } from '../statement/named-find.js'
 import { followLinks, type FindMappingByName, type Links } from '../mapping/links.js'

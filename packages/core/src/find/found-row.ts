@@ -1,6 +1,6 @@
 import { isProblem, LedgermanProblem, type RecordValues } from '@ledgerman/contract'
 import type { FindStatement } from '../statement/build-find.js'
-import { propertyValue } from '../receipt/record-row.js'
+import { propertyValue } from '../mapping/record-row.js'
 
 /** Makes a record of a found row: what comes over a link stands in an object of its own, null where no record is there. */
 export function readFoundRow(

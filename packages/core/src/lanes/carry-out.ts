@@ -1,16 +1,26 @@
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
-import { settle, type LostCommit } from '../book/settle.js'
-import type { Target } from '../target/target.js'
-import type { Lane } from './lane.js'
+import type { Lane, Sent } from './lane.js'
 
 /** How long before a run is carried out its tables and types may have been asked for, in milliseconds. */
 const RESOLVED_BEFORE_MS = 1_000
 
+/** The target of a run, as far as it matters here. */
+export interface WorkedOn {
+  readonly name: string
+  readonly activity: { sent?(lane: Lane<unknown>['name'], state: Sent<unknown>['state'], because?: unknown): void }
+  /** Whether what an error says may be so because a table or a type was altered after that moment. */
+  isOutdated(error: unknown, since: number): Promise<boolean>
+}
+
 /** A run: the ways it may be sent, and how it is told. */
 export interface Work<Found, Result> {
   lanes: AsyncIterable<Lane<Found>> | Iterable<Lane<Found>>
-  /** What the book says of it, should nobody know whether it was committed. */
-  lost: LostCommit
+  /**
+   * Asks the book, where nobody knows whether it was committed. Resolves where it was.
+   *
+   * @throws LedgermanProblem where it was not, or where the book cannot be asked
+   */
+  settle(cause: unknown): Promise<void>
   /** What was found and written, as the caller is told. */
   tell(found: Found): Result | Promise<Result>
   /** The same of a committed run out of the book, as far as that can be read. Never throws. */
@@ -27,7 +37,7 @@ export interface Work<Found, Result> {
  *
  * @throws LedgermanProblem of a run that was refused, with the receipt as far as it got; without one where what it works on was altered meanwhile
  */
-export async function carryOut<Found, Result>(target: Target, work: Work<Found, Result>): Promise<Result> {
+export async function carryOut<Found, Result>(target: WorkedOn, work: Work<Found, Result>): Promise<Result> {
   const since = performance.now() - RESOLVED_BEFORE_MS
   for await (const lane of work.lanes) {
     const sent = await lane.send()
@@ -42,7 +52,7 @@ export async function carryOut<Found, Result>(target: Target, work: Work<Found, 
       case 'refused':
         throw (await outdated(target, sent.error, since)) ?? (await work.refuse(sent.error))
       case 'in doubt':
-        await settle(target, work.lost, sent.error).catch((problem: unknown) => {
+        await work.settle(sent.error).catch((problem: unknown) => {
           throw work.unsettled(problem)
         })
         return work.tellFromBook()
@@ -55,7 +65,7 @@ export async function carryOut<Found, Result>(target: Target, work: Work<Found, 
  * The problem of a run whose statements no longer fitted, as a table or a type was altered since they were made: undefined where that is not
  * so. It is no refusal of the run, and does not go to the book: done again, it is made for what is there.
  */
-async function outdated(target: Target, error: unknown, since: number): Promise<LedgermanProblem | undefined> {
+async function outdated(target: WorkedOn, error: unknown, since: number): Promise<LedgermanProblem | undefined> {
   if (!(await target.isOutdated(isProblem(error) ? error.cause : error, since))) return undefined
   return new LedgermanProblem(
     'definition-invalid',

@@ -26,6 +26,8 @@ export interface Rule {
   that: string
   otherwise: string
   expression: Expression
+  /** The properties it names, in its order. */
+  names: readonly string[]
 }
 
 /** A definition that was checked against the live catalogue: every name is resolved. */

@@ -8,6 +8,7 @@ import {
 } from '@ledgerman/contract'
 import { findColumn, type Column, type Table, type TableKey } from '../catalogue/table.js'
 import { compileExpression } from '../expression/compile.js'
+import { visitExpression, type Expression } from '../expression/expression.js'
 import { parseExpression } from '../expression/parse.js'
 import type { Guard, Mapping, Property, Rule } from './mapping.js'
 
@@ -250,11 +251,19 @@ function resolveRules(
         bind: () => '$1',
         mark: () => '',
       })
-      return [{ that, otherwise, expression }]
+      return [{ that, otherwise, expression, names: namesIn(expression) }]
     } catch (error) {
       if (!isProblem(error, 'expression-invalid')) throw error
       findings.push({ where: `rules.${at + 1}.that`, message: error.detail })
       return []
     }
   })
+}
+
+function namesIn(expression: Expression): string[] {
+  const names = new Set<string>()
+  visitExpression(expression, (node) => {
+    if (node.kind === 'path' && node.names.length === 1) names.add(node.names[0] ?? '')
+  })
+  return [...names]
 }

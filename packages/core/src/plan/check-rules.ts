@@ -3,7 +3,7 @@ import type { Mapping } from '../mapping/mapping.js'
 import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import { buildFind } from '../statement/build-find.js'
 import type { Target } from '../target/target.js'
-import { checkPrepared } from './check-statements.js'
+import { checkPrepared } from '../target/check-prepared.js'
 
 /** What of a mapping's rules has types that do not fit, or is no condition: PostgreSQL prepares each as one, and runs none. */
 export function checkRules(target: Target, mapping: Mapping): Promise<DefinitionFinding[]> {

@@ -1,5 +1,5 @@
 import { LedgermanProblem, suggestName, type Json } from '@ledgerman/contract'
-import { parameterText } from '../expression/parameter-value.js'
+import { parameterText } from '../statement/parameter-value.js'
 import type { Param, Plan } from './plan.js'
 
 /**

@@ -8,7 +8,7 @@ import { definitionProblem, type DefinitionFinding } from '../mapping/resolve-ma
 import { buildFind } from '../statement/build-find.js'
 import { parseOrder } from '../statement/order.js'
 import type { Target } from '../target/target.js'
-import { checkPrepared } from './check-statements.js'
+import { checkPrepared } from '../target/check-prepared.js'
 import type { Param } from './plan.js'
 import { resolveParams, typeOfParam } from './resolve-params.js'
 import { findTypes } from './resolve-plan.js'

@@ -11,6 +11,8 @@ export interface ErrorContext {
   /** The statement, where it was made with expressions: an error in one of them is told there. */
   statement?: Statement
   kind?: StepKind
+  /** Whether it was done to many records, none of them named: the one that the database speaks of is told. */
+  isOfMany?: boolean
   lockWaitMs?: number
   timeLimitMs?: number
 }

@@ -1,6 +1,5 @@
 import { suggestName, type LedgermanProblem } from '@ledgerman/contract'
-import { expressionProblem } from '../expression/expression-problem.js'
-import { placeOf, type StatementExpression } from '../statement/statement.js'
+import { placeOf, problemIn, type StatementExpression } from '../statement/statement.js'
 import type { DatabaseError } from '../sessions/database-error.js'
 import { failedParameter } from '../sessions/database-words.js'
 import type { ErrorContext } from './error-context.js'
@@ -29,20 +28,23 @@ export function explainExpression(error: DatabaseError, context: ErrorContext): 
   const mayBeIn = IN_EXPRESSIONS.test(error.code) || isNoName(error) || (!mapping && IN_RAW_STATEMENTS.test(error.code))
   if (!statement || !mayBeIn) return undefined
   const slot = parameter === undefined ? undefined : statement.slots[parameter - 1]
-  const label = (problem: LedgermanProblem, where: string) => problem.with({ where, mapping: mapping?.name })
+  const told = (problem: LedgermanProblem) => problem.with({ mapping: mapping?.name })
   if (slot?.source.from === 'literal') {
     const expression = statement.expressions[slot.source.expression]
     const got = slot.sensitive ? '' : `, got '${slot.source.text}'`
     const type = mapping?.properties.find(({ column }) => column.type.sql === slot.type)?.column.type
     const expected = `Expected ${type ? describeLabels(type) : slot.type}${got}`
-    return expression && label(expressionProblem(expression.source, slot.source.at, expected), expression.label)
+    return expression && told(problemIn(expression, slot.source.at, expected))
   }
   const field = /^unit "(\w+)" not (?:recognized|supported)/.exec(error.message)?.[1]
-  if (field !== undefined) return unknownField(field, statement.expressions, label)
+  if (field !== undefined) {
+    const unknown = unknownField(field, statement.expressions)
+    return unknown && told(unknown)
+  }
   if (slot !== undefined || error.position === undefined) return undefined
   const place = placeOf(statement, Number(error.position))
-  const told = error.code.startsWith('22') ? { ...error, message: safeMessage(error, context) } : error
-  return place && label(expressionProblem(place.source, place.at, sentence(told), adviceOf(error)), place.label)
+  const shown = error.code.startsWith('22') ? { ...error, message: safeMessage(error, context) } : error
+  return place && told(problemIn(place, place.at, sentence(shown), adviceOf(error)))
 }
 
 /** A type as those know it who write a value of it: of an enum they write a label. */
@@ -55,22 +57,13 @@ function describeLabels({ sql, labels }: { sql: string; labels: readonly string[
 const FIELDS = 'second,minute,hour,day,week,month,quarter,year,dow,doy,epoch,isodow'.split(',')
 
 /** The server says which field of a time it does not know, and not where; where an expression names it, that is the place. */
-function unknownField(
-  field: string,
-  expressions: readonly StatementExpression[],
-  label: (problem: LedgermanProblem, where: string) => LedgermanProblem,
-): LedgermanProblem | undefined {
-  for (const { source, label: where } of expressions) {
-    const found = new RegExp(`\\b(extract\\s*\\(\\s*|date_trunc\\s*\\(\\s*')${field}\\b`, 'i').exec(source)
-    if (found)
-      return label(
-        expressionProblem(
-          source,
-          found.index + (found[1]?.length ?? 0),
-          `A time has no field ${field}. ${suggestName(field, FIELDS)}`,
-        ),
-        where,
-      )
+function unknownField(field: string, expressions: readonly StatementExpression[]): LedgermanProblem | undefined {
+  for (const expression of expressions) {
+    const found = new RegExp(`\\b(extract\\s*\\(\\s*|date_trunc\\s*\\(\\s*')${field}\\b`, 'i').exec(expression.source)
+    if (found) {
+      const at = found.index + (found[1]?.length ?? 0)
+      return problemIn(expression, at, `A time has no field ${field}. ${suggestName(field, FIELDS)}`)
+    }
   }
   return undefined
 }

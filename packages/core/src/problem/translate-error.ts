@@ -7,6 +7,7 @@ import { isDatabaseError, type DatabaseError } from '../sessions/database-error.
 import { isTimeLimit } from '../sessions/database-words.js'
 import { TableRewritten } from '../sessions/rewritten-tables.js'
 import { explainExpression } from './explain-expression.js'
+import { inFailingRow } from './failing-row.js'
 import { explainValue, isNoName } from './explain-value.js'
 import { missingGrant } from './missing-grant.js'
 import { hintOf, safeMessage } from './safe-message.js'
@@ -20,7 +21,8 @@ export function translateError(error: unknown, context: ErrorContext): unknown {
   if (isProblem(error)) return error
   if (isConnectionError(error)) return connectionBroke(context.target, error)
   if (!isDatabaseError(error)) return error
-  return explain(withoutSaid(error, context), context)
+  const told = explain(withoutSaid(error, context), context)
+  return context.isOfMany && context.mapping ? inFailingRow(told, error, context.mapping) : told
 }
 
 function explain(error: DatabaseError, context: ErrorContext): LedgermanProblem {

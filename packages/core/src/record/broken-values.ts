@@ -1,7 +1,6 @@
 import type { BrokenValue } from '@ledgerman/contract'
-import { visitExpression } from '../expression/expression.js'
 import type { Mapping, Rule } from '../mapping/mapping.js'
-import { shownRecord } from '../receipt/record-row.js'
+import { shownRecord } from '../mapping/record-row.js'
 
 /**
  * The values that break a rule: what the properties it names would be, in its order; those of sensitive ones are masked.
@@ -9,11 +8,7 @@ import { shownRecord } from '../receipt/record-row.js'
  * @param row texts of the record as it would be, in the order of the mapping's properties.
  */
 export function brokenValues(mapping: Mapping, rule: Rule, row: readonly (string | null)[]): BrokenValue[] {
-  const named = new Set<string>()
-  visitExpression(rule.expression, (node) => {
-    if (node.kind === 'path' && node.names.length === 1) named.add(node.names[0] ?? '')
-  })
-  return [...named].flatMap((name): BrokenValue[] => {
+  return rule.names.flatMap((name): BrokenValue[] => {
     const property = mapping.byName.get(name)
     if (!property) return []
     if (property.sensitive) return [{ property: name, value: null, masked: true }]

@@ -5,7 +5,7 @@ import { toGuard } from '../mapping/guard-value.js'
 import { swallowers } from '../mapping/side-writes.js'
 import { brokenValues } from './broken-values.js'
 import { describeKey } from './record-key.js'
-import { shownRecord } from '../receipt/record-row.js'
+import { shownRecord } from '../mapping/record-row.js'
 
 // What can go wrong with a change before PostgreSQL itself refuses it, in the mapping's words.
 

@@ -1,6 +1,6 @@
 import type { BrokenValue, LedgermanProblem } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
-import { shownRecord } from '../receipt/record-row.js'
+import { shownRecord } from '../mapping/record-row.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import { inRehearsal } from '../target/in-transaction.js'
 import type { Target } from '../target/target.js'

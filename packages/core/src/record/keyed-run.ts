@@ -5,22 +5,15 @@ import { recordRefusal } from '../book/record-refusal.js'
 import { NoTurn, type Turn } from '../sharing/turn-queue.js'
 import { isCancelled, isDatabaseError } from '../sessions/database-error.js'
 import type { Mapping } from '../mapping/mapping.js'
-import {
-  showable,
-  showableBinds,
-  toBindReceipts,
-  toReceipt,
-  toShownStatement,
-  toStepReceipt,
-  type RunHeader,
-  type StepOutcome,
-} from '../receipt/receipt.js'
+import { toReceipt, toStepReceipt, type RunHeader, type StepOutcome } from '../receipt/receipt.js'
+import { showable } from '../mapping/showable.js'
+import { showableBinds, toBindReceipts, toShownStatement } from '../statement/shown-statement.js'
 import { reversibilityOf } from '../mapping/reversibility.js'
 import { writtenBeside } from '../mapping/side-writes.js'
 import { toldBeside, type WrittenWithIt } from './written-with-it.js'
 import { bindValues, type SlotSource } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
-import { digestKeyPads } from '../values/digest.js'
+import { digestKeyPads } from '../statement/digest-key.js'
 import { toTextArray } from '../values/text-array.js'
 import { lockTimeout } from '../waits/lock-timeout.js'
 import { LockWatch } from '../waits/lock-watch.js'

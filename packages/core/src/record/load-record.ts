@@ -6,7 +6,7 @@ import { bindValues, type SlotSource, type Statement } from '../statement/statem
 import type { Rows } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { describeKey } from './record-key.js'
-import { recordFromTexts } from '../receipt/record-row.js'
+import { recordFromTexts } from '../mapping/record-row.js'
 import { toGuard } from '../mapping/guard-value.js'
 
 interface Load {

@@ -7,7 +7,7 @@ import { bindValues } from '../statement/statement.js'
 import type { Queryable } from '../sessions/queryable.js'
 import type { Target } from '../target/target.js'
 import { toTextArray } from '../values/text-array.js'
-import { showable } from '../receipt/receipt.js'
+import { showable } from '../mapping/showable.js'
 
 /** Whether triggers that fire after a row was written may write it again: what the statement returned is not all then. */
 export function mayBeWrittenAgain(mapping: Mapping, kind: StepKind): boolean {

@@ -1,5 +1,6 @@
 import { newEntryId } from '../book/entry-id.js'
 import { introduceStatements } from '../book/introduce-statement.js'
+import { settle } from '../book/settle.js'
 import { carryOut } from '../lanes/carry-out.js'
 import { refused, type Lane } from '../lanes/lane.js'
 import type { Mapping } from '../mapping/mapping.js'
@@ -42,7 +43,7 @@ export function runKeyedStep(
   }
   const work = carryOut<KeyedRow, KeyedResult>(target, {
     lanes: introduced(run),
-    lost: run.header,
+    settle: (cause) => settle(target, run.header, cause),
     tell: (read) => result(tellRow(run, read)),
     tellFromBook: async () => result(await settledRecord(target, mapping, step.key, run.header.id)),
     refuse: (error) => run.refuse(error),

@@ -3,7 +3,7 @@ import type { KeyTexts, Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
 import { loadRecord } from './load-record.js'
 import type { StepOutcome } from '../receipt/receipt.js'
-import type { ToldRecord } from '../receipt/record-row.js'
+import type { ToldRecord } from '../mapping/record-row.js'
 
 /** A record whose change was committed though its answer was lost, as far as it can be read again. */
 interface SettledRecord {

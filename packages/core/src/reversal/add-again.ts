@@ -10,7 +10,7 @@ import type { OwnSession } from '../sessions/own-session.js'
 import { blockBits } from '../statement/image-block-sql.js'
 import { bindValues, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
-import { digestKeyPads } from '../values/digest.js'
+import { digestKeyPads } from '../statement/digest-key.js'
 import { reversalConflict } from './reversal-problems.js'
 
 interface AddAgainOptions {

@@ -1,5 +1,12 @@
 import { withoutValues } from '../sessions/database-words.js'
-import { entryAddress, LedgermanProblem, type Receipt, type RunMode, type StepReceipt } from '@ledgerman/contract'
+import {
+  entryAddress,
+  LedgermanProblem,
+  type Receipt,
+  type RunMode,
+  type StepReceipt,
+  roundMs,
+} from '@ledgerman/contract'
 import { bookSteps, bulkReversibility, findBookedPart, introduceBulk, type BulkStep } from '../bulk/book-bulk.js'
 import { isRefusal } from '../bulk/bulk-errors.js'
 import { BulkRefused, nothingGiven, type BulkEvidence, type BulkRequest } from '../bulk/bulk-request.js'
@@ -14,7 +21,7 @@ import type { FindMapping } from '../book/find-mapping.js'
 import { recordRefusal } from '../book/record-refusal.js'
 import { commitSettled } from '../book/settle.js'
 import type { Mapping } from '../mapping/mapping.js'
-import { roundMs, showableBinds, toBindReceipts, toShownStatement } from '../receipt/receipt.js'
+import { showableBinds, toBindReceipts, toShownStatement } from '../statement/shown-statement.js'
 import { connectionBroke, NOT_COMMITTED } from '../sessions/connection-problem.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isDatabaseError, isSerializationFailure } from '../sessions/database-error.js'

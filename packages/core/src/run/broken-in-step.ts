@@ -1,7 +1,7 @@
 import type { BrokenValue } from '@ledgerman/contract'
 import type { Property } from '../mapping/mapping.js'
 import type { Plan, PlannedWrite } from '../plan/plan.js'
-import { shownRecord } from '../receipt/record-row.js'
+import { shownRecord } from '../mapping/record-row.js'
 import type { RunState } from './run-state.js'
 
 /**

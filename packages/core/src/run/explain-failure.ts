@@ -1,5 +1,4 @@
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
-import { inFailingRow } from '../problem/failing-row.js'
 import { explainConflict } from '../record/explain-conflict.js'
 import { AnswerTooLarge } from '../sessions/answer-limit.js'
 import { isConnectionError } from '../sessions/connection-error.js'
@@ -32,6 +31,7 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
     ...(attempt.statement ? { slots: attempt.statement.slots, statement: attempt.statement } : {}),
     lockWaitMs,
     timeLimitMs,
+    isOfMany: attempt.current !== null && 'isByWhere' in attempt.current,
   })
   if (!isProblem(explained)) return explained
   const { conflict } = attempt
@@ -41,12 +41,7 @@ export async function explainFailure(held: RunSession, attempt: Attempt, error: 
     return lockTimeout(explained, waitedFor ?? held.watch.holders, lockWaitMs, step)
   if (isDatabaseError(error) && error.code === '40P01')
     return explained.with({ step, parties: await partiesOf(target, error.detail ?? ''), lastError: error.message })
-  const placed = withBroken(
-    step === undefined || 'step' in explained.facts ? explained : explained.with({ step }),
-    attempt,
-  )
-  if (!mapping || !isDatabaseError(error) || !attempt.current || !('isByWhere' in attempt.current)) return placed
-  return inFailingRow(placed, error, mapping)
+  return withBroken(step === undefined || 'step' in explained.facts ? explained : explained.with({ step }), attempt)
 }
 
 /** The step that failed; where all are one statement it is known only where there is but one. */

@@ -10,7 +10,7 @@ import type { SharedStatement } from '../sharing/shared-statement.js'
 import { assertSeesTables } from '../sessions/rewritten-tables.js'
 import type { Session } from '../sessions/session-pool.js'
 import type { Target } from '../target/target.js'
-import { showableBinds } from '../receipt/receipt.js'
+import { showableBinds } from '../statement/shown-statement.js'
 import type { Attempt } from './attempt.js'
 
 /** After how many runs at most a plan that had to be run step by step again is tried as one statement again. */

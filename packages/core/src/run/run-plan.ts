@@ -1,5 +1,6 @@
 import { LedgermanProblem } from '@ledgerman/contract'
 import { introducePlan } from '../book/book-run.js'
+import { settle } from '../book/settle.js'
 import { carryOut } from '../lanes/carry-out.js'
 import type { Plan } from '../plan/plan.js'
 import { readParams } from '../plan/read-params.js'
@@ -28,7 +29,7 @@ async function runToItsEnd(target: Target, plan: Plan, request: RunRequest): Pro
   request.onBegin?.({ id: run.id, startedAt: run.startedAt })
   return carryOut<Found, RunResult>(target, {
     lanes: planLanes(run),
-    lost: run.lost,
+    settle: (cause) => settle(target, run.lost, cause),
     tell: (found) => tell(run, found),
     tellFromBook: async () => ({ receipt: await bookedReceipt(run), evidence: [] }),
     refuse: (error) => refuseRun(run, error),

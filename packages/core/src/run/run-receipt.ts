@@ -1,4 +1,4 @@
-import { entryAddress, type Receipt } from '@ledgerman/contract'
+import { entryAddress, type Receipt, roundMs } from '@ledgerman/contract'
 import type { BookedRun } from '../book/book-run.js'
 import { getEntry } from '../book/read-entries.js'
 import { lateTriggers, writtenBeside } from '../mapping/side-writes.js'
@@ -6,7 +6,6 @@ import { isWrite, type Plan } from '../plan/plan.js'
 import { roundedBy, roundingsOf } from '../plan/roundings.js'
 import { kindsOf, runReversibility } from '../plan/run-reversibility.js'
 import { toldBeside, type OwnRows } from '../record/written-with-it.js'
-import { roundMs } from '../receipt/receipt.js'
 import type { Attempt } from './attempt.js'
 import type { PlanRun } from './plan-run.js'
 

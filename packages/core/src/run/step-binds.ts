@@ -1,9 +1,9 @@
-import { parameterText } from '../expression/parameter-value.js'
+import { parameterText } from '../statement/parameter-value.js'
 import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { bindValues, type Slot, type SlotSource, type Statement } from '../statement/statement.js'
 import type { Target } from '../target/target.js'
 import { guardBind, toGuard } from '../mapping/guard-value.js'
-import { digestKeyPads } from '../values/digest.js'
+import { digestKeyPads } from '../statement/digest-key.js'
 import { EVIDENCE_ROWS } from './evidence.js'
 import { loadedText, type RunState } from './run-state.js'
 

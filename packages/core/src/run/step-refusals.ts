@@ -3,7 +3,7 @@ import type { Mapping } from '../mapping/mapping.js'
 import type { Plan, PlannedStep, PlannedWrite, Words } from '../plan/plan.js'
 import type { Statement } from '../statement/statement.js'
 import { recordChanged } from '../record/change-problems.js'
-import { recordFromTexts } from '../receipt/record-row.js'
+import { recordFromTexts } from '../mapping/record-row.js'
 import { noneLeftOut } from './expectation.js'
 import { loadedText, type RunState } from './run-state.js'
 

@@ -1,4 +1,6 @@
 import { createHash } from 'node:crypto'
+import type { LedgermanProblem } from '@ledgerman/contract'
+import { expressionProblem } from '../expression/expression-problem.js'
 import type { ColumnType } from '../values/column-type.js'
 
 /** One bind variable of a statement: what it is called, how it is typed, and where its value comes from. */
@@ -164,6 +166,16 @@ export function placeOf(
   const mark = marks.findLast((each) => each.position <= position)
   const expression = mark && expressions[mark.expression]
   return expression && { ...expression, at: mark.at }
+}
+
+/** What is wrong at a place of an expression, told under what it is called where it was written. */
+export function problemIn(
+  { source, label }: StatementExpression,
+  at: number,
+  message: string,
+  advice?: string,
+): LedgermanProblem {
+  return expressionProblem(source, at, message, advice).with({ where: label })
 }
 
 /** Lays the values out in the order of the statement's slots. */

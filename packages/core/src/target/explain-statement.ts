@@ -1,8 +1,8 @@
 import type { Explained } from '@ledgerman/contract'
-import type { Mapping } from '../mapping/mapping.js'
+import type { ErrorContext } from '../problem/error-context.js'
 import { withPrefix, type Statement } from '../statement/statement.js'
 import type { Target } from './target.js'
-import { showableBinds, toBindReceipts } from '../receipt/receipt.js'
+import { showableBinds, toBindReceipts } from '../statement/shown-statement.js'
 import { describePlan, type PlanNode } from './describe-plan.js'
 
 /**
@@ -11,7 +11,7 @@ import { describePlan, type PlanNode } from './describe-plan.js'
  */
 export async function explainStatement(
   target: Target,
-  mapping: Mapping,
+  mapping: Required<ErrorContext>['mapping'],
   statement: Statement,
   values: (string | null)[],
   signal?: AbortSignal,

@@ -1,7 +1,6 @@
 import { isProblem, LedgermanProblem, parseTablePath, toTablePath, type TablePath } from '@ledgerman/contract'
 import type { Table } from '../catalogue/table.js'
 import type { Statement } from '../statement/statement.js'
-import type { ColumnType } from '../values/column-type.js'
 import type { ErrorContext } from '../problem/error-context.js'
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isStalePlan, mayBeOutdated } from '../sessions/database-error.js'
@@ -302,7 +301,7 @@ export class Target implements Queryable {
   }
 
   /** The type of that name, such as `numeric` or `text[]`; undefined where there is none. Kept as tables are. */
-  type(name: string): Promise<ColumnType | undefined> {
+  type(name: string): ReturnType<KnownCatalogue['type']> {
     return this.#catalogue.type(name)
   }
 

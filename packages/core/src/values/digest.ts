@@ -23,11 +23,3 @@ export function digestOfSent(key: Buffer, sent: string, type: ColumnType): strin
 export function isDigest(text: string | null | undefined): boolean {
   return typeof text === 'string' && /^hmac:[0-9a-f]{32}$/.test(text)
 }
-
-/** The inner and the outer padded key of RFC 2104, as the text form of a bytea[]. */
-export function digestKeyPads(key: Buffer): string {
-  const padded = Buffer.alloc(64)
-  key.copy(padded)
-  const pad = (byte: number) => `"\\\\x${Buffer.from(padded.map((each) => each ^ byte)).toString('hex')}"`
-  return `{${pad(0x36)},${pad(0x5c)}}`
-}

@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto'
+import { roundMs } from '@ledgerman/contract'
 import type { RequestHandler } from 'express'
 import type { Logger } from 'pino'
 import type { Metrics } from '../metrics/metrics.js'
@@ -17,7 +18,7 @@ export function logRequests(log: Logger, metrics: Pick<Metrics, 'answered'>): Re
       const tookMs = performance.now() - started
       metrics.answered(route ?? 'none', status, tookMs / 1000)
       if (route === 'GET /healthz' || route === 'GET /readyz') return
-      const durationMs = Math.round(tookMs * 10) / 10
+      const durationMs = roundMs(tookMs)
       log[status >= 500 ? 'error' : 'info'](
         { requestId: request.id, method: request.method, route, status, actor, durationMs },
         'request answered',

@@ -1,4 +1,4 @@
-import { isProblem, LedgermanProblem, type RaceDrill, type RaceInput } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, roundMs, type RaceDrill, type RaceInput } from '@ledgerman/contract'
 import { runPlan } from '../../run/run-plan.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
@@ -121,7 +121,7 @@ class RaceCount {
 
   result(raceMs: number) {
     const sorted = this.#latencies.sort((one, other) => one - other)
-    const at = (part: number) => Math.round((sorted[Math.ceil(sorted.length * part) - 1] ?? 0) * 10) / 10
+    const at = (part: number) => roundMs(sorted[Math.ceil(sorted.length * part) - 1] ?? 0)
     return {
       committed: this.#committed,
       refused: this.done - this.#committed,

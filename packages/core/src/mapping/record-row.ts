@@ -1,5 +1,5 @@
 import { isProblem, LedgermanProblem, type Json, type RecordValues } from '@ledgerman/contract'
-import type { Mapping, Property } from '../mapping/mapping.js'
+import type { Mapping, Property } from './mapping.js'
 import { ValueError } from '../values/value-error.js'
 import { valueFromText } from '../values/value-text.js'
 

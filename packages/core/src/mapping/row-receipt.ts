@@ -1,0 +1,51 @@
+import type { RowReceipt } from '@ledgerman/contract'
+import type { Mapping, Property } from './mapping.js'
+import { shownRecord } from './record-row.js'
+
+/** Texts of a row's columns before and after, by property; sensitive ones already digested. */
+export interface RowImage {
+  key: readonly (string | null)[]
+  touched: readonly Property[]
+  /** Null where there was no record. */
+  before: readonly (string | null)[] | null
+  /** Null where there is none any more. */
+  after: readonly (string | null)[] | null
+}
+
+/** One written row: what was set apart from what changed beside it (the version, triggers, generated columns). */
+export function toRowReceipt(
+  mapping: Mapping,
+  { key, touched, before, after }: RowImage,
+  wasSet: (property: Property) => boolean,
+): RowReceipt {
+  const shownKey = shownRecord(mapping.key, key)
+  if (before === null || after === null) {
+    return {
+      key: shownKey,
+      before: before && shownRecord(touched, before),
+      after: after && shownRecord(touched, after),
+    }
+  }
+  const differing = touched.flatMap((property, at) =>
+    before[at] === after[at] ? [] : [{ property, before: before[at] ?? null, after: after[at] ?? null }],
+  )
+  const beside = differing.filter(({ property }) => !wasSet(property))
+  const set = differing.filter(({ property }) => wasSet(property))
+  return {
+    key: shownKey,
+    ...sides(set),
+    ...(beside.length > 0 ? { alsoChanged: sides(beside) } : {}),
+  }
+}
+
+type Differing = { property: Property; before: string | null; after: string | null }[]
+
+function sides(differing: Differing) {
+  const properties = differing.map(({ property }) => property)
+  const side = (name: 'before' | 'after') =>
+    shownRecord(
+      properties,
+      differing.map((each) => each[name]),
+    )
+  return { before: side('before'), after: side('after') }
+}
