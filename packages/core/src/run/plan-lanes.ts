@@ -57,7 +57,7 @@ function crowded(plan: Plan, { waitedMs, holders }: NoTurn): LedgermanProblem {
     )
   return new LedgermanProblem(
     'too-many-requests',
-    `Too many runs of ${what} are going on at once: none of them came to its end within ${Math.round(waitedMs) / 1000} s. Nothing was changed; try again.`,
+    `Too many runs of ${what} are going on at once: the turn of this one did not come within ${Math.round(waitedMs) / 1000} s. Nothing was changed; try again.`,
     { transaction: plan.name },
   )
 }

@@ -1,10 +1,11 @@
 import { LedgermanProblem, type DefinitionKind } from '@ledgerman/contract'
 import type { Target } from '@ledgerman/core'
-import { publishDefinitions, type ExpectedRevision, type Revision } from '../home/definition-store.js'
+import type { ExpectedRevision, Revision } from '../home/definition-store.js'
 import { readEntityTags } from '../http/conditional.js'
 import type { Call } from '../http/route.js'
 import type { Services } from '../routes/services.js'
 import { checkDefinitions } from './check-definitions.js'
+import { publishChecked } from './publish-checked.js'
 import { definitionsRefused, readDefinitions } from './read-definition.js'
 
 /**
@@ -28,10 +29,12 @@ export async function publishOne<Kind extends DefinitionKind>(
       where: kind,
     })
   }
-  const wrong = await checkDefinitions(targets, target, [read], { isLenient: true })
-  if (wrong.length > 0) throw definitionsRefused(wrong)
   const expected = expectedRevision(call)
-  const [published] = await publishDefinitions(home, target.name, [{ ...read, expected }], call.caller.actor)
+  const [published] = await publishChecked(home, target.name, call.caller.actor, async () => {
+    const wrong = await checkDefinitions(targets, target, [read], { isLenient: true })
+    if (wrong.length > 0) throw definitionsRefused(wrong)
+    return [{ ...read, expected }]
+  })
   targets[`${kind}s`].forget(target.name, name)
   return published as { revision: Revision<Kind>; isNew: boolean }
 }

@@ -110,9 +110,19 @@ export class DefinitionStore<Kind extends DefinitionKind> {
   }
 }
 
+/** How many revisions a target has, withdrawn ones and all: it grows by every one that is published or withdrawn, and never shrinks. */
+export async function countRevisions(target: string, query: HomeQuery): Promise<number> {
+  const [row] = await query<{ count: string }>('select count(*) from ledgerman_home.definition where target = $1', [
+    target,
+  ])
+  return Number(row?.count)
+}
+
 /**
  * Publishes and withdraws definitions, all or none. The same content as the latest revision gives no new one; revisions of what is withdrawn stay.
  *
+ * @param seen how many revisions the target had before it was looked whether these fit
+ * @returns null where it has others by now, and nothing was published
  * @throws LedgermanProblem record-changed where the latest revision is not the expected one.
  */
 export function publishDefinitions(
@@ -120,8 +130,12 @@ export function publishDefinitions(
   target: string,
   definitions: readonly NewDefinition[],
   actor: string,
-): Promise<{ revision: Revision<DefinitionKind>; isNew: boolean }[]> {
+  seen: number,
+): Promise<{ revision: Revision<DefinitionKind>; isNew: boolean }[] | null> {
   return home.transaction(async (query) => {
+    // Whoever publishes to the same target at the same time waits.
+    await query('select pg_advisory_xact_lock(hashtextextended($1, 0))', [JSON.stringify(['definitions', target])])
+    if ((await countRevisions(target, query)) !== seen) return null
     const published: { revision: Revision<DefinitionKind>; isNew: boolean }[] = []
     for (const definition of definitions) {
       const { row, isNew } = await append(query, target, definition, (latest) => nextContent(definition, latest), actor)
@@ -144,7 +158,7 @@ function isSameContent(latest: string | null | undefined, content: string): bool
 
 type Content = Pick<DefinitionRow, 'content' | 'source'>
 
-/** Adds a revision, after whoever is doing the same; `next` says of what, or null for none. */
+/** Adds a revision; `next` says of what, or null for none. */
 async function append(
   query: HomeQuery,
   target: string,
@@ -152,7 +166,6 @@ async function append(
   next: (latest: DefinitionRow | undefined) => Content | null,
   actor: string,
 ): Promise<{ row: DefinitionRow; isNew: boolean }> {
-  await query('select pg_advisory_xact_lock(hashtextextended($1, 0))', [JSON.stringify([kind, target, name])])
   const [latest] = await query<DefinitionRow>(
     `${SELECT} where target = $1 and kind = $2 and name = $3 order by revision desc limit 1`,
     [target, kind, name],

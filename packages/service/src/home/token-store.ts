@@ -74,9 +74,7 @@ export class TokenStore {
 
   /** @param targets those that the caller may see; all where null */
   async list(targets: readonly string[] | null): Promise<TokenInfo[]> {
-    const rows = await this.home.query<TokenRow>(
-      'select * from ledgerman_home.token where revoked_at is null order by created_at',
-    )
+    const rows = await this.home.query<TokenRow>(LIST_SQL)
     return rows.map(toInfo).filter((token) => isWithin(token.targets, targets))
   }
 
@@ -91,21 +89,20 @@ export class TokenStore {
    * @throws LedgermanProblem not-found, request-invalid
    */
   async revoke(id: string, targets: readonly string[] | null): Promise<void> {
-    const known = isUuid(id) ? (await this.list(targets)).find((token) => token.id === id.toLowerCase()) : undefined
-    const others = (await this.list(null)).filter((token) => token.id !== known?.id)
-    if (known && mayDoAll(known) && !others.some(mayDoAll))
-      throw new LedgermanProblem(
-        'request-invalid',
-        `${known.name} is the last token of an admin without limits. Make another first, or nobody could.`,
-        { where: 'id' },
-      )
-    const gone = known
-      ? await this.home.query(
-          'update ledgerman_home.token set revoked_at = coalesce(revoked_at, now()) where id = $1 returning 1',
-          [known.id],
+    await this.home.transaction(async (query) => {
+      // Two who revoke one another take turns: the second finds itself the last one.
+      await query(`select pg_advisory_xact_lock(hashtextextended('revoke a token', 4680))`)
+      const tokens = (await query<TokenRow>(LIST_SQL)).map(toInfo)
+      const known = tokens.find((token) => token.id === id.toLowerCase() && isWithin(token.targets, targets))
+      if (!known) throw new LedgermanProblem('not-found', `There is no token ${id}.`, { token: id })
+      if (mayDoAll(known) && !tokens.some((token) => token !== known && mayDoAll(token)))
+        throw new LedgermanProblem(
+          'request-invalid',
+          `${known.name} is the last token of an admin without limits. Make another first, or nobody could.`,
+          { where: 'id' },
         )
-      : []
-    if (gone.length === 0) throw new LedgermanProblem('not-found', `There is no token ${id}.`, { token: id })
+      await query('update ledgerman_home.token set revoked_at = now() where id = $1', [known.id])
+    })
     this.#known.clear()
   }
 
@@ -150,9 +147,7 @@ function mayDoAll({ role, targets, only }: Pick<TokenInfo, 'role' | 'targets' | 
   return role === 'admin' && targets === null && only === null
 }
 
-function isUuid(text: string): boolean {
-  return /^[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}$/i.test(text)
-}
+const LIST_SQL = 'select * from ledgerman_home.token where revoked_at is null order by created_at'
 
 interface TokenRow {
   id: string

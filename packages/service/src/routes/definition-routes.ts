@@ -14,8 +14,8 @@ import type { Target } from '@ledgerman/core'
 import { z } from 'zod'
 import { checkDefinitions } from '../definitions/check-definitions.js'
 import { definitionsRefused, readDefinitions, type ReadDefinition } from '../definitions/read-definition.js'
+import { publishChecked } from '../definitions/publish-checked.js'
 import { assertUnused, type Named } from '../definitions/withdraw.js'
-import { publishDefinitions } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute, type Call } from '../http/route.js'
 import { YAML } from '../http/yaml-answer.js'
 import type { Services } from './services.js'
@@ -53,15 +53,20 @@ export function definitionRoutes({ home, targets }: Services) {
         const definitions = reads
           .flatMap((read) => read.definitions.map((each) => ({ ...each, expected: read.expected })))
           .sort(byKindAndName)
-        const findings = [
-          ...reads.flatMap((read) => read.findings),
-          ...(await checkDefinitions(targets, target, definitions, { withdrawn })),
-        ]
-        if (findings.length > 0) throw definitionsRefused(findings)
-        await assertUnused(targets, target.name, withdrawn, definitions)
-        const leaving = await Promise.all(withdrawn.map((each) => lastOf(target, each)))
-        if (isCheck)
-          return { status: 200, body: { definitions: [...(await states(target, definitions)), ...leaving], findings } }
+        const unread = reads.flatMap((read) => read.findings)
+        const assertFits = async () => {
+          const findings = [...unread, ...(await checkDefinitions(targets, target, definitions, { withdrawn }))]
+          if (findings.length > 0) throw definitionsRefused(findings)
+          await assertUnused(targets, target.name, withdrawn, definitions)
+          return Promise.all(withdrawn.map((each) => lastOf(target, each)))
+        }
+        if (isCheck) {
+          const leaving = await assertFits()
+          return {
+            status: 200,
+            body: { definitions: [...(await states(target, definitions)), ...leaving], findings: [] },
+          }
+        }
         const changes = [
           ...definitions,
           ...withdrawn.map(({ kind, name, revision }) => ({
@@ -72,7 +77,11 @@ export function definitionRoutes({ home, targets }: Services) {
             expected: revision,
           })),
         ].sort(byKindAndName)
-        const published = await publishDefinitions(home, target.name, changes, call.caller.actor)
+        let leaving: Awaited<ReturnType<typeof assertFits>> = []
+        const published = await publishChecked(home, target.name, call.caller.actor, async () => {
+          leaving = await assertFits()
+          return changes
+        })
         for (const { kind, name } of changes) targets[`${kind}s`].forget(target.name, name)
         return {
           status: 200,

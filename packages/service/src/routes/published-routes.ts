@@ -1,9 +1,10 @@
 import { isProblem, type DefinitionKind } from '@ledgerman/contract'
 import { asItIs, type Target } from '@ledgerman/core'
 import type { z } from 'zod'
+import { publishChecked } from '../definitions/publish-checked.js'
 import { expectedRevision, publishOne, revisionOf } from '../definitions/publish-one.js'
 import { assertUnused } from '../definitions/withdraw.js'
-import { publishDefinitions, type DefinitionStore, type Revision } from '../home/definition-store.js'
+import type { DefinitionStore, Revision } from '../home/definition-store.js'
 import { AS_IT_STANDS, defineRoute } from '../http/route.js'
 import { wantsYaml, YAML, yamlAnswer } from '../http/yaml-answer.js'
 import type { Services } from './services.js'
@@ -131,9 +132,12 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
       handle: async (call) => {
         const expected = expectedRevision(call)
         const target = targetOf(call.params).name
-        const { name } = await store.get(target, call.params[kind] ?? '')
-        await assertUnused(targets, target, [{ kind, name }])
-        await publishDefinitions(home, target, [{ kind, name, definition: null, expected }], call.caller.actor)
+        const name = call.params[kind] ?? ''
+        await publishChecked(home, target, call.caller.actor, async () => {
+          await store.get(target, name)
+          await assertUnused(targets, target, [{ kind, name }])
+          return [{ kind, name, definition: null, expected }]
+        })
         store.forget(target, name)
         return { status: 204 }
       },

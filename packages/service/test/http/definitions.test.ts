@@ -298,6 +298,25 @@ describe('mappings', () => {
     // What links to nothing but itself goes.
     expect((await service.request('DELETE', `${MAPPINGS}/mount`)).status).toBe(204)
   })
+
+  it('are looked at again where others were published or withdrawn meanwhile', async () => {
+    await service.observatory.sql('create table shutter (id int primary key, state text)')
+    const properties = { id: { column: 'id' }, state: { column: 'state' } }
+    const shutter = { mapping: 'shutter', table: 'public.shutter', key: ['id'], guard: { by: 'none' }, properties }
+    const [mapping, transaction] = [`${MAPPINGS}/shutter`, '/v1/targets/observatory/transactions/close']
+    const close = { transaction: 'close', steps: [{ remove: 'shutter', where: "state = 'stuck'", expect: 'any' }] }
+    const put = (path: string, definition: object) =>
+      service.request('PUT', path, { body: stringify(definition), headers: YAML })
+    for (let round = 0; round < 8; round++) {
+      await put(mapping, shutter)
+      const [published, withdrawn] = await Promise.all([put(transaction, close), service.request('DELETE', mapping)])
+      expect([published.status < 300, withdrawn.status < 300].filter((isDone) => isDone)).toHaveLength(1)
+      expect([published.body?.code, withdrawn.body?.code]).toContain(
+        published.status < 300 ? 'definition-in-use' : 'definition-invalid',
+      )
+      await service.request('DELETE', transaction)
+    }
+  })
 })
 
 describe('raw statements', () => {
