@@ -155,7 +155,8 @@ function toSubject(
       .filter(({ kind }) => kind !== 'transaction')
       .concat(all.filter(({ kind }) => kind === 'transaction'))
     if (!facts) return undefined
-    return { path, execution, read: isNamed ? { ...read, text: read.asNames } : read, facts, others, index }
+    const shorter = shorterOf(execution, placeholders)
+    return { path, execution, read: isNamed ? { ...read, text: read.asNames } : read, facts, others, shorter, index }
   }
   const subject: Subject = { path, execution, read, facts: undefined, others: [], index }
   if (/`\w*`/.test(read.text) || OTHER_DIALECT.test(read.text) || OTHER_NAMES.test(read.text))
@@ -185,6 +186,17 @@ function toSubject(
     )
   }
   return subject
+}
+
+/** The statement as it is on those ways through the program on which nothing is added to it. */
+function shorterOf({ parts, language }: Execution, placeholders: PlaceholderStyle | undefined): Subject['shorter'] {
+  const left = parts.find(({ sometimes }) => sometimes)
+  if (!left) return undefined
+  const read = parseStatements(
+    readText({ parts: parts.filter(({ sometimes }) => !sometimes), language }, placeholders).text,
+  )
+  const [facts, ...others] = 'statements' in read ? read.statements : []
+  return facts && others.length === 0 ? { facts, place: left.place } : undefined
 }
 
 function toStatement(

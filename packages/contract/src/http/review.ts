@@ -18,6 +18,7 @@ export const REVIEW_RULES = [
   'count-ignored',
   'never-committed',
   'apart',
+  'not-awaited',
   'unbounded-wait',
   'one-by-one',
   'session-kept',

@@ -5,11 +5,11 @@ import { calledOf, textOf, type Scope } from './text-of.js'
 import { boundOf, parameterOf } from './bound-values.js'
 import { itemsOf, membersOf, withItem } from './lists.js'
 import { isNumber, joined, numberKey, placeOf, valuePart } from './parts.js'
-import { assignedTo, resultOf } from './results.js'
+import { assignedTo, isDroppedAt, resultOf } from './results.js'
 import { Source } from './own-source.js'
 import { FUNCTIONS, nameOf, numbersAmong } from './functions.js'
 import { CALLS, chainedRun, PREPARING, RUNNING, RUNS_PREPARED } from './running-calls.js'
-import { putTogether } from './put-together.js'
+import { marked, putTogether } from './put-together.js'
 import { taggedText } from './tagged.js'
 import { isStatementOf, looksLikeSql } from './looks-like-sql.js'
 import { callsEach, namesOfRounds } from './loops.js'
@@ -175,12 +175,12 @@ class Reader {
     // PHP: $list[] = …
     if (/\[\]$/.test(name)) {
       const items = scope.get(name)
-      if (items) scope.set(name, withItem(items, added))
+      if (items) scope.set(name, withItem(items, marked(node, items, added)))
       return
     }
     if (operator === '+=' || operator === '.=') {
       const before = scope.get(name)
-      if (before) scope.set(name, joined([...before, ...added]))
+      if (before) scope.set(name, joined([...before, ...marked(node, before, added)]))
       return
     }
     for (const known of [name, `${name}[]`, `${name}{}`, numberKey(name)]) scope.delete(known)
@@ -297,8 +297,15 @@ class Reader {
   }
 
   #runOf(node: Node, { arms }: Context): Run {
-    const result = resultOf(node)
-    return { at: node.startIndex, end: node.endIndex, arms, endsPath: this.#paths.isEnded(node), result }
+    return {
+      method: calledOf(node).name.split('.').at(-1) ?? '',
+      at: node.startIndex,
+      end: node.endIndex,
+      arms,
+      endsPath: this.#paths.isEnded(node),
+      result: resultOf(node),
+      isDropped: isDroppedAt(node),
+    }
   }
 
   /** A prepared statement is run: with the values of the call, where it has some. */

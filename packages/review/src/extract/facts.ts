@@ -10,7 +10,7 @@ export interface Place {
 }
 
 /** A part of a statement's text: a constant, or a value that is put into it as the program runs. */
-export type Part =
+export type Part = (
   | { text: string; place: Place }
   | {
       value: string
@@ -19,6 +19,10 @@ export type Part =
       /** What it can only be, by its type, its conversion or the place of the format: a number, a name or a text that was quoted. */
       safe?: 'number' | 'name' | 'quoted'
     }
+) & {
+  /** Whether it is there on some ways through the program only. */
+  sometimes?: true
+}
 
 /** What is bound beside a statement. */
 export type Bound =
@@ -65,11 +69,15 @@ export type Result =
 
 /** One run of a statement: its place in the file, in characters. */
 export interface Run {
+  /** The call that runs it. */
+  method: string
   at: number
   end: number
   arms: readonly Arm[]
   endsPath: boolean
   result: Result
+  /** Whether what it gives is dropped at once, where that may be the promise of a result. */
+  isDropped: boolean
 }
 
 /** A call in a function. */

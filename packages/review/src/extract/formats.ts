@@ -1,6 +1,7 @@
 import type { Node } from 'web-tree-sitter'
 import type { Part } from './facts.js'
 import { placeOf } from './parts.js'
+import { asSometimes } from './sometimes.js'
 
 /** The places of a format as `printf` has them, and as braces make them. */
 export const PERCENT_PLACES = /(%(?:\d+\$)?[-+]?\d*(?:\.\d+)?[sdifuxn](?![a-zA-Z])|%\(\w+\)[sdif])/
@@ -20,7 +21,7 @@ export function formatted(
   const parts = text.flatMap((part): Part[] => {
     if (!('text' in part)) return [part]
     const pieces = part.text.split(places)
-    return pieces.flatMap((piece, at): Part[] => {
+    const filled = pieces.flatMap((piece, at): Part[] => {
       if (at % 2 === 0)
         return piece === ''
           ? []
@@ -44,6 +45,7 @@ export function formatted(
         },
       ]
     })
+    return part.sometimes ? asSometimes(filled) : filled
   })
   return isFound ? parts : text
 }

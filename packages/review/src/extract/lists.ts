@@ -101,7 +101,11 @@ export function withItem(items: readonly Part[], item: readonly Part[]): Part[] 
   return joined(
     items.length === 0 || !first
       ? [...items, ...item]
-      : [...items, { text: BETWEEN_ITEMS, place: first.place }, ...item],
+      : [
+          ...items,
+          { text: BETWEEN_ITEMS, place: first.place, ...(first.sometimes && { sometimes: true as const }) },
+          ...item,
+        ],
   )
 }
 

@@ -47,8 +47,9 @@ export function joined(parts: readonly Part[]): Part[] {
       result.push(part)
       break
     }
-    if (last && 'text' in last && 'text' in part)
+    if (last && 'text' in last && 'text' in part && last.sometimes === part.sometimes)
       result[result.length - 1] = {
+        ...last,
         text: last.text + part.text,
         place: { ...last.place, endLine: part.place.endLine, endColumn: part.place.endColumn },
       }

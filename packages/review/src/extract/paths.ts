@@ -12,7 +12,7 @@ const WAYS =
   /^(else_clause|elif_clause|else_if_clause|switch_case|switch_default|switch_block_statement_group|switch_rule|switch_section|case_statement|default_statement|case_clause|catch_clause|except_clause)$/
 const ENDS = /^(return_statement|throw_statement|raise_statement|break_statement|throw_expression|exit_statement)$/
 const FUNCTIONS = /function|lambda|method/
-const BLOCKS = /block|body|compound_statement|statement_list|^program$|^module$|clause|group|section/
+export const BLOCKS = /block|body|compound_statement|statement_list|^program$|^module$|clause|group|section/
 
 /** The arm that a part of a branch is, where it is one. */
 export function armOf(node: Node, child: Node): Arm | undefined {
@@ -22,6 +22,16 @@ export function armOf(node: Node, child: Node): Arm | undefined {
   return isAlternative || isConsequence || WAYS.test(child.type)
     ? { branch: node.startIndex, way: child.startIndex }
     : undefined
+}
+
+/** Whether a block, or the clause that has one, ends with a return, a throw or a break. */
+export function endsIn(clause: Node): boolean {
+  let block: Node | null = clause
+  for (let depth = 0; block && depth < 5; depth++) {
+    if (ENDS.test(block.type)) return true
+    block = block.namedChildren.findLast((child) => child !== null && child.type !== 'comment') ?? null
+  }
+  return false
 }
 
 /** The blocks of one tree, each read once. */

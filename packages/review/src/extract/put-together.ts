@@ -2,6 +2,7 @@ import type { Node } from 'web-tree-sitter'
 import type { Part } from './facts.js'
 import { withItem } from './lists.js'
 import { joined, placeOf, valuePart } from './parts.js'
+import { asSometimes, isSometimes } from './sometimes.js'
 import { APPENDING, calledOf, textOf, type Scope } from './text-of.js'
 
 const ADDING = /^(push|append|Add|add)$/
@@ -11,7 +12,7 @@ export function putTogether(node: Node, { name, receiver, args }: ReturnType<typ
   if (!receiver) return
   const items = ADDING.test(name) ? scope.get(`${receiver.text}[]`) : undefined
   if (items) {
-    scope.set(`${receiver.text}[]`, withItem(items, added(args, scope)))
+    scope.set(`${receiver.text}[]`, withItem(items, marked(node, items, added(args, scope))))
     return
   }
   if (!APPENDING.test(name) || isContinued(node)) return
@@ -24,7 +25,7 @@ export function putTogether(node: Node, { name, receiver, args }: ReturnType<typ
     root = called.receiver
   }
   const before = root && scope.get(root.text)
-  if (root && before) scope.set(root.text, joined([...before, ...pieces.flat()]))
+  if (root && before) scope.set(root.text, joined([...before, ...marked(node, before, pieces.flat())]))
 }
 
 /** Whether the next call of the same chain goes on: that one adds all of it. */
@@ -33,6 +34,11 @@ function isContinued(node: Node): boolean {
   if (!next) return false
   const { name, receiver } = calledOf(next)
   return receiver?.id === node.id && APPENDING.test(name)
+}
+
+/** What is added, marked where it is added on some ways only. */
+export function marked(node: Node, before: readonly Part[], parts: Part[]): Part[] {
+  return isSometimes(node, before) ? asSometimes(parts) : parts
 }
 
 function added(args: readonly Node[], scope: Scope): Part[] {

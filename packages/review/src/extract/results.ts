@@ -9,6 +9,8 @@ const WRAPS =
 const NAMES = /^(identifier|variable_name|simple_identifier)$/
 const ENDS = /^(expression_statement|program|module|block|statement_block|compound_statement)$/
 
+const IS_FUNCTION = /function|lambda/
+
 /** The variable, or the pattern of variables, that a call's result goes into. */
 function targetOf(node: Node): Node | null | undefined {
   for (let at = node.parent, depth = 0; at && depth < 6; at = at.parent, depth++) {
@@ -27,6 +29,11 @@ function targetOf(node: Node): Node | null | undefined {
 /** The variable that a call's result goes into. */
 export function assignedTo(node: Node): string | undefined {
   return targetOf(node)?.text
+}
+
+/** Whether a call is a statement of its own, which nothing waits for; one that is given a function goes on there. */
+export function isDroppedAt(node: Node): boolean {
+  return node.parent?.type === 'expression_statement' && !calledOf(node).args.some(({ type }) => IS_FUNCTION.test(type))
 }
 
 /** Where the result of a call goes. */

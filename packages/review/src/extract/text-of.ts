@@ -3,6 +3,7 @@ import { BRACE_PLACES, formatted, PERCENT_PLACES, QUOTING_PLACES } from './forma
 import type { Part } from './facts.js'
 import { itemsOf, joinItems } from './lists.js'
 import { joined, placeOf, valuePart } from './parts.js'
+import { asSometimes, isGuarded } from './sometimes.js'
 
 /** The texts that names stand for, as far as a function has come; under `name[]` those of a list's items, under `name{}` one of an object's members. */
 export type Scope = Map<string, Part[]>
@@ -97,10 +98,11 @@ function textOfNode(node: Node, scope: Scope): Part[] | undefined {
       return subscriptText(node, scope)
     case 'conditional_expression':
     case 'ternary_expression': {
-      const branches = node.namedChildren
-        .flatMap((child) => (child ? [textOf(child, scope)] : []))
-        .filter((each) => each !== undefined)
-      return branches[0]
+      const { condition, sides } = sidesOf(node)
+      const texts = sides.map((side) => textOf(side, scope)).filter((each) => each !== undefined)
+      const full = texts.find((each) => each.length > 0)
+      const mayBeLeft = texts.some((each) => each.length === 0) && !isGuarded(node, condition)
+      return full && mayBeLeft ? asSometimes(full) : (full ?? texts[0])
     }
     case 'object_creation_expression': {
       const { name, args } = calledOf(node)
@@ -117,6 +119,14 @@ function textOfNode(node: Node, scope: Scope): Part[] | undefined {
     default:
       return undefined
   }
+}
+
+/** The condition and the two sides of a conditional expression. */
+function sidesOf(node: Node): { condition: Node | null; sides: Node[] } {
+  const children = node.namedChildren.filter((child): child is Node => child !== null && child.type !== 'comment')
+  // Python's has its condition between the two, and no names for them.
+  const condition = node.childForFieldName('condition') ?? children[1]
+  return { condition: condition ?? null, sides: children.filter(({ id }) => id !== condition?.id) }
 }
 
 function literal(node: Node, scope: Scope): Part[] {

@@ -2,7 +2,7 @@ import { PASTED_NAME } from '../sql/placeholders.js'
 import { suggestName, type ReviewFinding } from '@ledgerman/contract'
 import { findTable, type PrepareProblem, type ReviewCatalogue, type ReviewTable } from '../catalogue.js'
 import type { ColumnUse, StatementFacts, TableRef } from '../sql/statement-facts.js'
-import { finding, type Subject } from './finding.js'
+import { finding, withArticle, type Subject } from './finding.js'
 
 /** From how many rows on reading the whole of a table is worth a word. */
 const MANY_ROWS = 5_000
@@ -254,7 +254,7 @@ function castColumns(subject: Subject, facts: StatementFacts, table: ReviewTable
             'type-mismatch',
             'warning',
             subject.read.placeAt(at),
-            `${column} is a ${known.type}, and is cast for the comparison: no index on it serves. Cast the value instead.`,
+            `${column} is ${withArticle(known.type)}, and is cast for the comparison: no index on it serves. Cast the value instead.`,
           ),
         ]
       : []
@@ -281,7 +281,8 @@ function notInNullable(subject: Subject, facts: StatementFacts, catalogue: Revie
 
 /** What PostgreSQL said when it was asked to prepare the statement. */
 function prepareFindings(subject: Subject, problem: PrepareProblem | null): ReviewFinding[] {
-  if (!problem) return []
+  // Of a name that the program puts in nobody knows whether it is there.
+  if (!problem || problem.message.includes(PASTED_NAME)) return []
   const place = problem.at === null ? subject.execution.place : subject.read.placeAt(problem.at)
   const rules = {
     '42P01': 'unknown-name',

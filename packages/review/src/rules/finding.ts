@@ -12,6 +12,8 @@ export interface Subject {
   facts: StatementFacts | undefined
   /** The other statements of the same text. */
   others: readonly StatementFacts[]
+  /** The same without what is there on some ways only, where that is a statement too, and where what is left out stands. */
+  shorter?: { facts: StatementFacts; place: Place } | undefined
   /** The unique key that its condition covers; undefined where no catalogue was asked. */
   key?: readonly string[] | null
   index: number
@@ -33,6 +35,7 @@ export const WHY: Readonly<Record<ReviewRule, string>> = {
   'count-ignored': 'A record that was not there is reported as changed.',
   'never-committed': 'The change is gone when the session ends, though the program went on as if it was kept.',
   apart: 'Where the second statement fails, the first one stays: half of the change is kept.',
+  'not-awaited': 'The program goes on before it is done, and an error of it goes unnoticed.',
   'unbounded-wait': 'It waits for as long as somebody holds the row, and others wait behind it.',
   'one-by-one': 'Each round trip costs more than the row: one statement does it many times faster.',
   'session-kept': 'The pool runs dry, and everybody waits.',

@@ -8,9 +8,17 @@ import { finding, withArticle, type Subject } from './finding.js'
 /** What a function does with the statements it runs. */
 export function flowFindings(fn: FunctionFacts, subjects: readonly Subject[], hasLimits: boolean): ReviewFinding[] {
   if (subjects.length === 0) return []
-  return [countIgnored, neverCommitted, leftOpen, apart, begunOnPool, unboundedWait, oneByOne, sessionKept].flatMap(
-    (rule) => rule(fn, subjects, hasLimits),
-  )
+  return [
+    countIgnored,
+    notAwaited,
+    neverCommitted,
+    leftOpen,
+    apart,
+    begunOnPool,
+    unboundedWait,
+    oneByOne,
+    sessionKept,
+  ].flatMap((rule) => rule(fn, subjects, hasLimits))
 }
 
 /** What the statements of an SQL file do, one after the other. */
@@ -64,6 +72,7 @@ function countIgnored(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFi
       facts.where === null ||
       facts.equalities.length === 0 ||
       !isOneMeant(subject) ||
+      isDropped(fn, subject) ||
       isCountLookedAt(fn, execution, facts.hasReturning)
     )
       return []
@@ -90,6 +99,47 @@ function isOneMeant({ facts, key }: Subject): boolean {
   )
 }
 
+/** A promise that nobody waits for; what it does is done later, or, in Python, never. */
+function notAwaited(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+  return subjects.flatMap((subject) => {
+    const { facts, execution } = subject
+    if (!facts || facts.kind === 'select' || !isDropped(fn, subject)) return []
+    const said =
+      execution.language === 'python'
+        ? `${fn.name} does not await it, so it is never run.`
+        : `${fn.name} does not await it: what follows does not wait for it, and nobody learns of its error.`
+    return [
+      finding(subject, 'not-awaited', execution.language === 'python' ? 'error' : 'warning', execution.place, said),
+    ]
+  })
+}
+
+/** Whether a run gives a promise that is dropped at once. */
+function isDropped(fn: FunctionFacts, { execution, read }: Subject): boolean {
+  const { language, runs, receiver, handle } = execution
+  if (!runs.some((run) => run.isDropped)) return false
+  switch (language) {
+    case 'typescript':
+    case 'tsx':
+    case 'javascript':
+      return isAsync(fn)
+    case 'python':
+      // Drivers that wait are called in such functions too.
+      return (
+        isAsync(fn) &&
+        (read.placeholders.some(({ style }) => style === 'dollar') || fn.code.includes(`await ${handle ?? receiver}.`))
+      )
+    case 'csharp':
+      return runs.some((run) => run.isDropped && /Async$/.test(run.method))
+    default:
+      return false
+  }
+}
+
+function isAsync(fn: FunctionFacts): boolean {
+  return /^(?:[\w\s]*\s)?async\b/.test(fn.code.slice(0, 200)) || /\bawait\b/.test(fn.code)
+}
+
 function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
   const written = subjects.filter(writes)
   const [first] = written
@@ -98,7 +148,9 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
   const has = (name: RegExp) => fn.calls.some((call) => name.test(call.name))
   const commits = has(/^commit(Async)?$/i) || /['"`;]\s*commit\b/i.test(fn.text)
   const rollsBack = has(/^roll_?back(Async)?$/i) || /['"`;]\s*rollback\b/i.test(fn.text)
-  const say = (message: string) => [finding(first, 'never-committed', 'error', first.execution.place, message)]
+  const say = (message: string, { execution } = first) => [
+    finding(first, 'never-committed', 'error', execution.place, message),
+  ]
   const begins =
     has(/^(beginTransaction|BeginTransaction|BeginTransactionAsync|begin_transaction)$/) ||
     (has(/^setAutoCommit$/) && /setAutoCommit\(\s*false/.test(fn.text)) ||
@@ -114,7 +166,10 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
       )
   }
   if (!begins || /\.transaction\(|\$transaction/.test(fn.text)) return []
-  if (!commits) return say(`${fn.name} begins a transaction and never commits it.`)
+  const begin = boundariesOf(fn).find(({ kind }) => kind === 'begin')
+  const inside = written.find(({ execution }) => !begin || execution.at > begin.at)
+  if (!inside) return []
+  if (!commits) return say(`${fn.name} begins a transaction and never commits it.`, inside)
   // The end of a program, closing, or a block that ends it, rolls back what was not committed.
   if (fn.isFile) return []
   const ends = /\busing\s*\(|\busing\s+var|\bawait using|try\s*\(|\bwith\b/.test(fn.text) && language !== 'php'
@@ -124,7 +179,7 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
         first,
         'never-committed',
         language === 'php' ? 'note' : 'warning',
-        first.execution.place,
+        inside.execution.place,
         `${fn.name} does not roll back where a statement fails: the transaction stays open.`,
       ),
     ]
@@ -232,7 +287,9 @@ function apart(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[]
     )
   if (isInTransaction) return []
   const say = (message: string) => [finding(second, 'apart', 'warning', second.execution.place, message)]
-  if (language === 'python') {
+  // Drivers of this style have no transaction that nobody began.
+  const isOwn = second.read.placeholders.some(({ style }) => style === 'dollar')
+  if (language === 'python' && !isOwn) {
     // Each commit ends a transaction: between two writes it parts them.
     const commits = fn.calls.filter(({ name }) => name === 'commit')
     const between = commits.some(({ at }) => at > (written[0]?.execution.at ?? 0) && at < second.execution.at)

@@ -36,8 +36,24 @@ function everyRow(subject: Subject): ReviewFinding[] {
           `It ${verb} every row of ${nameOf(each.target)}: its condition is true of each.`,
         ),
       ]
-    return []
+    return each === facts ? withoutCondition(subject, each.target, verb) : []
   })
+}
+
+/** A condition that is put together on some ways only: on the others there is none. */
+function withoutCondition(subject: Subject, target: { name: string }, verb: string): ReviewFinding[] {
+  const { shorter, facts } = subject
+  if (!shorter || shorter.facts.kind !== facts?.kind) return []
+  if (shorter.facts.where !== null && !shorter.facts.isAlwaysTrue) return []
+  return [
+    finding(
+      subject,
+      'every-row',
+      'warning',
+      shorter.place,
+      `It ${verb} every row of ${nameOf(target)} where this condition is left out.`,
+    ),
+  ]
 }
 
 /** A table's name; of one that the program puts in as it runs there is none. */

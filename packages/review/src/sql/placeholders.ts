@@ -178,7 +178,7 @@ export function readText(
     } else if (isStringLike) {
       const inside = token.replace(new RegExp(`${OPEN}(\\d+)${CLOSE}`, 'g'), (_, index: string) => {
         paste(Number(index), token.startsWith("'") || /^[eE]'/.test(token))
-        return 'x'
+        return token.startsWith('"') ? PASTED_NAME : 'x'
       })
       if (inside !== token) {
         push(source.slice(from, found.index), source.slice(from, found.index), from)

@@ -107,3 +107,17 @@ def returned(conn, code):
             if row is None:
                 raise LookupError(code)
             return row[0]
+
+
+async def each_for_itself(pool, one, other):
+    async with pool.acquire() as con:
+        taken = await con.execute("update budget set hours = hours - 1 where code = $1", one)
+        given = await con.execute("update budget set hours = hours + 1 where code = $1", other)  # finds apart
+        return taken, given
+
+
+async def in_one(pool, one, other):
+    async with pool.acquire() as con, con.transaction():
+        taken = await con.execute("update budget set hours = hours - 1 where code = $1", one)
+        given = await con.execute("update budget set hours = hours + 1 where code = $1", other)  # sound apart
+        return taken, given

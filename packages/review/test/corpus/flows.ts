@@ -98,3 +98,18 @@ export async function ordered(by: 'code' | 'title'): Promise<unknown> {
   const column = by === 'code' ? 'code' : 'title'
   return (await pool.query('select title from programme order by ' + column)).rows
 }
+
+export async function beganLater(client: Client) {
+  const before = await client.query('update budget set hours = hours - 1 where code = $1', ['a'])
+  if (before.rowCount !== 1) throw new Error('no such budget')
+  await client.query('BEGIN')
+  const inside = await client.query('update budget set hours = hours + 1 where code = $1', ['b']) // finds never-committed
+  if (inside.rowCount !== 1) throw new Error('no such budget')
+}
+
+export async function wroteBefore(client: Client) {
+  const before = await client.query('update budget set hours = hours - 1 where code = $1', ['a']) // sound never-committed
+  if (before.rowCount !== 1) throw new Error('no such budget')
+  await client.query('BEGIN')
+  return client.query('select hours from budget where code = $1', ['a'])
+}

@@ -110,7 +110,7 @@ export async function nn() {
 }
 // 17 forgotten await
 export async function notAwaited(code: string) {
-  pool.query('delete from telescope where code = $1', [code]) // finds count-ignored
+  pool.query('delete from telescope where code = $1', [code]) // finds not-awaited
   return 'removed'
 }
 // 18 retry loop, sound
