@@ -1,4 +1,5 @@
 import type { ReviewedStatement } from '@ledgerman/contract'
+import { PASTED_NAME } from './sql/placeholders.js'
 import { adoptStatements, type AdoptedTransaction, type AdoptingMapping } from './adopt.js'
 
 /** A function whose statements became a transaction. */
@@ -6,7 +7,11 @@ export interface AdoptedFunction {
   /** Where it stands: its path and its name, or its line. */
   from: string
   transaction: AdoptedTransaction
+  /** What is missing in it that only the program knows when it runs; null where nothing is. */
+  missing: string | null
 }
+
+const MISSING_NAME = `The program puts a name in as it runs: write which one in place of ${PASTED_NAME}.`
 
 /** Makes a transaction of the statements of each function that changes records. `loadSqlGrammar` has to have been awaited. */
 export function adoptFunctions(
@@ -19,7 +24,8 @@ export function adoptFunctions(
     const transaction = adoptStatements(name, own, mappings)
     if (!transaction) return []
     taken.add(name)
-    return [{ from, transaction }]
+    const isWhole = !JSON.stringify(transaction.steps).includes(PASTED_NAME)
+    return [{ from, transaction, missing: isWhole ? null : MISSING_NAME }]
   })
 }
 

@@ -30,16 +30,18 @@ export async function adoptAll(context: CommandContext, command: Command, dir: s
   }))
   mkdirSync(dir, { recursive: true })
   const adopted: Adopted[] = []
-  for (const { from, transaction } of adoptFunctions(review.statements, adopting)) {
+  for (const { from, transaction, missing } of adoptFunctions(review.statements, adopting)) {
     const file = join(dir, `${transaction.transaction}.yaml`)
     const source = stringify(transaction, { lineWidth: 120 })
-    const problem = await target.publish([{ source }], { check: true }).then(
-      () => null,
-      (error: unknown) => {
-        if (isProblem(error)) return error.detail
-        throw error
-      },
-    )
+    const problem =
+      missing ??
+      (await target.publish([{ source }], { check: true }).then(
+        () => null,
+        (error: unknown) => {
+          if (isProblem(error)) return error.detail
+          throw error
+        },
+      ))
     if (existsSync(file)) adopted.push({ file, from, problem: 'there is a file of that name, which was left' })
     else {
       replaceFile(file, source)

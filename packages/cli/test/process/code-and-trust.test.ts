@@ -112,6 +112,14 @@ describe('review', () => {
     await run(['publish', dir])
     const rehearsed = await run(['run', 'retire-observer', 'badge=B-001', 'version=v1'])
     expect(rehearsed.out).toMatch(/active +true +→ +false/)
+    const other = file(
+      'column.js',
+      'const set = (pool, column, badge) => pool.query(`update observer set ${column} = null where badge_no = $1`, [badge])',
+    )
+    expect(await run(['review', other, '--adopt', dir])).toMatchObject({
+      exit: 6,
+      out: expect.stringMatching(/^does not fit +\S+set\.yaml[\s\S]*write which one in place of ledgerman_value/),
+    })
   })
 })
 

@@ -11,7 +11,7 @@ import { equalSql } from '../values/operator-sql.js'
 import { readSql } from '../values/sql-form.js'
 import { conditionSql, valueSql, type NamedExpression, type Surroundings } from './record-scope.js'
 import { plainBind, shortLoadText, toShortForm } from './short-form.js'
-import { SlotList, toStatement, type Statement } from './statement.js'
+import { markPlace, SlotList, toStatement, type Statement } from './statement.js'
 
 /** How a step finds its rows: by key, each property an expression, or by a condition. */
 export type Finder =
@@ -156,7 +156,9 @@ export function finderSql(
       const wanted = { sql: column.type.comparable, column: column.type, sensitive }
       const value = valueSql(expression, null, slots, surroundings, wanted)
       const shown = isShort && column.type.kind !== 'money' ? plainBind(value, column.type.comparable) : value
-      return equalSql(`t.${column.sql}`, shown, column.type)
+      // What does not compare with the column is told in the value's place.
+      const place = markPlace(slots.expression(expression.label, expression.source), expression.expression.at)
+      return place + equalSql(`t.${column.sql}`, shown, column.type)
     })
     .join(' and ')
 }

@@ -75,9 +75,9 @@ export function reviewRoutes({ targets, reading }: Services) {
         })
         await loadSqlGrammar()
         const adopted = []
-        for (const { from, transaction } of adoptFunctions(statements, await adopting(target))) {
+        for (const { from, transaction, missing } of adoptFunctions(statements, await adopting(target))) {
           const source = stringify(transaction, { lineWidth: 120 })
-          adopted.push({ from, name: transaction.transaction, source, problem: await problemOf(target, source) })
+          adopted.push({ from, name: transaction.transaction, source, problem: missing ?? (await problemOf(target, source)) })
         }
         return { status: 200, body: { adopted } }
       },

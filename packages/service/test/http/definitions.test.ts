@@ -155,6 +155,26 @@ describe('mappings', () => {
     expect(findings[2]?.message).toMatch(/hoursLft is not a property of programme .*Did you mean hoursLeft\?/)
   })
 
+  it('tell a key that does not compare with its column where the key stands', async () => {
+    const params = { id: { type: 'text' } }
+    const steps = [
+      { change: 'programme', key: { id: ':id' }, compute: { hoursLeft: 'hoursLeft + 1' } },
+      { load: 'programme', as: 'found', key: { code: "'P-107'" } },
+      { remove: 'programme', key: { code: 'found.id' } },
+    ]
+    const refused = await service.request('PUT', '/v1/targets/observatory/transactions/t', {
+      body: stringify({ transaction: 't', params, steps }),
+      headers: { 'content-type': 'application/yaml' },
+    })
+    expect(refused.body.findings).toMatchObject([
+      {
+        where: 'steps.1.key.id',
+        message: expect.stringContaining('integer = text, at character 1:\n:id\n^') as string,
+      },
+      { where: 'steps.3.key.code', message: expect.stringContaining('text = integer') as string },
+    ])
+  })
+
   it('say at which line a file cannot be read', async () => {
     expect((await publish('programme', 'mapping: programme\ntable: [')).body).toMatchObject({
       code: 'definition-invalid',
