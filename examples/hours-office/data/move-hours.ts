@@ -70,6 +70,7 @@ returning true`
  * @throws DataError: then nothing was changed, but for OutcomeUnknown
  */
 export async function moveHours(db: s.Db, params: MoveHoursParams): Promise<MoveHoursResult> {
+  s.assertNames(params, ['from', 'to', 'hours'])
   const p = {
     from: s.given(s.writeValue(s.writeText(null), params.from, 'from'), 'from'),
     to: s.given(s.writeValue(s.writeText(null), params.to, 'to'), 'to'),

@@ -97,8 +97,8 @@ where t.code = $1::text`
  * @throws RecordMissing, RecordAmbiguous, ValueInvalid
  */
 export async function loadProgramme(db: s.Db, key: ProgrammeKey): Promise<s.Loaded<Programme>> {
-  const rows = await s.ask(db, LOAD, [s.writeValue(WRITE.code, key.code, 'code')])
-  s.expectCount('programme', 'one', rows.length, true)
+  const rows = await s.ask(db, LOAD, [s.writeKey(WRITE.code, key.code, 'code')])
+  if (rows.length !== 1) throw s.notOne('programme', rows.length, { code: key.code })
   const [row = []] = rows
   return loadedFrom(row)
 }
@@ -129,6 +129,7 @@ export async function findProgramme(
   equal: Partial<Programme> = {},
   { limit = 100 }: { limit?: number } = {},
 ): Promise<s.Loaded<Programme>[]> {
+  s.assertAsked(equal)
   const values: (string | null)[] = [String(limit)]
   const conditions = s.namesOf<keyof typeof EQUALS>(equal, EQUALS).map((name) => {
     const [column, condition] = EQUALS[name]
@@ -169,6 +170,7 @@ export async function findProgrammeShortOfHours(
   params: ProgrammeShortOfHoursParams,
   { limit = 100 }: { limit?: number } = {},
 ): Promise<s.Loaded<Programme>[]> {
+  s.assertNames(params, ['least', 'semester'])
   const p = {
     least: s.given(s.writeValue(s.writeNumeric(null, null), params.least, 'least'), 'least'),
     semester: s.writeValue(s.writeText(null), params.semester, 'semester'),
@@ -286,7 +288,7 @@ export async function changeProgramme(
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
   const text = updateText(set)
-  const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardText(loaded.guard, 'v'), ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
+  const values = [s.writeKey(WRITE.code, key.code, 'code'), s.guardText(loaded.guard, 'v'), ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
   return s.inTransaction(db, LIMITS, async (client) => {
     const first = await s.ask(client, text, values)
     if (first.length > 0) return written(first)
@@ -310,7 +312,7 @@ function written(rows: s.Row[]): s.Written<Programme> {
 
 /** Why a row was not written: null where it is as it was loaded, and differs. */
 function judged(rows: s.Row[], loaded: s.Loaded<Programme>, yours: Record<string, unknown>): s.Written<Programme> | null {
-  s.expectCount('programme', 'one', rows.length, true)
+  if (rows.length !== 1) throw s.notOne('programme', rows.length, { code: loaded.record.code })
   const [row = []] = rows
   const current = loadedFrom(row)
   if (row[13] !== 't') throw s.changedSince('programme', loaded.record, yours, current.record, current.guard)
@@ -334,12 +336,12 @@ function assertRules(broken: string | null | undefined): void {
  *
  * @throws as changeProgramme
  */
-export function replaceProgramme(
+export async function replaceProgramme(
   db: s.Db,
   loaded: s.Loaded<Programme>,
   values: Pick<Programme, 'title' | 'semester' | 'leadId' | 'hoursGranted' | 'hoursLeft' | 'priority' | 'contactEmail' | 'tags' | 'settings'>,
 ): Promise<s.Written<Programme>> {
-  const missing = Object.keys(SET).filter((name) => !Object.hasOwn(values, name))
+  const missing = Object.keys(SET).filter((name) => values[name as keyof typeof values] === undefined)
   if (missing.length > 0) throw new s.ValueInvalid(missing.join(', '), 'a value: a replacement leaves nothing out')
   return changeProgramme(db, loaded, values)
 }
@@ -412,10 +414,10 @@ from hit left join done on true`
  */
 export async function removeProgramme(db: s.Db, loaded: s.Loaded<Programme>): Promise<s.Written<Programme>> {
   const key = loaded.record
-  const values = [s.writeValue(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v')]
+  const values = [s.writeKey(WRITE.code, key.code, 'code'), s.guardArray(loaded.guard, 'v')]
   return s.inTransaction(db, LIMITS, async (client) => {
     const rows = await s.ask(client, REMOVED + TOLD, values)
-    s.expectCount('programme', 'one', rows.length, true)
+    if (rows.length !== 1) throw s.notOne('programme', rows.length, { code: key.code })
     const [row = []] = rows
     const record = recordOf(row)
     const guard = s.toGuard(row[15], 'v')

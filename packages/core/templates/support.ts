@@ -515,6 +515,15 @@ export function expectCount(what: string, expected: Expectation, matched: number
   )
 }
 
+/** That another number of records than one was found by a key, which is told as far as it may be. */
+export function notOne(what: string, matched: number, key: Readonly<Record<string, unknown>>): DataError {
+  if (matched > 1) return new RecordAmbiguous(`${what}: ${matched} records fit, and one was meant.`, 'one', matched)
+  const told = Object.keys(key).map((name) => `${name} ${String(key[name])}`)
+  return new RecordMissing(
+    `${what}: there is no ${told.length > 0 ? `record with ${told.join(', ')}` : 'such record'}.`,
+  )
+}
+
 /** Does something to one record. Row security may let it be read and not be written: then it is no missing one. */
 export async function orHidden<T>(what: string, load: () => Promise<unknown>, does: () => Promise<T>): Promise<T> {
   try {
@@ -555,12 +564,31 @@ export function writeValue(write: Write, value: unknown, property: string): stri
   return value === null || value === undefined ? null : write(value, property)
 }
 
-/** The names of `values`, each of which has to be one of `known`. @throws ValueInvalid */
+/** A part of a key as PostgreSQL reads it. @throws ValueInvalid */
+export function writeKey(write: Write, value: unknown, property: string): string {
+  if (value === null || value === undefined) throw new ValueInvalid(property, 'a value: it is part of the key')
+  return write(value, property)
+}
+
+/** The names of `values` that have one, null too, each of which has to be one of `known`. @throws ValueInvalid */
 export function namesOf<Name extends string>(values: object, known: Readonly<Record<Name, unknown>>): Name[] {
-  return Object.keys(values).map((name) => {
+  return Object.keys(values).filter((name): name is Name => {
     if (!Object.hasOwn(known, name)) throw new ValueInvalid(name, `one of ${Object.keys(known).join(', ')}`)
-    return name as Name
+    return (values as Record<string, unknown>)[name] !== undefined
   })
+}
+
+/** What is looked for: a condition without a value is not left out. @throws ValueInvalid */
+export function assertAsked(values: object): void {
+  for (const [name, value] of Object.entries(values))
+    if (value === undefined) throw new ValueInvalid(name, 'a value, or null for none')
+}
+
+/** That nothing is given but parameters of these names. @throws ValueInvalid */
+export function assertNames(params: object, known: readonly string[]): void {
+  for (const name of Object.keys(params))
+    if (!known.includes(name))
+      throw new ValueInvalid(name, known.length > 0 ? `one of ${known.join(', ')}` : 'no parameter')
 }
 
 /** The parts of a record that are named. */

@@ -181,7 +181,7 @@ ${rule && `  ${rule}\n`}  const { record, guard } = loadedFrom(row)
     return `
 /** Why a row was not written: null where it is as it was loaded, and differs. */
 function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> | null {
-  s.expectCount(${name}, 'one', rows.length, true)
+  ${this.notOne('loaded.record')}
   const [row = []] = rows
   const current = loadedFrom(row)
   if (row[${behind}] !== 't') throw s.changedSince(${name}, loaded.record, yours, current.record, current.guard)
@@ -324,7 +324,7 @@ ${this.refusesByItself ? alone : ''}    return s.inTransaction(db, LIMITS, async
     return `
 /** What became of a change: its row holds the record before, a verdict, both guards, a broken rule, and the record after. */
 function judged(rows: s.Row[], loaded: s.Loaded<${type}>, yours: Record<string, unknown>): s.Written<${type}> {
-  s.expectCount(${name}, 'one', rows.length, true)
+  ${this.notOne('loaded.record')}
   const [row = []] = rows
   const before = recordOf(row)
   const [guardHolds, , differs, written] = row[${width}] ?? ''

@@ -55,7 +55,7 @@ where ${inTemplate(condition)}${isUnique(mapping, mapping.key) ? '' : '\nlimit 2
  */
 export async function ${this.fn.load}(db: s.Db, key: ${type}Key): Promise<s.Loaded<${type}>> {
   ${run}
-  s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
+  ${this.notOne('key')}
   const [row = []] = rows
   return loadedFrom(row)
 }
@@ -69,12 +69,12 @@ export async function ${this.fn.load}(db: s.Db, key: ${type}Key): Promise<s.Load
  *
  * @throws as ${this.fn.change}
  */
-export function ${this.fn.replace}(
+export async function ${this.fn.replace}(
   db: s.Db,
   loaded: s.Loaded<${type}>,
   values: Pick<${type}, ${writable.map(({ name }) => quoted(name)).join(' | ')}>,
 ): Promise<s.Written<${type}>> {
-  const missing = Object.keys(SET).filter((name) => !Object.hasOwn(values, name))
+  const missing = Object.keys(SET).filter((name) => values[name as keyof typeof values] === undefined)
   if (missing.length > 0) throw new s.ValueInvalid(missing.join(', '), 'a value: a replacement leaves nothing out')
   return ${this.fn.change}(db, loaded, values)
 }
@@ -177,7 +177,7 @@ export async function ${this.fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Pr
 ${this.transaction(
   `booked('remove', REMOVED + TOLD, [${this.slotCode(slots.slots)}], ${this.all})`,
   { text: 'REMOVED + TOLD', run: 'REMOVE' },
-  `s.expectCount(${quoted(mapping.name)}, 'one', rows.length, true)
+  `${this.notOne('key')}
     const [row = []] = rows
     const record = recordOf(row)
     const guard = s.toGuard(row[${properties.length + 2}], ${quoted(this.letter)})

@@ -21,7 +21,7 @@ import { lockedBefore } from './locked-before.js'
 import { supported, unmarked } from './mapping-code.js'
 import type { TransactionNames } from './names.js'
 import { formsMember } from './text-forms.js'
-import { paramMember, paramValue } from './param-code.js'
+import { assertParamNames, paramMember, paramValue } from './param-code.js'
 import { inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
 import { readerOf } from './value-code.js'
 
@@ -84,7 +84,7 @@ ${this.isBooked ? this.#runConstant() : ''}
  * @throws DataError: then nothing was changed, but for OutcomeUnknown
  */
 export async function ${names.fn}(db: s.Db, params: ${names.type}Params): Promise<${names.type}Result> {
-${params.length > 0 ? `  const p = {\n${params.map(paramValue).join('')}  }\n` : '  void params\n'}${this.#begin()}${rules}${steps}
+${assertParamNames(params)}${params.length > 0 ? `  const p = {\n${params.map(paramValue).join('')}  }\n` : ''}${this.#begin()}${rules}${steps}
 ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
       matched: ${total('matched')},
       changed: ${total('changed')},

@@ -6,7 +6,7 @@ import { equalSql } from '../values/operator-sql.js'
 import { comparedSql } from '../values/sql-form.js'
 import { HOLE, isComparable, MappingCode, unionOf, unmarked, withHole } from './mapping-code.js'
 import type { FindNames } from './names.js'
-import { paramMember, paramValue } from './param-code.js'
+import { assertParamNames, paramMember, paramValue } from './param-code.js'
 import { inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
 
 /** The functions of a mapping's file that find many records: by equal values, and those that the mapping names. */
@@ -37,6 +37,7 @@ export async function ${this.fn.find}(
   equal: Partial<${type}> = {},
   { limit = 100 }: { limit?: number } = {},
 ): Promise<s.Loaded<${type}>[]> {
+  s.assertAsked(equal)
   const values: (string | null)[] = [String(limit)]
   const conditions = s.namesOf<keyof typeof EQUALS>(equal, EQUALS).map((name) => {
     const [column, condition] = EQUALS[name]
@@ -88,7 +89,7 @@ export async function ${fn}(
   db: s.Db,
 ${params.length > 0 ? `  params: ${paramsType}${isOptional ? ' = {}' : ''},\n` : ''}  { limit = 100 }: { limit?: number } = {},
 ): Promise<s.Loaded<${type}>[]> {
-${params.length > 0 ? `  const p = {\n${params.map(paramValue).join('')}  }\n` : ''}  const values = [${binds.join(', ')}]
+${params.length > 0 ? `${assertParamNames(params)}  const p = {\n${params.map(paramValue).join('')}  }\n` : ''}  const values = [${binds.join(', ')}]
   const rows = await ${isPlain ? ask : `s.inTransaction(db, LIMITS, (client) => ${ask})`}
   return rows.map(loadedFrom)
 }

@@ -329,6 +329,13 @@ function booked(
     return { list: isPlain ? plain.join(', ') : outputSql('t', properties), isPlain }
   }
 
+  /** What is thrown where another number of rows than one was found by the key in `key`, as code. */
+  protected notOne(key: string): string {
+    const shown = this.mapping.key.filter(({ sensitive }) => !sensitive)
+    const members = shown.map(({ name }) => `${memberName(name)}: ${memberOf(key, name)}`).join(', ')
+    return `if (rows.length !== 1) throw s.notOne(${quoted(this.mapping.name)}, rows.length, { ${members} })`
+  }
+
   /** The expressions that fill slots, in order: of the key in `key`, of the guard in `loaded`. */
   protected binds(slots: readonly Slot[], key: string): string {
     return slots
@@ -336,7 +343,7 @@ function booked(
         switch (source.from) {
           case 'key': {
             const access = memberOf(key, source.property)
-            return `s.writeValue(${memberOf('WRITE', source.property)}, ${access}, ${quoted(source.property)})`
+            return `s.writeKey(${memberOf('WRITE', source.property)}, ${access}, ${quoted(source.property)})`
           }
           case 'guard':
             return `s.${type.endsWith('[]') ? 'guardArray' : 'guardText'}(loaded.guard, ${quoted(this.letter)})`

@@ -9,6 +9,11 @@ export function paramMember({ name, type, nullable, default: fallback }: Param):
   return `  ${memberName(name)}${fallback === undefined ? '' : '?'}: ${nullable ? orNull(value) : value}\n`
 }
 
+/** That no other parameters are given, as code. */
+export function assertParamNames(params: readonly Param[]): string {
+  return `  s.assertNames(params, [${params.map(({ name }) => quoted(name)).join(', ')}])\n`
+}
+
 /** How a parameter's value is checked and made PostgreSQL's text, as a member of `p`. */
 export function paramValue({ name, type, nullable, default: fallback }: Param): string {
   const writer = type === null ? 's.writeText(null)' : supported(writerOf(type))

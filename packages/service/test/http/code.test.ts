@@ -229,6 +229,26 @@ describe('code that was written', () => {
     expect(pool.totalCount).toBe(pool.idleCount)
   })
 
+  it('takes what is undefined for nothing: neither for null, nor for a key, nor for what is looked for', async () => {
+    const { loadProgramme, changeProgramme, replaceProgramme, findProgramme, moveHours } = code.module
+    const loaded = await loadProgramme(pool, { code: 'P-105' })
+    const contactEmail = 'lead@example.org'
+    const first = await changeProgramme(pool, loaded, { contactEmail, priority: 1 })
+    const second = await changeProgramme(pool, first, { contactEmail: undefined, priority: 2 })
+    expect(second.record).toMatchObject({ contactEmail, priority: 2 })
+    const refused = async (work: Promise<unknown>) => work.then(String, (error: Error) => error.message)
+    expect(await refused(changeProgramme(pool, second, { contactEmail: undefined }))).toMatch(/at least one property/)
+    expect(await refused(replaceProgramme(pool, second, { ...second.record, title: undefined }))).toMatch(
+      /^title: expected a value/,
+    )
+    for (const key of [{}, { code: undefined }, { code: null }])
+      expect(await refused(loadProgramme(pool, key))).toBe('code: expected a value: it is part of the key.')
+    expect(await refused(loadProgramme(pool, { code: 'P-000' }))).toBe('programme: there is no record with code P-000.')
+    expect(await refused(findProgramme(pool, { code: undefined }))).toBe('code: expected a value, or null for none.')
+    const params = { from: 'P-105', to: 'P-106', hours: '1', hour: '2' }
+    expect(await refused(moveHours(pool, params))).toBe('hour: expected one of from, to, hours.')
+  })
+
   it('waits no longer than it says, and keeps no client', async () => {
     const { loadProgramme, changeProgramme, LockTimeout } = code.module
     const holder = await copy.session()
