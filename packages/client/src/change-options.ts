@@ -1,4 +1,11 @@
-import { isProblem, type LockHolder, type RecordValues, type RunMode } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  suggestName,
+  type LockHolder,
+  type RecordValues,
+  type RunMode,
+} from '@ledgerman/contract'
 import type { Request } from './http-client.js'
 
 /** How one record is to be written. */
@@ -20,6 +27,24 @@ export interface ChangeOptions {
   note?: string | undefined
   /** Told while the change waits for a lock. */
   onWait?: OnWait | undefined
+}
+
+/** What a call that adds a record knows, one that writes another, and one that changes named properties. */
+export const ADD_OPTIONS = ['mode', 'rehearsal', 'note', 'idempotencyKey', 'onWait'] as const
+export const WRITE_OPTIONS = [...ADD_OPTIONS, 'guard'] as const
+export const CHANGE_OPTIONS = [...WRITE_OPTIONS, 'loaded', 'merge', 'ifChanged'] as const
+
+/** That nothing is asked for that would be dropped. @throws LedgermanProblem request-invalid */
+export function assertOptions(options: object, known: readonly string[]): void {
+  const unknown = Object.keys(options).find((name) => !known.includes(name))
+  if (unknown !== undefined)
+    throw new LedgermanProblem(
+      'request-invalid',
+      `${unknown}: there is no such option. ${suggestName(unknown, known)}`,
+      {
+        where: unknown,
+      },
+    )
 }
 
 /** Told who holds the lock that a call waits for. */

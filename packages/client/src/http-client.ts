@@ -10,6 +10,7 @@ import {
   type ProblemCode,
   type Progress,
 } from '@ledgerman/contract'
+import { toPlain } from './plain-value.js'
 
 export interface ConnectionOptions {
   /** Where the service is, e.g. `http://127.0.0.1:4680`; empty for the page's own origin. */
@@ -88,7 +89,14 @@ export class HttpClient {
   readonly #options: ConnectionOptions
 
   constructor(options: ConnectionOptions) {
-    this.#url = options.url.replace(/(?<!\/)\/+$/, '')
+    const { url } = (options ?? {}) as Partial<ConnectionOptions>
+    if (typeof url !== 'string' || !/^(?:https?:\/\/|\/|$)/i.test(url))
+      throw new LedgermanProblem(
+        'request-invalid',
+        `url: expected the address of the service, such as http://127.0.0.1:4680, got ${url === undefined ? 'none' : String(url)}.`,
+        { where: 'url' },
+      )
+    this.#url = url.replace(/(?<!\/)\/+$/, '')
     this.#options = options
   }
 
@@ -222,12 +230,29 @@ export class HttpClient {
       ...(signal ? { signal } : {}),
       // A body that is read as it is sent says so (WHATWG Fetch, RequestDuplex).
       ...(stream === undefined ? {} : { body: stream, duplex: 'half' as const }),
-      ...(body === undefined ? {} : { body: typeof body === 'string' ? body : printJson(body) }),
+      ...(body === undefined ? {} : { body: printedBody(request) }),
     }).catch((error: unknown) => {
       if (isGivenUp(request)) throw givenUp(error)
       throw wasNeverSent(error) ? unreachable(this.#url, error) : lostAnswer(this.#url, request, error)
     })
   }
+}
+
+/**
+ * A body as it is sent.
+ *
+ * @throws LedgermanProblem value-invalid for what JSON cannot carry, by its place
+ */
+function printedBody({ body, contentType }: Request): string {
+  if (typeof body !== 'string') return printJson(toPlain('', body))
+  if (contentType !== undefined) return body
+  throw new LedgermanProblem(
+    'request-invalid',
+    `The call takes an object, and was given the text "${body.slice(0, 40)}".`,
+    {
+      where: 'body',
+    },
+  )
 }
 
 /** Whether the caller gave up a call that changes nothing: of one that does, nobody knows what became of it. */

@@ -34,7 +34,17 @@ import {
   type WaitingSession,
 } from '@ledgerman/contract'
 import { BookClient, type EntryChoice } from './book-client.js'
-import { reapplied, written, type ChangeOptions, type OnWait } from './change-options.js'
+import {
+  ADD_OPTIONS,
+  assertOptions,
+  CHANGE_OPTIONS,
+  reapplied,
+  WRITE_OPTIONS,
+  written,
+  type ChangeOptions,
+  type OnWait,
+} from './change-options.js'
+import { keyTexts } from './key-texts.js'
 import type { HttpClient, Request, StreamedBody } from './http-client.js'
 import { MEDIA_TYPES, type RowForm } from './media-types.js'
 import { TargetTools } from './target-tools.js'
@@ -126,15 +136,19 @@ export class TargetClient extends TargetTools {
   /** Runs a transaction, or steps that are sent with the run. An idempotency key lets a commit be sent again safely. */
   async run(
     run: RunInput,
-    { idempotencyKey, onWait }: { idempotencyKey?: string | undefined; onWait?: OnWait | undefined } = {},
+    options: { idempotencyKey?: string | undefined; onWait?: OnWait | undefined } = {},
   ): Promise<Receipt> {
+    assertOptions(options, ['idempotencyKey', 'onWait'])
+    const { idempotencyKey, onWait } = options
     const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
     const request = { method: 'POST' as const, body: run, headers }
     return this.#write<Receipt>(`${this.#path}/runs`, request, onWait)
   }
 
   /** Begins a change or removal of all records that match a condition. */
-  async beginJob(job: JobRequest, { idempotencyKey }: { idempotencyKey?: string | undefined } = {}): Promise<Job> {
+  async beginJob(job: JobRequest, options: { idempotencyKey?: string | undefined } = {}): Promise<Job> {
+    assertOptions(options, ['idempotencyKey'])
+    const { idempotencyKey } = options
     const headers: Record<string, string> = idempotencyKey === undefined ? {} : { 'idempotency-key': idempotencyKey }
     return (await this.#http.send<Job>(`${this.#path}/jobs`, { method: 'POST', body: job, headers })).body
   }
@@ -250,8 +264,9 @@ export class TargetClient extends TargetTools {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
-    options: ChangeOptions,
+    options: ChangeOptions = {},
   ): Promise<ChangedRecord> {
+    assertOptions(options, CHANGE_OPTIONS)
     const { loaded, merge = false, ifChanged = 'refuse', onWait } = options
     const { path, query } = await this.#recordPlace(mapping, key)
     if (merge && loaded !== undefined)
@@ -281,8 +296,9 @@ export class TargetClient extends TargetTools {
     mapping: string,
     key: readonly string[],
     values: RecordValues,
-    options: Omit<ChangeOptions, 'loaded' | 'merge' | 'ifChanged'>,
+    options: Omit<ChangeOptions, 'loaded' | 'merge' | 'ifChanged'> = {},
   ): Promise<ChangedRecord> {
+    assertOptions(options, WRITE_OPTIONS)
     const { path, query } = await this.#recordPlace(mapping, key)
     const request = { method: 'PUT' as const, body: values, ...written(options, query) }
     return this.#write<ChangedRecord>(path, request, options.onWait)
@@ -294,6 +310,7 @@ export class TargetClient extends TargetTools {
     values: RecordValues,
     options: Pick<ChangeOptions, 'mode' | 'rehearsal' | 'note' | 'idempotencyKey' | 'onWait'> = {},
   ): Promise<ChangedRecord> {
+    assertOptions(options, ADD_OPTIONS)
     const request = { method: 'POST' as const, body: values, ...written(options, {}) }
     return this.#write<ChangedRecord>(`${this.#mappingPath(mapping)}/records`, request, options.onWait)
   }
@@ -302,8 +319,9 @@ export class TargetClient extends TargetTools {
   async remove(
     mapping: string,
     key: readonly string[],
-    options: Omit<ChangeOptions, 'loaded' | 'merge' | 'ifChanged'>,
+    options: Omit<ChangeOptions, 'loaded' | 'merge' | 'ifChanged'> = {},
   ): Promise<RemovedRecord> {
+    assertOptions(options, WRITE_OPTIONS)
     const { path, query } = await this.#recordPlace(mapping, key)
     const request = { method: 'DELETE' as const, ...written(options, query) }
     return this.#write<RemovedRecord>(path, request, options.onWait)
@@ -361,10 +379,14 @@ export class TargetClient extends TargetTools {
     key: readonly string[],
     by?: string,
   ): Promise<{ path: string; query: Record<string, string> }> {
-    const address = toRecordAddress(key)
+    const texts = keyTexts(key)
+    const address = toRecordAddress(texts)
     const records = `${this.#mappingPath(mapping)}/records`
     if (!isSwallowed(address)) return { path: `${records}/${address === '-' ? '%2D' : address}`, query: {} }
     const names = by?.split(',') ?? (await this.mapping(mapping)).key
-    return { path: `${records}/-`, query: Object.fromEntries(names.map((name, at) => [`key.${name}`, key[at] ?? ''])) }
+    return {
+      path: `${records}/-`,
+      query: Object.fromEntries(names.map((name, at) => [`key.${name}`, texts[at] ?? ''])),
+    }
   }
 }

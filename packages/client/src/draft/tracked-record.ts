@@ -1,5 +1,5 @@
 import { LedgermanProblem, RawJson, type RecordValues } from '@ledgerman/contract'
-import { toPlain } from './plain-value.js'
+import { toPlain } from '../plain-value.js'
 
 /** A loaded record as an object: plain assignments to it, nested ones too, are noticed when asked for. */
 export class TrackedRecord {

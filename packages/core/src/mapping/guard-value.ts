@@ -3,6 +3,13 @@ import type { Mapping } from './mapping.js'
 // A guard as callers see it says which kind it is, so that one kept from before a mapping changed its guard never fits by chance.
 const PREFIX = { version: 'v', rowStamp: 's', values: 'd' } as const
 
+const FORMS = { version: /^v-?\d{1,19}$/, rowStamp: /^s\d{1,10}$/, values: /^d[0-9a-f]{32}$/ } as const
+
+/** Whether what a caller gives may be a guard of this mapping's records, by its form. */
+export function isGuardOf({ guard }: Mapping, given: string): boolean {
+  return guard.by !== 'none' && FORMS[guard.by].test(given)
+}
+
 /** What a caller says of the record's state: one of these guards, or any state at all (`If-Match: *`). */
 export type GuardCondition = { guards: readonly string[] } | 'any'
 
@@ -22,10 +29,7 @@ export function toGuard({ guard }: Mapping, value: string | null): string | null
  */
 export function guardBind({ guard }: Mapping, condition: GuardCondition): string {
   if (condition === 'any' || guard.by === 'none') return '{}'
-  const form = guard.by === 'values' ? /^d[0-9a-f]{32}$/ : guard.by === 'rowStamp' ? /^s\d{1,10}$/ : /^v-?\d{1,19}$/
-  const fits = condition.guards.filter(
-    (each) => each.startsWith(PREFIX[guard.by]) && form.test(each) && isInRange(guard, each),
-  )
+  const fits = condition.guards.filter((each) => FORMS[guard.by].test(each) && isInRange(guard, each))
   return `{${fits.map((each) => each.slice(1)).join(',')}}`
 }
 

@@ -5,6 +5,7 @@ import { othersWrite } from '../statement/keyed-statement.js'
 import type { Target } from '../target/target.js'
 import { showable } from '../mapping/showable.js'
 import { recordFromTexts } from '../mapping/record-row.js'
+import { guardPrefix, isGuardOf } from '../mapping/guard-value.js'
 import { isDigest } from '../values/digest.js'
 import { isSameJson } from '../values/same-json.js'
 import { allEvents } from './all-events.js'
@@ -59,7 +60,8 @@ export async function explainConflict(
     whatMeets(names, theirs, overlap, by, actor),
     whyNoGuard(mapping, facts, guards),
   ]
-  return withDetail(problem, [problem.detail, ...words].filter(Boolean).join(' ')).with({
+  const said = noGuardOf(mapping, guards) ?? problem.detail
+  return withDetail(problem, [said, ...words].filter(Boolean).join(' ')).with({
     loaded: shown,
     unknown: Object.keys(shown).filter((name) => !compared.includes(name)),
     theirs,
@@ -101,6 +103,16 @@ function whatMeets(
   if (overlap.length > 0)
     return isOwn ? `What differs is ${overlap.join(', ')}.` : `Both of you changed ${overlap.join(', ')}.`
   return `Your properties (${names.join(', ')}) and ${others} (${theirs.join(', ')}) do not overlap: yours can be applied to the current record.`
+}
+
+/** How much of what is no guard is said, in characters. */
+const LONGEST_TOLD = 60
+
+/** Where none of the guards is of the form that the mapping's have: then nobody knows whether the record is as it was loaded. */
+function noGuardOf(mapping: Mapping, guards: readonly string[]): string | undefined {
+  if (guards.length === 0 || guards.some((each) => isGuardOf(mapping, each))) return undefined
+  const given = guards.join(', ')
+  return `${given.length > LONGEST_TOLD ? `${given.slice(0, LONGEST_TOLD)}…` : given} is no guard of ${mapping.name}: those begin with ${guardPrefix(mapping)}, and come with the record when it is loaded. Nothing was changed.`
 }
 
 /** A version that is still to come was never loaded; of no other guard can that be told. */

@@ -99,6 +99,12 @@ describe('records over HTTP', () => {
       guard: 'v1',
     })
     expect(stale.body.receipt).toMatchObject({ outcome: 'refused', steps: [{ matched: 1, changed: 0 }] })
+    // Of what is no guard at all nobody knows what was loaded.
+    const none = await patch('P-109', { title: 'Mine' }, { 'if-match': '"1"' })
+    expect([none.status, none.body.detail]).toEqual([
+      412,
+      '1 is no guard of programme: those begin with v, and come with the record when it is loaded. Nothing was changed.',
+    ])
   })
 
   it('find a key by query where a path cannot carry it', async () => {
