@@ -36,7 +36,8 @@ export const CHANGE_OPTIONS = [...WRITE_OPTIONS, 'loaded', 'merge', 'ifChanged']
 
 /** That nothing is asked for that would be dropped. @throws LedgermanProblem request-invalid */
 export function assertOptions(options: object, known: readonly string[]): void {
-  const unknown = Object.keys(options).find((name) => !known.includes(name))
+  const given = Object.entries(options).filter(([, value]) => value !== undefined)
+  const unknown = given.map(([name]) => name).find((name) => !known.includes(name))
   if (unknown !== undefined)
     throw new LedgermanProblem(
       'request-invalid',

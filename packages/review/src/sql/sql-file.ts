@@ -45,6 +45,8 @@ export function readSqlFile(text: string): Execution[] {
         endAt(found.index)
         beginAt(TOKENS.lastIndex)
       }
+    } else if (token === '/*') {
+      TOKENS.lastIndex = endOfComment(text, found.index) ?? text.length
     } else if (token.trimStart().startsWith('\\')) {
       if (start < found.index) endAt(found.index)
       beginAt(TOKENS.lastIndex)
@@ -65,20 +67,40 @@ export function readSqlFile(text: string): Execution[] {
   return executions
 }
 
-const LEAD = /(?:\s|--[^\n]*(?:\n|$)|\/\*[\s\S]*?\*\/)*/y
+const LEAD = /(?:\s|--[^\n]*(?:\n|$))*/y
 
 /** Where the statement begins that stands behind `at`, without the comments before it. */
 function startOf(text: string, at: number): number {
-  LEAD.lastIndex = at
-  return at + (LEAD.exec(text)?.[0].length ?? 0)
+  let start = at
+  for (;;) {
+    LEAD.lastIndex = start
+    start += LEAD.exec(text)?.[0].length ?? 0
+    const end = text.startsWith('/*', start) ? endOfComment(text, start) : start
+    // One that nobody closed is what is wrong with the statement.
+    if (end === undefined || end === start) return start
+    start = end
+  }
 }
+
+/** Where a comment ends that begins at `at`: with as many ends as it has beginnings (PostgreSQL, "Comments"); undefined where it has not. */
+function endOfComment(text: string, at: number): number | undefined {
+  SIGNS.lastIndex = at
+  let depth = 0
+  for (let found = SIGNS.exec(text); found; found = SIGNS.exec(text)) {
+    depth += found[0] === '/*' ? 1 : -1
+    if (depth === 0) return SIGNS.lastIndex
+  }
+  return undefined
+}
+
+const SIGNS = /\/\*|\*\//g
 
 function beginsRule(text: string, at: number): boolean {
   return /^create\s+(?:or\s+replace\s+)?rule\s/i.test(text.slice(at, at + 200))
 }
 
 const TOKENS =
-  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*[\s\S]*?(?:\*\/|$)|\$[\p{L}_]?[\p{L}\p{N}_]*\$|(?<=^|\n)[ \t]*\\[^\n]*|\bcopy\b|;/giu
+  /[eE]'(?:[^'\\]|\\[\s\S]|'')*'|'(?:[^']|'')*'|"(?:[^"]|"")*"|--[^\n]*|\/\*|\$[\p{L}_]?[\p{L}\p{N}_]*\$|(?<=^|\n)[ \t]*\\[^\n]*|\bcopy\b|;/giu
 
 function pointOf(starts: readonly number[], at: number): { line: number; column: number } {
   let [low, high] = [0, starts.length - 1]

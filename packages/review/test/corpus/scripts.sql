@@ -16,3 +16,8 @@ rollback;
 start transaction;
 update budget set hours = 3 where code = 'B-4'; -- finds never-committed
 update budget set hours = 4 where code = 'B-5';
+
+/* A comment may hold another: /* delete from exposure; */ delete from exposure; */
+delete from exposure where 1 = 1; -- finds every-row
+
+/* The end. /* Of it. */ */
