@@ -11,6 +11,7 @@ import {
   type StepReceipt,
 } from '@ledgerman/contract'
 import type { TargetClient } from '../target-client.js'
+import { assertOptions } from '../change-options.js'
 import { propertyToText } from '../property-text.js'
 import { isSame, TrackedRecord } from './tracked-record.js'
 
@@ -124,6 +125,7 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
    * @throws LedgermanProblem record-changed with `yours`, `current` and `loaded` where somebody was faster
    */
   async commit(options: { rehearsal?: string; note?: string; idempotencyKey?: string } = {}): Promise<Receipt> {
+    assertOptions(options, ['rehearsal', 'note', 'idempotencyKey'])
     if (this.#isCommitting)
       throw new LedgermanProblem('request-invalid', 'A commit of this draft is under way; wait for it first.', {
         where: 'draft',
@@ -176,6 +178,8 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
       throw new LedgermanProblem('request-invalid', 'Nothing is pending: assign to a loaded record first.', {
         where: 'draft',
       })
+    // Asked for before anything is sent: what is committed is told, whatever can be asked for afterwards.
+    await Promise.all(sent.map(({ record }) => this.#mapping(record.mapping)))
     const { idempotencyKey, rehearsal, note } = options
     const run = {
       mode,
@@ -186,7 +190,10 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
     return { receipt: await this.#target.run(run, { idempotencyKey }), sent }
   }
 
-  /** Brings a record up to date with what became of it. A receipt of an earlier time says only which record it was. */
+  /**
+   * Brings a record up to date with what became of it. A receipt of an earlier time says only which record it was: where it cannot be loaded
+   * either, the object has what was sent.
+   */
   async #settle({ record, changes }: Sent, step: StepReceipt | undefined, isReplayed: boolean): Promise<void> {
     if (record.isRemoved) return void this.#records.splice(this.#records.indexOf(record), 1)
     const [row] = step?.rows ?? []
@@ -198,7 +205,13 @@ export class Draft<Records extends DraftRecords = DraftRecords> {
     for (const name of sensitive) delete written[name]
     // It may have been given another key.
     record.key = pick({ ...record.key, ...changes, ...written }, key)
-    if (isReplayed) return this.#reload(record, changes)
+    if (isReplayed) {
+      const isLoaded = await this.#reload(record, changes).then(
+        () => true,
+        () => false,
+      )
+      if (isLoaded) return
+    }
     record.settle(changes, written, row?.guard ?? record.guard)
   }
 

@@ -85,6 +85,8 @@ describe('a plain value', () => {
     [undefined],
     { a: [new Map()] },
   ])('is not %p, which is refused by name', (value) => {
-    expect(() => toPlain('tags', value)).toThrow(/^value-invalid: tags[.\w]*: expected a value that JSON can carry, got/)
+    expect(() => toPlain('tags', value)).toThrow(
+      /^value-invalid: tags[.\w]*: expected a value that JSON can carry, got/,
+    )
   })
 })

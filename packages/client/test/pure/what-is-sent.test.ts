@@ -13,6 +13,21 @@ const desk = new LedgermanClient({
 }).target('observatory')
 const any = (value: unknown) => value as never
 
+it('asks for all that a commit needs before it sends it, so that nothing can fail behind it', async () => {
+  const methods: string[] = []
+  const away = new LedgermanClient({
+    url: 'http://desk.harrowfell.example',
+    fetch: (_, { method }) => {
+      methods.push(method)
+      return method === 'GET' ? Promise.reject(new Error('away')) : answer()
+    },
+  }).draft('observatory')
+  away.add('telescope', { code: 'HF9' })
+  await expect(away.commit()).rejects.toMatchObject({ code: 'target-unavailable' })
+  await expect(away.commit(any({ rehersal: 'x' }))).rejects.toMatchObject({ where: 'rehersal' })
+  expect(methods).toEqual(['GET'])
+})
+
 beforeEach(() => void (sent.length = 0))
 
 it.each<[string, (value: never) => Promise<unknown>, RegExp]>([
