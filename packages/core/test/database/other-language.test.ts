@@ -8,6 +8,7 @@ import {
   runPlan,
   type Mapping,
 } from '@ledgerman/core'
+import { meeting, MEETS } from '../../../../testing/meeting.js'
 import { canSpeak } from '../../../../testing/databases.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
@@ -85,9 +86,10 @@ describe('a database that speaks German', () => {
       guard: 'any',
       compute: { hours: 'hours + 1' },
     })
-    const pause: StepDefinition = { sql: 'select pg_sleep(0.2)' }
     await own.database.sql('update node set version = 1')
-    const both = await Promise.allSettled([run([take(1), pause, take(2)], 0), run([take(2), pause, take(1)], 0)])
+    const both = await meeting(own.database, () =>
+      Promise.allSettled([run([take(1), MEETS, take(2)], 0), run([take(2), MEETS, take(1)], 0)]),
+    )
     const failed = both.find((each) => each.status === 'rejected')
     expect(failed?.reason).toMatchObject({
       code: 'retries-exhausted',

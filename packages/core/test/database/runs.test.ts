@@ -2,6 +2,7 @@ import { createServer, connect, type Server, type Socket } from 'node:net'
 import fc from 'fast-check'
 import { isProblem, type Json, type LockHolder, type Receipt, type StepDefinition } from '@ledgerman/contract'
 import { resolvePlan, runPlan, Target, type Mapping } from '@ledgerman/core'
+import { meeting, MEETS } from '../../../../testing/meeting.js'
 import { codeOf, openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
 let own: OwnTables
@@ -285,16 +286,14 @@ describe.each([
     })
 
     it('crosswise is a deadlock, which one of the two survives by trying again', async () => {
-      const both = await Promise.all([
-        run([take('A1', 1), { sql: 'select pg_sleep(0.6)' }, take('A2', 1)], { limits: { lockWait: '5s' } }),
-        run([take('A2', 1), { sql: 'select pg_sleep(0.6)' }, take('A1', 1)], { limits: { lockWait: '5s' } }),
-      ])
-      expect(both.map(({ receipt }) => receipt.attempts).sort()).toEqual([1, 2])
-      const once = { limits: { lockWait: '5s', retry: 0 } }
-      const [one, other] = await Promise.allSettled([
-        run([take('A1', 1), { sql: 'select pg_sleep(0.2)' }, take('A2', 1)], once),
-        run([take('A2', 1), { sql: 'select pg_sleep(0.2)' }, take('A1', 1)], once),
-      ])
+      const crosswise = (options: object) => () =>
+        Promise.allSettled([
+          run([take('A1', 1), MEETS, take('A2', 1)], options),
+          run([take('A2', 1), MEETS, take('A1', 1)], options),
+        ])
+      const both = await meeting(own.database, crosswise({ limits: { lockWait: '5s' } }))
+      expect(both.map((each) => each.status === 'fulfilled' && each.value.receipt.attempts).sort()).toEqual([1, 2])
+      const [one, other] = await meeting(own.database, crosswise({ limits: { lockWait: '5s', retry: 0 } }))
       const failed = [one, other].find((each) => each.status === 'rejected')
       expect(failed?.reason).toMatchObject({
         code: 'retries-exhausted',
@@ -305,11 +304,11 @@ describe.each([
     it('at serializable is counted where it had to be tried again', async () => {
       const steps: StepDefinition[] = [
         { load: 'account', as: 'all', where: `code < 'A3'`, expect: 'some' },
-        { sql: 'select pg_sleep(0.15)' },
+        MEETS,
         { change: 'account', key: { code: `'A1'` }, compute: { amount: 'amount + 1' } },
       ]
       const limits = { isolation: 'serializable', retry: 5 }
-      const both = await Promise.all([run(steps, { limits }), run(steps, { limits })])
+      const both = await meeting(own.database, () => Promise.all([run(steps, { limits }), run(steps, { limits })]))
       expect(Math.max(...both.map(({ receipt }) => receipt.attempts))).toBeGreaterThan(1)
     })
   })

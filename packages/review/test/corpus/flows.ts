@@ -1,4 +1,4 @@
-import { Pool } from 'pg'
+import { Pool, type PoolClient } from 'pg'
 
 declare const pool: Pool
 
@@ -99,7 +99,7 @@ export async function ordered(by: 'code' | 'title'): Promise<unknown> {
   return (await pool.query('select title from programme order by ' + column)).rows
 }
 
-export async function beganLater(client: Client) {
+export async function beganLater(client: PoolClient) {
   const before = await client.query('update budget set hours = hours - 1 where code = $1', ['a'])
   if (before.rowCount !== 1) throw new Error('no such budget')
   await client.query('BEGIN')
@@ -107,7 +107,7 @@ export async function beganLater(client: Client) {
   if (inside.rowCount !== 1) throw new Error('no such budget')
 }
 
-export async function wroteBefore(client: Client) {
+export async function wroteBefore(client: PoolClient) {
   const before = await client.query('update budget set hours = hours - 1 where code = $1', ['a']) // sound never-committed
   if (before.rowCount !== 1) throw new Error('no such budget')
   await client.query('BEGIN')

@@ -1,5 +1,7 @@
 // Conditions that are there on some ways through the program only.
-import { pool } from './pool'
+import { Pool } from 'pg'
+
+declare const pool: Pool
 
 export async function bySeeing(seeing?: string) {
   let text = 'update exposure set taken_at = now()'

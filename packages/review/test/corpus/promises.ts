@@ -1,5 +1,7 @@
 // What gives a promise is waited for, or handed on to whoever waits.
-import { pool } from './pool'
+import { Pool } from 'pg'
+
+declare const pool: Pool
 
 export async function dropped(id: number) {
   pool.query('delete from exposure where id = $1', [id]) // finds not-awaited
