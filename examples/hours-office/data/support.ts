@@ -973,7 +973,7 @@ export function given(text: string | null, name: string): string {
 
 /** @throws RuleBroken where a parameter breaks its rule */
 export function assertParam(holds: boolean, name: string, rule: string): void {
-  if (!holds) throw new RuleBroken(`The parameter ${name} breaks its rule: ${rule}.`, rule)
+  if (!holds) throw new RuleBroken(`The parameter :${name} breaks its rule: ${rule}.`, rule)
 }
 
 /** The same for all parameters, judged by the database. */

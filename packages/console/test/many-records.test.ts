@@ -102,6 +102,8 @@ it('a file is understood before it is sent, refused with its lines, and applied 
   await send('code,levle\nP-101,1\n')
   await shows(open('preview'), /levle\s+not a property of programme/)
   await isDisabled(open('rehearse'))
+  await send('code,hours_left\nP-101,1\n')
+  await shows(open('preview'), /hours_left\s+not a property of programme: is hoursLeft meant\?/)
   await send('code,hoursLeft\nP-101,1.25\nP-999,1\nP-102,2.25\n')
   await page.getByText('sets numeric(6,2)').waitFor()
   await page.click('[data-test=rehearse]')

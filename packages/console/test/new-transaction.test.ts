@@ -76,7 +76,7 @@ describe('a transaction of one’s own', () => {
     await shows(page.locator('.step.refused'), /require/)
     await page.locator('[data-test=param-by] textarea').fill('0')
     await page.click('[data-test=rehearse]')
-    await page.getByText('The parameter by breaks its rule').waitFor()
+    await page.getByText('The parameter :by breaks its rule').waitFor()
     await page.locator('[data-test=param-by] textarea').fill('many')
     await page.click('[data-test=rehearse]')
     await page.getByText(':by: expected').waitFor()

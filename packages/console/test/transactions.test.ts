@@ -36,6 +36,14 @@ describe('the page of transactions', () => {
 
   it('shows where a run was refused, and refuses to commit a stale rehearsal', async () => {
     await page.goto(`${console.service.url}/t/observatory/transactions/move-hours`)
+    for (const [hours, words] of [
+      ['few', /Expected a number/],
+      ['0', /Breaks :hours > 0/],
+    ] as const) {
+      await page.locator('[data-test=param-hours] textarea').fill(hours)
+      await page.click('[data-test=rehearse]')
+      await shows(page.locator('[data-test=param-hours] .v-messages'), words)
+    }
     await page.locator('[data-test=param-hours] textarea').fill('300')
     await page.click('[data-test=rehearse]')
     await page.locator('[data-outcome=refused]').waitFor()

@@ -1,4 +1,4 @@
-import { csvRecords, parseJson, type MappingInfo } from '@ledgerman/contract'
+import { csvRecords, findNearestName, parseJson, type MappingInfo } from '@ledgerman/contract'
 
 /** How much of a file is looked at before it is sent, in bytes, and how many of its rows are shown. */
 const LOOKED_AT = 64 * 1024
@@ -68,12 +68,11 @@ function firstObjects(text: string): (string | null)[][] {
 function describeColumn(name: string, mapping: MappingInfo, guard: string | null, isAlone: boolean): PreviewColumn {
   if (name === guard) return { name, use: 'guard', words: "the row's guard" }
   const property = mapping.properties?.find((each) => each.name === name)
-  if (!property)
-    return {
-      name,
-      use: 'unknown',
-      words: `not a property of ${mapping.name}${isAlone ? ': is another delimiter meant?' : ''}`,
-    }
+  if (!property) {
+    const near = findNearestName(name, mapping.properties?.map((each) => each.name) ?? [])
+    const hint = isAlone ? ': is another delimiter meant?' : near === undefined ? '' : `: is ${near} meant?`
+    return { name, use: 'unknown', words: `not a property of ${mapping.name}${hint}` }
+  }
   if (property.key) return { name, use: 'key', words: 'finds the record' }
   if (!property.writable) return { name, use: 'kept', words: 'has to be as it is' }
   return { name, use: 'set', words: `sets ${property.type}` }

@@ -6,6 +6,7 @@ import TextInput from '../layout/TextInput.vue'
 import { client } from '../client.js'
 import DefinitionEditor from '../definitions/DefinitionEditor.vue'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import { refusedParameter } from '../problems/refused-properties.js'
 import ReceiptRemarks from '../receipts/ReceiptRemarks.vue'
 import StepList from '../receipts/StepList.vue'
 import WaitingNote from '../waits/WaitingNote.vue'
@@ -26,6 +27,7 @@ const target = computed(() => String(route.params['target']))
 const name = computed(() => (route.params['transaction'] ? String(route.params['transaction']) : undefined))
 const { params, receipt, shownReceipt, refusedAt, problem, isBusy, waiting, canCommit, takeExample, run } =
   useTransactionRun(target, transaction)
+const marks = computed(() => refusedParameter(problem.value))
 const isNew = computed(() => name.value === '-')
 const STARTER = `transaction: my-transaction
 summary: What it does.
@@ -165,6 +167,7 @@ function choose(chosen: string | null) {
                 v-model="params[param_name]"
                 :label="`${param_name} (${param.type})`"
                 :hint="param.rule"
+                :error-messages="marks[param_name]"
                 persistent-hint
                 style="min-width: 150px; max-width: 240px"
                 :data-test="`param-${param_name}`"

@@ -268,7 +268,7 @@ export class Attempt {
     ])
     const broken = rules.find((_, at) => rows[0]?.[settings + at] !== 't')
     if (!broken) return
-    throw new LedgermanProblem('rule-broken', `The parameter ${broken.name} breaks its rule: ${broken.source}.`, {
+    throw new LedgermanProblem('rule-broken', `The parameter :${broken.name} breaks its rule: ${broken.source}.`, {
       parameter: broken.name,
       rule: broken.source,
       by: 'parameter',

@@ -91,7 +91,7 @@ describe('runs over HTTP', () => {
       [
         { ...move, mode: 'commit', params: { ...move.params, to: 'P-107' } },
         'rule-broken',
-        /parameter to breaks its rule/,
+        /parameter :to breaks its rule/,
       ],
       [{ mode: 'commit', transaction: 'move-hour', params: {} }, 'not-found', /Did you mean move-hours/],
       [
