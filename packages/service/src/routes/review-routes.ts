@@ -77,7 +77,12 @@ export function reviewRoutes({ targets, reading }: Services) {
         const adopted = []
         for (const { from, transaction, missing } of adoptFunctions(statements, await adopting(target))) {
           const source = stringify(transaction, { lineWidth: 120 })
-          adopted.push({ from, name: transaction.transaction, source, problem: missing ?? (await problemOf(target, source)) })
+          adopted.push({
+            from,
+            name: transaction.transaction,
+            source,
+            problem: missing ?? (await problemOf(target, source)),
+          })
         }
         return { status: 200, body: { adopted } }
       },
