@@ -113,3 +113,31 @@ export async function wroteBefore(client: PoolClient) {
   await client.query('BEGIN')
   return client.query('select hours from budget where code = $1', ['a'])
 }
+
+export async function besideItsClient(one: string, other: string) {
+  const client = await pool.connect()
+  try {
+    await client.query('BEGIN')
+    const taken = await client.query('update budget set hours = hours - 1 where code = $1', [one])
+    const given = await pool.query('update budget set hours = hours + 1 where code = $1', [other]) // finds apart
+    if (taken.rowCount !== 1 || given.rowCount !== 1) throw new Error('no such budget')
+    await client.query('COMMIT')
+  } catch (error) {
+    await client.query('ROLLBACK')
+    throw error
+  } finally {
+    client.release()
+  }
+  return pool.query('insert into exposure (quality) values (1)') // sound apart
+}
+
+declare function inTransaction<T>(work: (client: PoolClient) => Promise<T>): Promise<T>
+
+export async function besideItsCallback(one: string, other: string) {
+  await inTransaction(async (client) => {
+    const taken = await client.query('update budget set hours = hours - 1 where code = $1', [one])
+    const given = await pool.query('update budget set hours = hours + 1 where code = $1', [other]) // finds apart
+    if (taken.rowCount !== 1 || given.rowCount !== 1) throw new Error('no such budget')
+  })
+  return pool.query('insert into exposure (quality) values (1)') // sound apart
+}

@@ -74,7 +74,9 @@ export class TokenStore {
 
   /** @param targets those that the caller may see; all where null */
   async list(targets: readonly string[] | null): Promise<TokenInfo[]> {
-    const rows = await this.home.query<TokenRow>(LIST_SQL)
+    const rows = await this.home.query<TokenRow>(
+      'select * from ledgerman_home.token where revoked_at is null order by created_at',
+    )
     return rows.map(toInfo).filter((token) => isWithin(token.targets, targets))
   }
 
@@ -89,20 +91,22 @@ export class TokenStore {
    * @throws LedgermanProblem not-found, request-invalid
    */
   async revoke(id: string, targets: readonly string[] | null): Promise<void> {
-    await this.home.transaction(async (query) => {
-      // Two who revoke one another take turns: the second finds itself the last one.
-      await query(`select pg_advisory_xact_lock(hashtextextended('revoke a token', 4680))`)
-      const tokens = (await query<TokenRow>(LIST_SQL)).map(toInfo)
-      const known = tokens.find((token) => token.id === id.toLowerCase() && isWithin(token.targets, targets))
-      if (!known) throw new LedgermanProblem('not-found', `There is no token ${id}.`, { token: id })
-      if (mayDoAll(known) && !tokens.some((token) => token !== known && mayDoAll(token)))
-        throw new LedgermanProblem(
-          'request-invalid',
-          `${known.name} is the last token of an admin without limits. Make another first, or nobody could.`,
-          { where: 'id' },
-        )
-      await query('update ledgerman_home.token set revoked_at = now() where id = $1', [known.id])
-    })
+    const known = (await this.list(targets)).find((token) => token.id === id.toLowerCase())
+    if (!known) throw new LedgermanProblem('not-found', `There is no token ${id}.`, { token: id })
+    // Two who revoke one another wait for each other's rows, and the second finds itself the last one.
+    const gone = await this.home.query(
+      `with admins as materialized (select id from ledgerman_home.token
+         where role = 'admin' and targets is null and only_names is null and revoked_at is null order by id for update)
+       update ledgerman_home.token set revoked_at = coalesce(revoked_at, now())
+       where id = $1 and (revoked_at is not null or id <> all (select id from admins) or (select count(*) from admins) > 1) returning 1`,
+      [known.id],
+    )
+    if (gone.length === 0)
+      throw new LedgermanProblem(
+        'request-invalid',
+        `${known.name} is the last token of an admin without limits. Make another first, or nobody could.`,
+        { where: 'id' },
+      )
     this.#known.clear()
   }
 
@@ -146,8 +150,6 @@ export function isWithin(targets: readonly string[] | null, others: readonly str
 function mayDoAll({ role, targets, only }: Pick<TokenInfo, 'role' | 'targets' | 'only'>): boolean {
   return role === 'admin' && targets === null && only === null
 }
-
-const LIST_SQL = 'select * from ledgerman_home.token where revoked_at is null order by created_at'
 
 interface TokenRow {
   id: string

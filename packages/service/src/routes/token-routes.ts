@@ -55,7 +55,7 @@ export function tokenRoutes({ tokens, targets }: Services) {
       role: 'admin',
       summary: 'Revoke a token. It ends at once here, and within a second on other services of the same home.',
       replies: { 204: { description: 'Revoked.' } },
-      problems: ['not-found', 'request-invalid', 'outcome-unknown'],
+      problems: ['not-found', 'request-invalid'],
       handle: async ({ params, caller }) => {
         await tokens.revoke(params['id'] ?? '', caller.targets)
         return { status: 204 }
