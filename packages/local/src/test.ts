@@ -14,10 +14,10 @@ interface TestFile {
 }
 
 // More than these are no accident of a busy machine.
-const MOST_RUN_AGAIN = 3
+const MOST_RUN_AGAIN = 6
 
 /**
- * Runs the tests against a PostgreSQL server that is made for them and removed afterwards. Up to three files that fail
+ * Runs the tests against a PostgreSQL server that is made for them and removed afterwards. Up to six files that fail
  * are named and run once more, with the machine to themselves: what passes then was short of time, not wrong.
  *
  * @param projects the Jest projects to run; all where empty.
