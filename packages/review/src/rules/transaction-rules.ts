@@ -5,7 +5,10 @@ import { finding, type Subject } from './finding.js'
 
 /** What a function does with transactions. */
 export function transactionFindings(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
-  return [neverCommitted, leftOpen, apart, begunOnPool, besideTransaction].flatMap((rule) => rule(fn, subjects))
+  const boundaries = boundariesOf(fn)
+  return [neverCommitted, leftOpen, apart, begunOnPool, besideTransaction].flatMap((rule) =>
+    rule(fn, subjects, boundaries),
+  )
 }
 
 /** A transaction that is open at the end of the file is rolled back with the session. */
@@ -40,7 +43,11 @@ function writes({ facts }: Subject): boolean {
   return facts !== undefined && ['insert', 'update', 'delete', 'merge'].includes(facts.kind)
 }
 
-function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+function neverCommitted(
+  fn: FunctionFacts,
+  subjects: readonly Subject[],
+  boundaries: readonly Boundary[],
+): ReviewFinding[] {
   const written = subjects.filter(writes)
   const [first] = written
   if (!first) return []
@@ -66,7 +73,7 @@ function neverCommitted(fn: FunctionFacts, subjects: readonly Subject[]): Review
       )
   }
   if (!begins || /\.transaction\(|\$transaction/.test(fn.text)) return []
-  const begin = boundariesOf(fn).find(({ kind }) => kind === 'begin')
+  const begin = boundaries.find(({ kind }) => kind === 'begin')
   const inside = written.find(({ execution }) => !begin || execution.at > begin.at)
   if (!inside) return []
   if (!commits) return say(`${fn.name} begins a transaction and never commits it.`, inside)
@@ -115,11 +122,10 @@ function boundariesOf(fn: FunctionFacts): Boundary[] {
 }
 
 /** A return between BEGIN and COMMIT hands the session on with the transaction open. */
-function leftOpen(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+function leftOpen(fn: FunctionFacts, subjects: readonly Subject[], boundaries: readonly Boundary[]): ReviewFinding[] {
   const [first] = subjects.filter(writes)
   // Elsewhere a block or the connection's end rolls back.
   if (!first || !/^(typescript|tsx|javascript|php)$/.test(first.execution.language)) return []
-  const boundaries = boundariesOf(fn)
   const begin = boundaries.find(({ kind }) => kind === 'begin')
   const commit = boundaries.findLast(({ kind }) => kind === 'commit')
   const ends = boundaries.filter(({ kind }) => kind !== 'begin')
@@ -154,10 +160,14 @@ function leftOpen(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFindin
 }
 
 /** Each call on a pool may take another session: BEGIN there begins nothing for the calls behind it. */
-function begunOnPool(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+function begunOnPool(
+  fn: FunctionFacts,
+  subjects: readonly Subject[],
+  boundaries: readonly Boundary[],
+): ReviewFinding[] {
   const [first] = subjects.filter(writes)
   if (!first || !/^(typescript|tsx|javascript)$/.test(first.execution.language)) return []
-  const begin = boundariesOf(fn).find(({ kind, receiver }) => kind === 'begin' && /pool$/i.test(receiver))
+  const begin = boundaries.find(({ kind, receiver }) => kind === 'begin' && /pool$/i.test(receiver))
   if (!begin || !/pool$/i.test(first.execution.receiver)) return []
   return [
     finding(
@@ -171,10 +181,14 @@ function begunOnPool(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFin
 }
 
 /** What is written through the pool while a client that it gave is in a transaction: it takes another session, and is kept whatever becomes of that. */
-function besideTransaction(fn: FunctionFacts, subjects: readonly Subject[]): ReviewFinding[] {
+function besideTransaction(
+  fn: FunctionFacts,
+  subjects: readonly Subject[],
+  boundaries: readonly Boundary[],
+): ReviewFinding[] {
   const written = subjects.filter(writes)
   if (!/^(typescript|tsx|javascript)$/.test(written[0]?.execution.language ?? '')) return []
-  const spans = [...spansOfClients(fn), ...spansOfCallbacks(fn)]
+  const spans = [...spansOfClients(fn, boundaries), ...spansOfCallbacks(fn)]
   return written.flatMap((subject) => {
     const { at, receiver, place } = subject.execution
     const span = spans.find((each) => at > each.from && at < each.to && each.isBeside(receiver))
@@ -202,8 +216,7 @@ interface TransactionSpan {
 }
 
 /** From BEGIN to the last COMMIT on a client: what gave the client is beside it. */
-function spansOfClients(fn: FunctionFacts): TransactionSpan[] {
-  const boundaries = boundariesOf(fn)
+function spansOfClients(fn: FunctionFacts, boundaries: readonly Boundary[]): TransactionSpan[] {
   const begin = boundaries.find(({ kind }) => kind === 'begin')
   const commit = boundaries.findLast(({ kind }) => kind === 'commit')
   const pool = fn.calls.find(({ name }) => /^(connect|getConnection|acquire)$/.test(name))?.receiver
