@@ -3,10 +3,10 @@ import { connect, createServer, type AddressInfo, type Socket } from 'node:net'
 /** What a proxy does with what it sees; texts are looked for in the bytes as they pass. */
 export interface ProxyRules {
   /**
-   * Called with what a client sends. `cut` ends the connection before it arrives, `cutAnswer` when the server has answered it; `refuse` answers
+   * Called with what a client sends, and which one it is. `cut` ends the connection before it arrives, `cutAnswer` when the server has answered it; `refuse` answers
    * with a protocol violation, as proxies do that do not know a start-up parameter.
    */
-  onRequest?: (text: string) => 'pass' | 'cut' | 'cutAnswer' | 'refuse'
+  onRequest?: (text: string, client: Socket) => 'pass' | 'cut' | 'cutAnswer' | 'refuse'
   /** Called with what the server answers; resolves when it may pass. */
   onAnswer?: (bytes: Buffer) => Promise<void> | undefined
 }
@@ -46,7 +46,7 @@ export async function openProxy(serverUrl: string): Promise<Proxy> {
       })
     }
     client.on('data', (bytes) => {
-      const verdict = proxy.rules.onRequest?.(bytes.toString('latin1')) ?? 'pass'
+      const verdict = proxy.rules.onRequest?.(bytes.toString('latin1'), client) ?? 'pass'
       if (verdict === 'cut') return end()
       if (verdict === 'refuse') return void client.end(REFUSAL)
       isCutWithAnswer ||= verdict === 'cutAnswer'

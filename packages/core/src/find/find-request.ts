@@ -1,12 +1,11 @@
 import { LedgermanProblem, suggestName, type Json } from '@ledgerman/contract'
-import { parametersOf } from '../expression/expression.js'
-import { literalShape, type LiteralShape } from '../expression/literal-shape.js'
+import { literalShape, type LiteralShape } from './literal-shape.js'
 import { parameterText } from '../statement/parameter-value.js'
-import { parseExpression } from '../expression/parse.js'
 import { findValues, type NamedFind } from '../statement/named-find.js'
 import { followLinks, type FindMappingByName, type Links } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { FindShape, FindStatement } from '../statement/build-find.js'
+import { conditionParameters, parseCondition } from '../statement/condition.js'
 import { Aliases, Joins } from '../statement/joins.js'
 import { conditionSql, type NamedExpression } from '../statement/record-scope.js'
 import { SlotList, type Slot, type SlotSource } from '../statement/statement.js'
@@ -109,12 +108,11 @@ async function readWords(
   shaped: LiteralShape | null,
 ): Promise<KnownFind> {
   const { where: source, named } = request
-  const expression = source === undefined || source.trim() === '' ? null : parseExpression(source)
-  const where = named?.where ?? (expression && { label: 'where', source: source ?? '', expression })
+  const where = named?.where ?? parseCondition(source)
   const order = request.order === undefined && named ? named.order : parseOrder(request.order ?? '')
   const properties = request.properties === undefined ? null : parseProperties(request.properties)
   const shape = { where, order, properties, guarded, parameters: named?.types }
-  const parameters = where ? parametersOf(where.expression) : new Set<string>()
+  const parameters = conditionParameters(where)
   const links = await linksOf(mapping, shape, findMapping)
   const literalsBuilt = where && shaped && areBound(mapping, where, links, shaped) ? shaped.literals : null
   return { shape, parameters, links, built: new Map(), uses: 0, source, literalsBuilt }

@@ -96,9 +96,10 @@ export class AsOne {
     note: string | null,
     onStart: (pid: number) => void,
   ): Promise<(string | null)[][]> {
-    const shared = this.#sharedBy(attempt)
-    const values = () => this.#bindsOf(shared?.options.statement ?? this.statement, attempt, header, note)
-    return (await shared?.ask({ values, subject: null, alone: noRows, onStart })) ?? []
+    const statement = this.#sharedStatement(attempt)
+    if (!statement) return []
+    const values = () => this.#bindsOf(statement, attempt, header, note)
+    return this.#sharedBy(attempt, statement).ask({ values, subject: null, alone: noRows, onStart })
   }
 
   /**
@@ -107,16 +108,20 @@ export class AsOne {
    * @returns its rows as `run` gives them; none where it has to be run alone
    */
   async takeTurns(attempt: Attempt, header: BookedRun, note: string | null): Promise<(string | null)[][]> {
-    if (!this.#sharedBy(attempt)?.isPaused) return []
+    const statement = this.#sharedStatement(attempt)
+    if (!statement || !this.#sharedBy(attempt, statement).isPaused) return []
     const values = () => this.#bindsOf(this.statement, attempt, header, note)
     return attempt.target.inTurn(this.statement).ask({ values, subject: null, alone: noRows })
   }
 
-  /** Undefined where it can never be shared. */
-  #sharedBy({ target, plan }: Attempt): SharedStatement | undefined {
+  /** The statement of all who run it at the same time; undefined where it can never be shared. */
+  #sharedStatement({ target, plan }: Attempt): Statement | undefined {
     if (this.#shared === undefined) this.#shared = buildSharedRun(plan) ?? null
-    if (this.#shared === null || needsTransaction(target, plan)) return undefined
-    return target.shared(this.#shared, { answers: (rows) => rows.length > 0, isRead: false })
+    return this.#shared === null || needsTransaction(target, plan) ? undefined : this.#shared
+  }
+
+  #sharedBy({ target }: Attempt, statement: Statement): SharedStatement {
+    return target.shared(statement, { answers: (rows) => rows.length > 0, isRead: false })
   }
 
   #bindsOf(statement: Statement, attempt: Attempt, header: BookedRun, note: string | null): (string | null)[] {

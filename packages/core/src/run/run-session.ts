@@ -1,7 +1,7 @@
 import { isCancelled } from '../sessions/database-error.js'
 import { DRIVER_PATIENCE_MS, type Session } from '../sessions/session-pool.js'
 import type { Turn } from '../sharing/turn-queue.js'
-import { LockWatch } from '../waits/lock-watch.js'
+import { LockWatch } from '../sessions/lock-watch.js'
 import { callerLeft, Deadline } from './deadline.js'
 import type { PlanRun } from './plan-run.js'
 

@@ -10,6 +10,12 @@ export interface Rows {
   fields?: readonly { name: string }[]
 }
 
+/** The text of a statement, and the name under which it is prepared once a session. */
+export interface NamedText {
+  readonly text: string
+  readonly name: string
+}
+
 /** One database session, or a pool of them. */
 export interface Queryable {
   /**

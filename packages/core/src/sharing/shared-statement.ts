@@ -1,14 +1,13 @@
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isCancelled, isLockTimeout } from '../sessions/database-error.js'
-import type { Statement } from '../statement/statement.js'
 import { toTextArray } from '../values/text-array.js'
 import { askAlone, Gathering, type Asking } from './gathering.js'
-import type { Rows } from '../sessions/queryable.js'
+import type { NamedText, Rows } from '../sessions/queryable.js'
 
 type Row = (string | null)[]
 
 export interface SharedStatementOptions {
-  statement: Statement
+  statement: NamedText
   send: (text: string, values: string[], name: string, onStart: (pid: number) => void) => Promise<Rows>
   /** Whether these rows, without their place, answer the caller. */
   answers: (rows: Row[]) => boolean
@@ -31,7 +30,9 @@ export class SharedStatement extends Gathering {
   protected async askFor(together: readonly Asking[]): Promise<void> {
     if (together.length === 1) return askAlone(together)
     const { statement, send, answers } = this.options
-    const arrays = statement.slots.map((_, at) => toTextArray(together.map(({ values }) => values[at] ?? null)))
+    const arrays = (together[0]?.values ?? []).map((_, at) =>
+      toTextArray(together.map(({ values }) => values[at] ?? null)),
+    )
     const byPlace = new Map<number, Row[]>()
     try {
       const { rows } = await send(statement.text, arrays, statement.name, (pid) => {

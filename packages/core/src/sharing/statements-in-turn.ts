@@ -1,8 +1,8 @@
 import { isConnectionError } from '../sessions/connection-error.js'
 import { isStalePlan } from '../sessions/database-error.js'
-import type { Statement } from '../statement/statement.js'
 import { askAlone, Gathering, type Asking } from './gathering.js'
 import type { SessionLimits } from '../sessions/session-settings.js'
+import type { NamedText } from '../sessions/queryable.js'
 import type { Session } from '../sessions/session-pool.js'
 
 const MOST_CALLERS = 16
@@ -31,7 +31,7 @@ export class StatementsInTurn extends Gathering {
   readonly #begin: string
 
   constructor(
-    readonly statement: Statement,
+    readonly statement: NamedText,
     readonly openSession: () => Promise<Session>,
     limits: SessionLimits,
   ) {

@@ -1,6 +1,6 @@
 import type { WaitingSession } from '@ledgerman/contract'
 import type { Lookout } from '../sessions/queryable.js'
-import { APPLICATION, IS_OF_PREPARED, IS_SAME_LOCK, PREPARED_SQL } from './holder-sql.js'
+import { APPLICATION, IS_OF_PREPARED, IS_SAME_LOCK, PREPARED_SQL } from '../sessions/holder-sql.js'
 
 /** From when a session that is idle in a transaction is flagged, in milliseconds. */
 export const IDLE_LIMIT_MS = 5_000

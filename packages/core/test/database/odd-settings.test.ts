@@ -133,7 +133,7 @@ it('keeps no session for a look at who waits that cannot be had', async () => {
   const url = Object.assign(new URL(own.database.url), { username: role, password: 'last' }).toString()
   const target = new Target({ name: 'last', url, digestKey: Buffer.from('k') })
   try {
-    const steps = [{ sql: 'select pg_sleep(0.25)' }]
+    const steps = [{ sql: 'select pg_sleep(0.15)' }]
     const plan = await resolvePlan(target, { params: {}, steps }, null, null, () => Promise.resolve(mapping))
     const run = () => runPlan(target, plan, { mode: 'commit', actor: 'test', params: {} })
     // The first has the only session for longer than it takes until somebody looks; the second would give up waiting for it.

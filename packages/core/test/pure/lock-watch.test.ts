@@ -1,6 +1,6 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import type { LockHolder } from '@ledgerman/contract'
-import { LockWatch } from '../../src/waits/lock-watch.js'
+import { LockWatch } from '../../src/sessions/lock-watch.js'
 
 const holder = (pid: number, depth: number, isRoot: boolean): LockHolder => ({
   ...{ pid, depth, isRoot, application: 'observing', user: 'ada', state: 'active' },

@@ -1,3 +1,4 @@
+import type { Socket } from 'node:net'
 import { setTimeout as delay } from 'node:timers/promises'
 import pg from 'pg'
 import type { Job } from '@ledgerman/contract'
@@ -34,6 +35,23 @@ async function losing(words: string, ask: () => Promise<Reply>): Promise<Reply> 
   const hasCome = loseAnswer(words)
   const answer = await ask()
   expect(hasCome()).toBe(true)
+  return answer
+}
+
+/** The same for the commit of the session that was the first to say this: others of the service commit meanwhile. */
+async function losingCommit(words: string, ask: () => Promise<Reply>): Promise<Reply> {
+  let writer: Socket | undefined
+  let isLost = false
+  proxy.rules = {
+    onRequest(text, client) {
+      if (text.includes(words)) writer ??= client
+      if (isLost || client !== writer || !text.includes('commit\0')) return 'pass'
+      isLost = true
+      return 'cutAnswer'
+    },
+  }
+  const answer = await ask()
+  expect(isLost).toBe(true)
   return answer
 }
 
@@ -118,8 +136,8 @@ describe('an answer of the home database that is lost', () => {
     const publish = () =>
       service.request('POST', `${T}/definitions`, { body: { definitions: [{ source }] }, headers: json })
     const token = () => service.request('POST', '/v1/tokens', { body: { name: 'kim', role: 'reader' }, headers: json })
-    for (const ask of [publish, token]) {
-      const { status, body } = await losing('commit\0', ask)
+    for (const [table, ask] of Object.entries({ definition: publish, token })) {
+      const { status, body } = await losingCommit(`insert into ledgerman_home.${table} `, ask)
       expect([status, body]).toEqual([503, expect.objectContaining({ code: 'outcome-unknown', home: true })])
     }
     const { tokens } = (await service.request('GET', '/v1/tokens')).body as { tokens: { name: string }[] }

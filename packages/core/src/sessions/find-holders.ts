@@ -1,5 +1,5 @@
 import type { LockHolder, TablePath } from '@ledgerman/contract'
-import type { Lookout } from '../sessions/queryable.js'
+import type { Lookout } from './queryable.js'
 import { APPLICATION, IS_OF_PREPARED, IS_SAME_LOCK, PREPARED_SQL } from './holder-sql.js'
 
 /**

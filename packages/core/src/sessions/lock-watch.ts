@@ -1,6 +1,6 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import type { LockHolder } from '@ledgerman/contract'
-import type { Lookout } from '../sessions/queryable.js'
+import type { Lookout } from './queryable.js'
 import { findHolders } from './find-holders.js'
 
 /** How long a statement may run before somebody looks whether it waits for a lock, in milliseconds. */
