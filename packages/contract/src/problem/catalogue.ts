@@ -77,7 +77,7 @@ export const problemCatalogue = {
   /** The target's database cannot be reached. */
   'target-unavailable': { status: 503, exit: 9, title: 'The target cannot be reached' },
   /** The scratch database that drills run in cannot be built. */
-  'scratch-unavailable': { status: 503, exit: 9, title: 'The scratch database cannot be built' },
+  'scratch-unavailable': { status: 503, exit: 9, title: 'The scratch database cannot be used' },
   /** The connection broke while the change was being committed, and the database cannot be asked. */
   'outcome-unknown': { status: 503, exit: 9, title: 'It is not known whether the change was committed' },
   /** A fault of Ledgerman's own. */

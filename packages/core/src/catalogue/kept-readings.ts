@@ -8,6 +8,9 @@ const READING_AGE_MS = 10_000
 /** For how long a thing that is known is read again before the old reading is taken, in milliseconds. */
 const REREAD_MS = 100
 
+/** The same where a refusal goes by it, in milliseconds: whoever has just altered a table is not to be told what is no longer so. */
+const LOOK_AGAIN_MS = 1_000
+
 /** How many things one look at what a caller used reads again at most: those used last. */
 const MOST_LOOKED_AT = 200
 
@@ -90,7 +93,7 @@ export class KeptReadings<Thing extends object> {
     const looks = used.map(async ([name, { thing }]) => {
       const underWay = this.#reading.get(name)
       const reading = underWay && underWay.begunAt >= since ? underWay.read : this.#read(name)
-      await orMeanwhile(reading, thing).catch(() => undefined)
+      await orMeanwhile(reading, thing, LOOK_AGAIN_MS).catch(() => undefined)
       return (this.#kept.get(name)?.changedAt ?? -Infinity) >= since
     })
     return (await Promise.all(looks)).includes(true) || this.#goneAt >= since
@@ -141,9 +144,9 @@ export class KeptReadings<Thing extends object> {
 }
 
 /** What was asked for, or what stands in for it where it takes too long or fails for being waited for. */
-async function orMeanwhile<T>(asked: Promise<T>, meanwhile: T): Promise<T> {
+async function orMeanwhile<T>(asked: Promise<T>, meanwhile: T, patienceMs = REREAD_MS): Promise<T> {
   let timer: NodeJS.Timeout | undefined
-  const late = new Promise<T>((resolve) => (timer = setTimeout(resolve, REREAD_MS, meanwhile)))
+  const late = new Promise<T>((resolve) => (timer = setTimeout(resolve, patienceMs, meanwhile)))
   const answered = asked.catch((error: unknown) => {
     if (isProblem(error, 'lock-timeout') || isProblem(error, 'time-limit')) return meanwhile
     throw error

@@ -62,12 +62,15 @@ export async function openOwnSession(options: Omit<PoolOptions, 'most'>, owner: 
       return client.query(copyTo(text))
     },
     breakOff: () => client.connection.stream.destroy(),
-    async close() {
-      const ended = client.end().catch(() => undefined)
-      await Promise.race([ended, delay(CLOSE_LIMIT_MS, undefined, { ref: false })])
-      client.connection.stream.destroy()
-    },
+    close: () => endSession(client),
   }
+}
+
+/** Ends a session; by force where the server does not answer. */
+export async function endSession(client: pg.Client): Promise<void> {
+  const ended = client.end().catch(() => undefined)
+  await Promise.race([ended, delay(CLOSE_LIMIT_MS, undefined, { ref: false })])
+  ;(client as OwnClient).connection.stream.destroy()
 }
 
 async function connect(options: Omit<PoolOptions, 'most'>, owner: object): Promise<OwnClient> {

@@ -1,11 +1,14 @@
 import { createRequire } from 'node:module'
 import pg from 'pg'
-import { setImmediate as turn } from 'node:timers/promises'
+import { setImmediate as turn, setTimeout as delay } from 'node:timers/promises'
 import type TypeScript from 'typescript'
 import type { CodeFile } from '@ledgerman/contract'
 import type { CodeModule, ProofTools } from '@ledgerman/core'
 
 const fromHere = createRequire(import.meta.url)
+
+/** How long sessions may take to come back, in milliseconds: the scratch database is dropped with those that do not. */
+const CLOSE_LIMIT_MS = 2_000
 
 /** How many sessions a proof holds: a transaction, and one for what its entries need. */
 const SESSIONS = 4
@@ -41,7 +44,7 @@ export const proofTools: ProofTools = {
     const pool = new pg.Pool({ ...settings, connectionString: url, max: most })
     // A session that breaks while nobody uses it is no news: the next call says so.
     pool.on('error', () => undefined)
-    return { pool, end: () => pool.end() }
+    return { pool, end: () => Promise.race([pool.end(), delay(CLOSE_LIMIT_MS, undefined, { ref: false })]) }
   },
 }
 

@@ -114,7 +114,7 @@ export function drillRoutes(services: Services) {
       summary: 'Run the next step, or after the last one the commit.',
       longestMs: LONGEST_STEP_MS,
       replies: { 200: { description: 'After it.', schema: walk } },
-      problems: ['not-found'],
+      problems: ['not-found', 'scratch-unavailable'],
       handle: async (call) => {
         const [id, begun] = walkOf(call)
         await begun.next()

@@ -163,3 +163,47 @@ describe('an answer of the home database that is lost', () => {
     await other.end().catch(() => undefined)
   })
 })
+
+describe('a drill whose home server is lost', () => {
+  const move = { transaction: 'move-hours', params: { from: 'P-107', to: 'P-112', hours: '0.01' } }
+  const back = { transaction: 'move-hours', params: { from: 'P-112', to: 'P-107', hours: '0.01' } }
+  const drills = {
+    fault: { kind: 'fault', ...move },
+    interleaving: { kind: 'interleaving', runs: [move, back] },
+    race: { kind: 'race', runs: [move, back], times: 2_000, keep: ['sum(programme.hoursLeft)'] },
+  }
+  const lost = [503, expect.objectContaining({ code: 'scratch-unavailable' })]
+  const drill = async (body: unknown) => {
+    const answer = await service.request('POST', `${T}/drills`, { body, headers: json })
+    return [answer.status, answer.body]
+  }
+
+  /** Loses every connection there when this was said so often. */
+  function loseAll(words: string, times: number): void {
+    let said = 0
+    proxy.rules = { onRequest: (text) => ((said += Number(text.includes(words))) >= times ? 'cut' : 'pass') }
+  }
+
+  it.each(Object.entries(drills))('has not passed, and says why: %s', async (_kind, body) => {
+    loseAll('create database', 1)
+    expect(await drill(body)).toEqual(lost)
+    // What is asked of the scratch database goes by way of the proxy, what is asked of the target does not: this is in the middle of the runs.
+    loseAll('', 200)
+    expect(await drill(body)).toEqual(lost)
+    proxy.rules = {}
+    expect(await drill({ ...drills.race, times: 10 })).toEqual([200, expect.objectContaining({ passed: true })])
+  })
+
+  it('nor is a run gone through that cannot be looked at', async () => {
+    const begun = await service.request('POST', `${T}/walks`, { body: { run: move }, headers: json })
+    const { id } = begun.body as { id: string }
+    const next = () => service.request('POST', `${T}/walks/${id}/next`)
+    expect((await next()).status).toBe(200)
+    loseAll('', 1)
+    const { status, body } = await next()
+    expect([status, body]).toEqual(lost)
+    proxy.rules = {}
+    expect((await next()).body).toMatchObject({ code: 'scratch-unavailable' })
+    expect((await service.request('DELETE', `${T}/walks/${id}`)).status).toBe(204)
+  })
+})

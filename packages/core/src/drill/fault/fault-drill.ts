@@ -14,7 +14,8 @@ import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import { volatileColumns, type Volatile } from '../volatile.js'
 import { observeRun, type Drilled } from '../scratch/observe-run.js'
-import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { inScratch } from '../scratch/in-scratch.js'
+import type { ScratchDatabase, ScratchSource } from '../scratch/scratch-database.js'
 import { isSame, keyColumns, readRow, toRowDifference, type SnapshotDifference } from '../scratch/snapshot.js'
 import { carrierOf, type Carrier } from './carriers.js'
 import { faultsFor, type Fault } from './faults.js'
@@ -46,11 +47,8 @@ export async function drillFaults(
 ): Promise<FaultDrill> {
   const started = performance.now()
   const run = runOf(input)
-  const scratch = await ScratchDatabase.build(source, [
-    await drilledPlan(source.target, run, definitions, { observes: true }),
-  ])
-  const ends: (() => Promise<void>)[] = []
-  try {
+  const drilled = await drilledPlan(source.target, run, definitions, { observes: true })
+  return inScratch(source, [drilled], { signal }, async (scratch, onEnd) => {
     const variant = (more: object = {}) => drilledPlan(scratch.target, run, definitions, { retries: true, ...more })
     const plans: Record<Fault['limits'], Drilled> = {
       own: await variant(),
@@ -58,7 +56,7 @@ export async function drillFaults(
       'short time': await variant({ timeLimitMs: SHORT_TIME_MS }),
     }
     const carrier = await carrierOf(scratch, plans, input.code, tools)
-    ends.push(carrier.end)
+    onEnd(carrier.end)
     const observed = await observeRun(scratch.target, plans.own)
     // What was only looked at took numbers too.
     await scratch.reset([])
@@ -88,10 +86,7 @@ export async function drillFaults(
       scratch: scratch.info,
       durationMs: Math.round(performance.now() - started),
     }
-  } finally {
-    for (const end of ends) await end()
-    await scratch.drop()
-  }
+  })
 }
 
 function runOf({ run, transaction, params }: FaultInput): DrilledRun {

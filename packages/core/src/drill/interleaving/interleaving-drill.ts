@@ -13,7 +13,8 @@ import { DrillClock } from '../clock.js'
 import { drilledPlan, NoSuchGuard, refuseGuard, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
-import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { inScratch } from '../scratch/in-scratch.js'
+import type { ScratchDatabase, ScratchSource } from '../scratch/scratch-database.js'
 import type { Volatile } from '../volatile.js'
 import type { Trial } from './history.js'
 import { nameOfRun } from './judge.js'
@@ -39,13 +40,12 @@ export async function drillInterleavings(
   const started = performance.now()
   const asWritten = await Promise.all(input.runs.map((run) => drilledPlan(source.target, run, definitions)))
   const observing = input.runs.map((run) => drilledPlan(source.target, run, definitions, { observes: true }))
-  const scratch = await ScratchDatabase.build(source, await Promise.all(observing))
-  const sessions: Session[] = []
-  const ends: (() => Promise<void>)[] = []
-  try {
+  return inScratch(source, await Promise.all(observing), { signal }, async (scratch, onEnd) => {
+    const sessions: Session[] = []
     for (const _ of input.runs) {
       const session = await scratch.runSession()
       sessions.push(session)
+      onEnd(() => session.release(true))
       // Deadlocks are part of what is tried, and need not be waited for as long as on a server at work. Where the role may not say
       // so, they are found later.
       await session.query(`set deadlock_timeout = '20ms'`).catch(() => undefined)
@@ -58,7 +58,7 @@ export async function drillInterleavings(
     const clock = await DrillClock.begin((text) => scratch.asKeeper(text))
     const variants = await variantsOf(scratch, input, definitions, clock)
     const lanes = new LaneMaker(scratch, sessions, clock)
-    if (input.code) ends.push(await lanes.byCode(variants, input.code, tools))
+    if (input.code) onEnd(await lanes.byCode(variants, input.code, tools))
     const { results, notCompared, notRun } = await tryAll(scratch, variants, schedules, lanes, clock, {
       signal,
       onProgress,
@@ -77,11 +77,7 @@ export async function drillInterleavings(
       scratch: scratch.info,
       durationMs: Math.round(performance.now() - started),
     }
-  } finally {
-    for (const end of ends) await end()
-    for (const session of sessions) session.release(true)
-    await scratch.drop()
-  }
+  })
 }
 
 /** How often the drill starts again with more rows, since an order asks for one that no other asked for. */

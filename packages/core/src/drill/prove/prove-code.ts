@@ -22,7 +22,8 @@ import { runPlan } from '../../run/run-plan.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
-import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { inScratch } from '../scratch/in-scratch.js'
+import type { ScratchDatabase, ScratchSource } from '../scratch/scratch-database.js'
 import { toRowDifference, type SnapshotDifference } from '../scratch/snapshot.js'
 import { volatileColumns, type Volatile } from '../volatile.js'
 import { entriesSince, entriesText, newestEntry } from './entries-written.js'
@@ -60,10 +61,10 @@ export async function proveCode(
   const runs = await runsOf(source, names)
   const observed = []
   for (const { run } of runs) observed.push(await drilledPlan(source.target, run, definitions, { observes: true }))
-  const scratch = await ScratchDatabase.build(source, observed, { signal })
-  // Where its connections begin with the limits, the code goes about it in other statements.
-  const pools = [{}, code['POOL_SETTINGS'] ?? {}].map((settings) => tools.pool(scratch.url, undefined, settings))
-  try {
+  return inScratch(source, observed, { signal }, async (scratch, onEnd) => {
+    // Where its connections begin with the limits, the code goes about it in other statements.
+    const pools = [{}, code['POOL_SETTINGS'] ?? {}].map((settings) => tools.pool(scratch.url, undefined, settings))
+    for (const { end } of pools) onEnd(end)
     const cases: ProvenCase[] = []
     for (const [at, each] of runs.entries()) {
       const drilled = await drilledPlan(scratch.target, each.run, definitions)
@@ -96,10 +97,7 @@ export async function proveCode(
       scratch: scratch.info,
       durationMs: Math.round(performance.now() - started),
     }
-  } finally {
-    for (const { end } of pools) await end()
-    await scratch.drop()
-  }
+  })
 }
 
 type NamedCode = ReturnType<typeof nameCode>

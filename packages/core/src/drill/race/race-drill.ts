@@ -1,14 +1,18 @@
-import { isProblem, LedgermanProblem, roundMs, type RaceDrill, type RaceInput } from '@ledgerman/contract'
+import { isProblem, LedgermanProblem, roundMs, type ProblemCode, type RaceDrill, type RaceInput } from '@ledgerman/contract'
 import { runPlan } from '../../run/run-plan.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
-import { ScratchDatabase, type ScratchSource } from '../scratch/scratch-database.js'
+import { inScratch } from '../scratch/in-scratch.js'
+import type { ScratchDatabase, ScratchSource } from '../scratch/scratch-database.js'
 import { answerOf, codeRunOf, type CodeRun } from '../written/code-run.js'
 import { holds, readInvariant, valueOf, type Invariant } from './invariant.js'
 
 /** How often the invariants are looked at while the runs go on, in milliseconds. */
 const LOOK_EVERY_MS = 100
+
+/** What a run ends with whose connection broke, or could not be made. */
+const BROKEN: ReadonlySet<string> = new Set<ProblemCode>(['target-unavailable', 'outcome-unknown'])
 
 /**
  * Commits many runs at once in the scratch database, and looks whether what has to stay is kept: before, meanwhile, afterwards.
@@ -24,9 +28,7 @@ export async function drillRace(
   const started = performance.now()
   const { times, atOnce } = input
   const observing = input.runs.map((run) => drilledPlan(source.target, run, definitions, { observes: true }))
-  const scratch = await ScratchDatabase.build(source, await Promise.all(observing))
-  const ends: (() => Promise<void>)[] = []
-  try {
+  return inScratch(source, await Promise.all(observing), { signal }, async (scratch, onEnd) => {
     const kept = await Promise.all(
       input.keep.map(async (expression) =>
         Keeper.begin(scratch, await readInvariant(expression, (name) => definitions.mapping(scratch.target, name))),
@@ -42,19 +44,21 @@ export async function drillRace(
     const codes =
       form && tools ? await Promise.all(drilled.map((each) => codeRunOf(scratch.target, each, form, tools))) : null
     const written = codes && tools ? tools.pool(scratch.url, atOnce) : null
-    if (written) ends.push(written.end)
+    if (written) onEnd(written.end)
     const count = new RaceCount()
     let next = 0
-    const timer = setInterval(() => void Promise.all(kept.map((keeper) => keeper.look())), LOOK_EVERY_MS)
+    const timer = setInterval(() => void Promise.all(kept.map((keeper) => keeper.lookMeanwhile())), LOOK_EVERY_MS)
     const began = performance.now()
     try {
       await Promise.all(
         Array.from({ length: Math.min(atOnce, times) }, async () => {
           while (next < times && !signal?.aborted) {
             const at = next++ % drilled.length
-            await (codes && written
+            const outcome = await (codes && written
               ? count.runCode(codes[at] as CodeRun, written.pool)
               : count.run(scratch, drilled[at] as Drilled))
+            // Nobody cuts a connection here: all others would fail alike.
+            if (BROKEN.has(outcome)) await scratch.assertThere()
             onProgress?.(count.done, times, 'runs')
           }
         }),
@@ -81,10 +85,7 @@ export async function drillRace(
       scratch: scratch.info,
       durationMs: Math.round(performance.now() - started),
     }
-  } finally {
-    for (const end of ends) await end()
-    await scratch.drop()
-  }
+  })
 }
 
 class RaceCount {
@@ -94,29 +95,34 @@ class RaceCount {
   readonly #refusals: Record<string, number> = {}
   readonly #latencies: number[] = []
 
-  async run(scratch: ScratchDatabase, { plan, params, actor }: Drilled): Promise<void> {
+  /** @returns what came of it: `committed`, or the code of its refusal */
+  async run(scratch: ScratchDatabase, { plan, params, actor }: Drilled): Promise<string> {
     const began = performance.now()
     try {
       const { receipt } = await runPlan(scratch.target, plan, { mode: 'commit', actor, params })
-      this.#committed++
       this.#retries += receipt.attempts - 1
+      return this.#ended('committed', began)
     } catch (error) {
       if (!isProblem(error)) throw error
-      this.#refusals[error.code] = (this.#refusals[error.code] ?? 0) + 1
       const { attempts = 1 } = (error.facts['receipt'] ?? {}) as { attempts?: number }
       this.#retries += attempts - 1
+      return this.#ended(error.code, began)
     }
-    this.#latencies.push(performance.now() - began)
-    this.done++
   }
 
-  async runCode(code: CodeRun, pool: unknown): Promise<void> {
+  /** The same for written code. */
+  async runCode(code: CodeRun, pool: unknown): Promise<string> {
     const began = performance.now()
     const { outcome } = await answerOf(code.call(pool))
+    return this.#ended(outcome, began)
+  }
+
+  #ended(outcome: string, began: number): string {
     if (outcome === 'committed') this.#committed++
     else this.#refusals[outcome] = (this.#refusals[outcome] ?? 0) + 1
     this.#latencies.push(performance.now() - began)
     this.done++
+    return outcome
   }
 
   result(raceMs: number) {
@@ -139,6 +145,7 @@ class Keeper {
   #broken: string | null = null
   #isBroken = false
   #checks = 0
+  #isLooking = false
 
   private constructor(
     readonly scratch: ScratchDatabase,
@@ -149,23 +156,27 @@ class Keeper {
   }
 
   static async begin(scratch: ScratchDatabase, invariant: Invariant): Promise<Keeper> {
-    try {
-      const before = await valueOf(scratch.target, invariant)
-      if (invariant.isCondition && before !== 'true')
-        throw new LedgermanProblem(
-          'request-invalid',
-          `invariant: ${invariant.source} does not hold in the rows that were copied, before anything is run. It is asked of these rows only.`,
-          { where: 'keep' },
-        )
-      return new Keeper(scratch, invariant, before)
-    } catch (error) {
-      throw scratch.target.explain(error, { slots: invariant.statement.slots, statement: invariant.statement })
-    }
+    const before = await valueIn(scratch, invariant)
+    if (invariant.isCondition && before !== 'true')
+      throw new LedgermanProblem(
+        'request-invalid',
+        `invariant: ${invariant.source} does not hold in the rows that were copied, before anything is run. It is asked of these rows only.`,
+        { where: 'keep' },
+      )
+    return new Keeper(scratch, invariant, before)
   }
 
+  /** Looks while the runs go on, once at a time: a look that fails then says nothing. */
+  async lookMeanwhile(): Promise<void> {
+    if (this.#isLooking) return
+    this.#isLooking = true
+    await this.look().catch(() => undefined)
+    this.#isLooking = false
+  }
+
+  /** @throws LedgermanProblem where it cannot be looked at */
   async look(): Promise<void> {
-    const now = await valueOf(this.scratch.target, this.invariant).catch(() => undefined)
-    if (now === undefined) return
+    const now = await valueIn(this.scratch, this.invariant)
     this.#checks++
     this.#after = now
     if (this.#isBroken || holds(this.invariant, this.before, now)) return
@@ -183,5 +194,14 @@ class Keeper {
         ? 'was not true at every look'
         : `was ${this.before ?? 'null'}, became ${this.#broken ?? 'null'}, ended as ${this.#after ?? 'null'}`
     return { expression, before: this.before, after: this.#after, held: !this.#isBroken, checks: this.#checks, message }
+  }
+}
+
+async function valueIn({ target }: ScratchDatabase, invariant: Invariant): Promise<string | null> {
+  const { statement } = invariant
+  try {
+    return await valueOf(target, invariant)
+  } catch (error) {
+    throw target.explain(error, { slots: statement.slots, statement })
   }
 }

@@ -1,7 +1,10 @@
 import { randomBytes } from 'node:crypto'
 import pg from 'pg'
 import { LedgermanProblem } from '@ledgerman/contract'
+import { isConnectionError } from '../../sessions/connection-error.js'
 import { isDatabaseError } from '../../sessions/database-error.js'
+import { endSession } from '../../sessions/own-session.js'
+import { homeLost } from './lost-scratch.js'
 
 const PREFIX = 'ledgerman_drill_'
 /** A database may be made and not yet entered for so long, in seconds. */
@@ -62,6 +65,7 @@ async function onHome<T>(homeUrl: string, work: (client: pg.Client) => Promise<T
     await client.connect()
     return await work(client)
   } catch (error) {
+    if (isConnectionError(error)) throw homeLost(error)
     if (!isDatabaseError(error) || error.code !== '42501') throw error
     throw new LedgermanProblem(
       'scratch-unavailable',
@@ -70,7 +74,7 @@ async function onHome<T>(homeUrl: string, work: (client: pg.Client) => Promise<T
       { cause: error },
     )
   } finally {
-    await client.end().catch(() => undefined)
+    await endSession(client)
   }
 }
 

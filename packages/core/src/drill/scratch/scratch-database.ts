@@ -12,6 +12,7 @@ import type { DrillOptions } from '../drill-options.js'
 import { Collector, collectRows, type CopiedTable } from './collect-rows.js'
 import { dumpSchema } from './dump-schema.js'
 import { dropDatabase, makeDatabase, urlOf } from './home-server.js'
+import { answers, homeLost, isOfLoss } from './lost-scratch.js'
 import { maskedValue } from './mask-value.js'
 import { observeRun, type Drilled } from './observe-run.js'
 import { restoreSchema } from './restore-schema.js'
@@ -75,9 +76,10 @@ export class ScratchDatabase {
   ): Promise<ScratchDatabase> {
     const started = performance.now()
     const { target, homeUrl } = source
-    const [dump, reached] = await Promise.all([
+    const [dump, reached, searchPath] = await Promise.all([
       dumpSchema(target, source.targetUrl, source.env, signal),
       reachedRows(source, drilled),
+      searchPathOf(target),
     ])
     const name = await makeDatabase(homeUrl)
     let scratch: Target | undefined
@@ -90,7 +92,7 @@ export class ScratchDatabase {
         limits: { lockWaitMs: LOCK_WAIT_MS, timeLimitMs: TIME_LIMIT_MS, idleMs: 600_000 },
         digestKey: target.digestKey,
       })
-      const notRestored = await restoreIn(scratch, dump.sql, await searchPathOf(target))
+      const notRestored = await restoreIn(scratch, dump.sql, searchPath)
       keeper = await scratch.session()
       await asReplica(keeper)
       const tables = (await scratch.tables()).filter(({ kind }) => kind === 'table' || kind === 'partitioned table')
@@ -110,10 +112,12 @@ export class ScratchDatabase {
       info.builtMs = Math.round(performance.now() - started)
       return built
     } catch (error) {
+      // Nothing but the numbers of its sequences is asked of the target here, when there is a keeper.
+      const isHere = keeper !== undefined && (await answers(keeper))
       keeper?.release(true)
       await scratch?.close(CLOSE_LIMIT_MS).catch(() => undefined)
       await dropDatabase(homeUrl, name)
-      throw error
+      throw isOfLoss(error) && !isHere ? homeLost(error) : error
     }
   }
 
@@ -236,6 +240,16 @@ export class ScratchDatabase {
   /** Runs a statement with nothing firing and no key looked at. */
   asKeeper(text: string, values: readonly (string | null)[] = []): Promise<Rows> {
     return this.#keeper.query(text, values)
+  }
+
+  /** @throws LedgermanProblem scratch-unavailable where it was lost, be it that its server is back: no look at it can be trusted then. */
+  async assertThere(): Promise<void> {
+    if (!(await answers(this.#keeper))) throw homeLost()
+  }
+
+  /** What has gone wrong, told as the loss of this database where that is why. */
+  async explainLost(error: unknown): Promise<unknown> {
+    return isOfLoss(error) && !(await answers(this.#keeper)) ? homeLost(error) : error
   }
 
   get tables(): readonly Table[] {

@@ -46,8 +46,9 @@ export class WalkThrough {
       const drilled = await drilledPlan(scratch.target, run, definitions)
       return new WalkThrough(scratch, drilled, await scratch.target.session())
     } catch (error) {
+      const told = await scratch.explainLost(error)
       await scratch.drop()
-      throw error
+      throw told
     }
   }
 
@@ -73,6 +74,8 @@ export class WalkThrough {
       }
       this.#at++
     } catch (error) {
+      const lost = await this.scratch.explainLost(error)
+      if (lost !== error) throw lost
       await this.session.query('rollback').catch(() => undefined)
       const { current, statement } = this.#attempt
       const explained = this.scratch.target.explain(error, {
@@ -89,7 +92,16 @@ export class WalkThrough {
     }
   }
 
+  /** @throws LedgermanProblem scratch-unavailable */
   async look(): Promise<WalkState> {
+    try {
+      return await this.#look()
+    } catch (error) {
+      throw await this.scratch.explainLost(error)
+    }
+  }
+
+  async #look(): Promise<WalkState> {
     const { plan } = this.drilled
     const isOpen = this.#state === 'going' && this.#at > 0
     const differing = isOpen ? await this.scratch.differing(this.session) : await this.scratch.differing()

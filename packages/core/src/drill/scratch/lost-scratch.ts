@@ -1,0 +1,34 @@
+import { setTimeout as delay } from 'node:timers/promises'
+import { isProblem, LedgermanProblem } from '@ledgerman/contract'
+import { isConnectionError } from '../../sessions/connection-error.js'
+import { connectionReason } from '../../sessions/connection-problem.js'
+import type { Session } from '../../sessions/session-pool.js'
+
+/** How long a session may take to say that it is there, in milliseconds. */
+const ANSWER_LIMIT_MS = 5_000
+
+/** The problem for a home server that cannot be reached, or was lost in the middle of a drill. @param cause what is known of it */
+export function homeLost(cause?: unknown): LedgermanProblem {
+  const reason = cause instanceof LedgermanProblem ? cause.cause : cause
+  const why = reason === undefined ? '' : `: ${connectionReason(reason)}`
+  return new LedgermanProblem(
+    'scratch-unavailable',
+    `The connection to the home server, where the scratch database is, failed${why}. What ran there was broken off and proves nothing. Try again when the server is back.`,
+    {},
+    { cause },
+  )
+}
+
+/** Whether something may have gone wrong because the server was lost. */
+export function isOfLoss(error: unknown): boolean {
+  return isConnectionError(error) || isProblem(error, 'target-unavailable') || isProblem(error, 'time-limit')
+}
+
+/** Whether a session was never lost, and its server answers. */
+export function answers(session: Session): Promise<boolean> {
+  const answered = session.query('select 1').then(
+    () => true,
+    () => false,
+  )
+  return Promise.race([answered, delay(ANSWER_LIMIT_MS, false, { ref: false })])
+}
