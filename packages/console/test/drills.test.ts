@@ -50,6 +50,13 @@ describe('the page of drills', () => {
       await open(`${label}-code`).locator('textarea').first().fill('P-107')
       await open(`${label}-hoursLeft`).locator('textarea').first().fill(hours)
     }
+    const hoursOfB = open('B-hoursLeft').locator('textarea').first()
+    await hoursOfB.fill('few')
+    await page.click('[data-test=drill]')
+    await shows(text('problem'), /Run B: hoursLeft: expected a number/)
+    await shows(text('B-hoursLeft'), /Expected a number/)
+    expect(await text('A-hoursLeft').innerText()).not.toMatch(/Expected/)
+    await hoursOfB.fill('4.00')
     await page.click('[data-test=guards]')
     await page.locator('.v-overlay--active .v-list-item', { hasText: 'none' }).click()
     await page.keyboard.press('Escape')

@@ -14,6 +14,7 @@ import {
 import { drillVerdict } from '@ledgerman/client'
 import { client } from '../client.js'
 import ProblemAlert from '../problems/ProblemAlert.vue'
+import { refusedOfRun } from '../problems/refused-properties.js'
 import { useLongWork } from '../problems/useLongWork.js'
 import FaultTable from './FaultTable.vue'
 import InterleavingResults from './InterleavingResults.vue'
@@ -48,6 +49,7 @@ const problem = ref<unknown>(null)
 const { isBusy, run, stop } = useLongWork(problem)
 const found = computed(() => (report.value?.kind === kind.value ? report.value : null))
 const verdict = computed(() => (found.value ? drillVerdict(found.value) : null))
+const marks = computed(() => [0, 1].map((run) => refusedOfRun(problem.value, run)))
 const COLORS = { 'nothing found': 'success', 'something is wrong': 'error', 'not drilled': 'warning' }
 
 watch(
@@ -136,9 +138,11 @@ async function drill() {
       </v-tabs>
       <div class="pa-3">
         <v-row>
-          <v-col cols="12" md="6"><RunFields label="A" :run="first" :choices="choices" /></v-col>
+          <v-col cols="12" md="6"
+            ><RunFields label="A" :run="first" :choices="choices" :marks="marks[0] ?? {}"
+          /></v-col>
           <v-col v-if="kind === 'interleaving' || kind === 'race'" cols="12" md="6"
-            ><RunFields label="B" :run="second" :choices="choices"
+            ><RunFields label="B" :run="second" :choices="choices" :marks="marks[1] ?? {}"
           /></v-col>
           <v-col v-if="kind === 'fault'" cols="12" md="6">
             <v-select v-model="faults" :items="[...FAULT_KINDS]" label="Faults" multiple chips hide-details />
@@ -181,7 +185,7 @@ async function drill() {
           <v-spacer v-if="kind === 'fault'" />
           <v-btn color="primary" variant="flat" :disabled="isBusy" data-test="drill" @click="drill">Drill</v-btn>
         </div>
-        <WalkPanel v-else class="mt-3" :target="target" :to-run="first.toRun" />
+        <WalkPanel v-else v-model:problem="problem" class="mt-3" :target="target" :to-run="first.toRun" />
       </div>
     </v-card>
     <div v-if="isBusy" class="mb-3">

@@ -8,6 +8,8 @@ const props = defineProps<{
   label: string
   run: ReturnType<typeof useRunForm>
   choices: readonly { title: string; value: string }[]
+  /** What was refused of it, by the field. */
+  marks: Record<string, string>
 }>()
 const { form, fields } = props.run
 </script>
@@ -32,7 +34,8 @@ const { form, fields } = props.run
         :label="field.label"
         :hint="field.hint"
         :persistent-hint="field.hint !== undefined"
-        :hide-details="field.hint === undefined"
+        :error-messages="marks[field.name]"
+        :hide-details="field.hint === undefined && marks[field.name] === undefined"
         :data-test="`${label}-${field.name}`"
       />
     </div>

@@ -2,14 +2,13 @@
 import { computed, onBeforeUnmount, ref } from 'vue'
 import { isProblem, type DrilledRun, type Walk } from '@ledgerman/contract'
 import { client } from '../client.js'
-import ProblemAlert from '../problems/ProblemAlert.vue'
 import StepList from '../receipts/StepList.vue'
 import RowDifferences from './RowDifferences.vue'
 
 /** A run gone through step by step in a scratch database: what it has changed so far, and what it has locked. */
 const props = defineProps<{ target: string; toRun: () => DrilledRun | undefined }>()
 const walk = ref<Walk | null>(null)
-const problem = ref<unknown>(null)
+const problem = defineModel<unknown>('problem')
 const isBusy = ref(false)
 const isAtCommit = computed(() => walk.value !== null && walk.value.at === walk.value.steps.length)
 const refusal = computed(() => walk.value?.problem as { code: string; detail: string } | null | undefined)
@@ -67,7 +66,6 @@ onBeforeUnmount(() => void stop())
       <v-chip v-if="walk?.state === 'done'" color="success">committed, in the scratch database</v-chip>
       <v-chip v-if="walk?.state === 'refused'" color="error">refused, and rolled back</v-chip>
     </div>
-    <ProblemAlert :problem="problem" class="mb-3" />
     <v-alert v-if="refusal" type="error" variant="tonal" density="compact" class="mb-3" :title="refusal.code">{{
       refusal.detail
     }}</v-alert>

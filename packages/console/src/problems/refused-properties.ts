@@ -21,6 +21,16 @@ export function refusedParameter(problem: unknown): Record<string, string> {
   return { [parameter]: typeof expected === 'string' ? `Expected ${expected}` : `Breaks ${String(rule ?? 'its rule')}` }
 }
 
+/** The same of one of several runs, from 0: a refusal that names none is of the first. */
+export function refusedOfRun(problem: unknown, at: number): Record<string, string> {
+  if (!isProblem(problem)) return {}
+  const { where, ...facts } = problem.facts
+  const [, of = '0', place = where] = /^runs\.(\d)(?:\.(.*))?$/.exec(String(where)) ?? []
+  if (Number(of) !== at) return {}
+  const own = problem.with({ ...facts, where: place })
+  return { ...refusedProperties(own), ...refusedParameter(own) }
+}
+
 /** Brings the reader to the first field of a form that is marked. */
 export function focusFirst(names: readonly string[]): void {
   for (const name of names) {

@@ -1,5 +1,4 @@
 import {
-  isProblem,
   LedgermanProblem,
   type Images,
   type JobInput,
@@ -9,12 +8,12 @@ import {
 } from '@ledgerman/contract'
 import { keptCondition } from '../plan/kept-condition.js'
 import type { FindMappingByName } from '../mapping/links.js'
-import type { DefinitionFinding } from '../mapping/resolve-mapping.js'
 import type { Plan, PlannedWrite } from '../plan/plan.js'
 import { namedParams } from '../plan/named-params.js'
 import { readParams } from '../plan/read-params.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { resolvePlan } from '../plan/resolve-plan.js'
+import { toldOfRequest } from '../plan/told-of-request.js'
 import { roundingsOf } from '../plan/roundings.js'
 import { StepBinds } from '../run/step-binds.js'
 import { finderSql } from '../statement/build-load-step.js'
@@ -67,7 +66,7 @@ export async function resolveFilterJob(
     params: Object.fromEntries(declared) as Record<string, { type: string }>,
   } as Omit<TransactionDefinition, 'transaction'>
   const plan = await resolvePlan(target, definition, null, null, findMapping).catch((error: unknown) => {
-    throw asOfRequest(error)
+    throw toldOfRequest(error, /^steps\.1\.?/)
   })
   if (input.mode === 'commit') await target.assertBook()
   return {
@@ -76,21 +75,6 @@ export async function resolveFilterJob(
     input,
     params: readParams(plan, params as Record<string, Json>),
   }
-}
-
-/** What is wrong with the step, told as what is wrong with the request: it has one. */
-function asOfRequest(error: unknown): unknown {
-  const findings = isProblem(error, 'definition-invalid') ? (error.facts['findings'] as DefinitionFinding[]) : undefined
-  if (!findings || findings.length === 0 || !findings.every(({ where }) => where.startsWith('steps.1'))) return error
-  const own = findings.map(({ where, message }) => ({ where: where.replace(/^steps\.1\.?/, '') || 'body', message }))
-  const place = own[0]?.where ?? ''
-  const code = /^(?:where|compute)/.test(place)
-    ? 'expression-invalid'
-    : /^expected/.test(own[0]?.message ?? '')
-      ? 'value-invalid'
-      : 'request-invalid'
-  const words = own.map(({ where, message }) => `${where}: ${message}`).join('; ')
-  return new LedgermanProblem(code, `${words.replace(/[.;]$/, '')}.`, { where: place, findings: own }, { cause: error })
 }
 
 function assertSays({ mode, where, everyRow, expect, rehearsal, remove, values, compute }: JobInput): void {

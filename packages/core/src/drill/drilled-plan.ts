@@ -12,6 +12,7 @@ import type { FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import { resolveMapping } from '../mapping/resolve-mapping.js'
 import { resolvePlan } from '../plan/resolve-plan.js'
+import { toldOfRequest } from '../plan/told-of-request.js'
 import type { Target } from '../target/target.js'
 import { withFrozenClock } from './clock.js'
 import type { Drilled } from './scratch/observe-run.js'
@@ -67,7 +68,9 @@ export async function drilledPlan(
     ...(retries ? {} : { retry: 0 }),
   }
   const findMapping: FindMappingByName = async (each) => guardedBy(await definitions.mapping(target, each), guard)
-  const plan = await resolvePlan(target, drilled, name, revision, findMapping)
+  const plan = await resolvePlan(target, drilled, name, revision, findMapping).catch((error: unknown) => {
+    throw 'mapping' in run ? toldOfRequest(error, STEP_OF_SAVE) : error
+  })
   const guarded = [...plan.mappings.values()].filter((mapping) => mapping.definition.guard.by === guard)
   if (guard !== 'as defined' && guarded.length === 0)
     throw new NoSuchGuard(`${[...plan.mappings.keys()].join(', ')}: none of these can be guarded by ${guard}.`)
@@ -81,6 +84,8 @@ interface Named {
   params: Record<string, Json>
   what: string
 }
+
+const STEP_OF_SAVE = /^steps\.[12]\.(?:(?:key|values)\.)?/
 
 /** A load and a save of one record are two steps. */
 async function definitionOf(run: DrilledRun, definitions: Definitions): Promise<Named> {

@@ -1,7 +1,8 @@
 import { printJson, type Anomaly, type InterleavingDrill, type ScheduleStep } from '@ledgerman/contract'
 import { toRowDifference } from '../scratch/snapshot.js'
 import type { Trial } from './history.js'
-import { judge, nameOfRun, type Serial } from './judge.js'
+import { nameOfRun } from '../of-run.js'
+import { judge, type Serial } from './judge.js'
 import type { TriedSchedule } from './run-schedule.js'
 
 /** What came of all schedules at one level and with one guard. */

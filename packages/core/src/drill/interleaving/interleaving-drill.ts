@@ -10,14 +10,14 @@ import {
 } from '@ledgerman/contract'
 import type { Session } from '../../sessions/session-pool.js'
 import { DrillClock } from '../clock.js'
-import { drilledPlan, NoSuchGuard, refuseGuard, type Definitions } from '../drilled-plan.js'
+import { drilledPlan, type DrillVariant, NoSuchGuard, refuseGuard, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import { inScratch } from '../scratch/in-scratch.js'
 import type { ScratchDatabase, ScratchSource } from '../scratch/scratch-database.js'
 import type { Volatile } from '../volatile.js'
 import type { Trial } from './history.js'
-import { nameOfRun } from './judge.js'
+import { nameOfRun, ofRun } from '../of-run.js'
 import { Cell } from './cell.js'
 import { LaneMaker } from './lane-maker.js'
 import { SerialOrders } from './serial-orders.js'
@@ -38,9 +38,12 @@ export async function drillInterleavings(
   { signal, onProgress, tools }: DrillOptions = {},
 ): Promise<InterleavingDrill> {
   const started = performance.now()
-  const asWritten = await Promise.all(input.runs.map((run) => drilledPlan(source.target, run, definitions)))
-  const observing = input.runs.map((run) => drilledPlan(source.target, run, definitions, { observes: true }))
-  return inScratch(source, await Promise.all(observing), { signal }, async (scratch, onEnd) => {
+  const planned = (variant: DrillVariant) =>
+    input.runs.map((run, at) =>
+      ofRun(at, async () => ({ ...(await drilledPlan(source.target, run, definitions, variant)), at })),
+    )
+  const asWritten = await Promise.all(planned({}))
+  return inScratch(source, await Promise.all(planned({ observes: true })), { signal }, async (scratch, onEnd) => {
     const sessions: Session[] = []
     for (const _ of input.runs) {
       const session = await scratch.runSession()

@@ -1,3 +1,4 @@
+import { nameOfRun } from '../of-run.js'
 import { printJson } from '@ledgerman/contract'
 import type { HistoryEvent, SeenRow, Trial } from './history.js'
 
@@ -275,9 +276,4 @@ function readsByStep({ events }: Trial, run: number): string[] {
 
 function isSameMap(one: ReadonlyMap<string, string>, other: ReadonlyMap<string, string>): boolean {
   return one.size === other.size && [...one].every(([key, value]) => other.get(key) === value)
-}
-
-/** A, B, C. */
-export function nameOfRun(run: number): string {
-  return String.fromCharCode(65 + run)
 }

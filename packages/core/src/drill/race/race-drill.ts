@@ -1,7 +1,15 @@
-import { isProblem, LedgermanProblem, roundMs, type ProblemCode, type RaceDrill, type RaceInput } from '@ledgerman/contract'
+import {
+  isProblem,
+  LedgermanProblem,
+  roundMs,
+  type ProblemCode,
+  type RaceDrill,
+  type RaceInput,
+} from '@ledgerman/contract'
 import { runPlan } from '../../run/run-plan.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
+import { ofRun } from '../of-run.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import { inScratch } from '../scratch/in-scratch.js'
 import type { ScratchDatabase, ScratchSource } from '../scratch/scratch-database.js'
@@ -27,7 +35,13 @@ export async function drillRace(
 ): Promise<RaceDrill> {
   const started = performance.now()
   const { times, atOnce } = input
-  const observing = input.runs.map((run) => drilledPlan(source.target, run, definitions, { observes: true }))
+  const observing = input.runs.map((run, place) => {
+    const at = input.runs.length === 1 ? undefined : place
+    return ofRun(at, async () => ({
+      ...(await drilledPlan(source.target, run, definitions, { observes: true })),
+      at,
+    }))
+  })
   return inScratch(source, await Promise.all(observing), { signal }, async (scratch, onEnd) => {
     const kept = await Promise.all(
       input.keep.map(async (expression) =>

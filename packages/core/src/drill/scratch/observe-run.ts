@@ -16,6 +16,8 @@ export interface Drilled {
   what: string
   /** Who runs it. */
   actor: string
+  /** Which one it is, from 0, where several are drilled. */
+  at?: number | undefined
 }
 
 /** A row that a run read, matched or wrote, by its mapping; values in text form, in the mapping's order. */

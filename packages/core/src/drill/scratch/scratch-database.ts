@@ -9,6 +9,7 @@ import { Target } from '../../target/target.js'
 import type { Mapping } from '../../mapping/mapping.js'
 import { toTextArray } from '../../values/text-array.js'
 import type { DrillOptions } from '../drill-options.js'
+import { ofRun } from '../of-run.js'
 import { Collector, collectRows, type CopiedTable } from './collect-rows.js'
 import { dumpSchema } from './dump-schema.js'
 import { dropDatabase, makeDatabase, urlOf } from './home-server.js'
@@ -271,7 +272,7 @@ export class ScratchDatabase {
 async function reachedRows(source: ScratchSource, drilled: readonly Drilled[]) {
   const observed = []
   // One after the other: they would wait for each other's locks, which is for later.
-  for (const each of drilled) observed.push(...(await observeRun(source.target, each)))
+  for (const each of drilled) observed.push(...(await ofRun(each.at, () => observeRun(source.target, each))))
   return collectRows(source.target, drilled, observed, source.findMapping)
 }
 
