@@ -4,6 +4,7 @@ import {
   drillInterleavings,
   resolvePlan,
   sweepScratch,
+  Target,
   type Definitions,
   type Mapping,
 } from '@ledgerman/core'
@@ -13,6 +14,7 @@ import type { HistoryEvent } from '../../src/drill/interleaving/history.js'
 import { Lane } from '../../src/drill/interleaving/lane.js'
 import type { ScratchDatabase } from '../../src/drill/scratch/scratch-database.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
+import { openProxy } from '../../../../testing/proxy.js'
 
 // Drills on tables that are hard to copy, and runs whose schedules are hard to judge.
 
@@ -228,4 +230,20 @@ it('leaves nothing behind where it cannot be built', async () => {
   )
   expect(isProblem(error, 'scratch-unavailable')).toBe(true)
   await sweepScratch(own.database.ownerUrl)
+})
+
+it('is not built of what a target told until it was lost', async () => {
+  const proxy = await openProxy(own.database.url)
+  const target = new Target({ name: 'away', url: proxy.urlOf(own.database.url), digestKey: Buffer.from('k') })
+  let isCut = false
+  proxy.rules = { onRequest: (text) => (!isCut && /public\.shelf as/.test(text) && (isCut = true) ? 'cut' : 'pass') }
+  try {
+    const run = steps({ change: 'shelf', key: { id: '1' }, values: { holds: 'P-2' } })
+    const drill = drillFaults({ ...source(), target }, { kind: 'fault', run, faults: ['error'] }, definitions)
+    await expect(drill).rejects.toMatchObject({ code: 'target-unavailable' })
+    expect(isCut).toBe(true)
+  } finally {
+    await target.close()
+    await proxy.close()
+  }
 })

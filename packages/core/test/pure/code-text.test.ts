@@ -45,7 +45,7 @@ describe('a text in written code', () => {
           text === '__proto__' ? [] : [text],
         )
       }),
-      { numRuns: 2000 },
+      { numRuns: 1000 },
     )
   })
 })

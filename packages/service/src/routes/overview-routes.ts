@@ -91,7 +91,9 @@ export function overviewRoutes({ targets, jobs }: Services) {
   }
 
   async function waiting(target: Target): Promise<Attention> {
-    const sessions = await listWaits(target).catch(() => [])
+    const sessions = await listWaits(target).catch((error: unknown) => target.explain(error) as Error)
+    if (!Array.isArray(sessions))
+      return [{ kind: 'waits', about: null, message: `Who waits for whom could not be seen: ${sessions.message}` }]
     const blocked = sessions.filter(({ blockedBy }) => blockedBy.length > 0).length
     const roots = sessions.filter(({ isRoot }) => isRoot).length
     if (blocked === 0) return []

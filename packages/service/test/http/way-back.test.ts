@@ -249,7 +249,7 @@ describe('under load', () => {
     })
     const outcomes = new Map<string, number>()
     // Which of them meets a caller is chance: it goes on until one of them went through.
-    for (let round = 0; round < 12 || (!outcomes.has('committed') && round < 300); round++) {
+    for (let round = 0; round < 6 || (!outcomes.has('committed') && round < 300); round++) {
       const { entries } = await target().entries({ outcome: 'committed', from: since, limit: 1 })
       const outcome = await target()
         .reverse(entries[0]?.id ?? '', { mode: 'commit' })

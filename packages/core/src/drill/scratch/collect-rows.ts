@@ -9,6 +9,7 @@ import type { Target } from '../../target/target.js'
 import type { Rows } from '../../sessions/queryable.js'
 import { toTextArray } from '../../values/text-array.js'
 import { equalSql } from '../../values/operator-sql.js'
+import { isLoss } from './lost-scratch.js'
 import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
 import { columnSql, keyColumns } from './snapshot.js'
 import type { Drilled, ObservedRow } from './observe-run.js'
@@ -257,9 +258,14 @@ async function relationsOfStatements(target: Target, drilled: readonly Drilled[]
       await loadGrammar()
       for (const { schema, name } of relationsIn(parseSync(step.statement.text)))
         for (const path of await pathsOf(target, schema, name))
-          if (await target.table(path).catch(() => null)) paths.add(path)
+          if (await target.table(path).catch(noneThere)) paths.add(path)
     }
   return paths
+}
+
+function noneThere(error: unknown): null {
+  if (isLoss(error)) throw error
+  return null
 }
 
 /** What a name in a raw statement means: one without a schema is looked for along the role's own path. */

@@ -19,9 +19,14 @@ export function homeLost(cause?: unknown): LedgermanProblem {
   )
 }
 
-/** Whether something may have gone wrong because the server was lost. */
+/** Whether a server was lost: what was asked of it has no answer, not even a refusal. */
+export function isLoss(error: unknown): boolean {
+  return isConnectionError(error) || isProblem(error, 'target-unavailable')
+}
+
+/** Whether something may have gone wrong because the server was lost: one that says nothing is given up after some time. */
 export function isOfLoss(error: unknown): boolean {
-  return isConnectionError(error) || isProblem(error, 'target-unavailable') || isProblem(error, 'time-limit')
+  return isLoss(error) || isProblem(error, 'time-limit')
 }
 
 /** Whether a session was never lost, and its server answers. */

@@ -7,6 +7,7 @@ import type { SeenRows } from '../../run/seen-rows.js'
 import { readParams } from '../../plan/read-params.js'
 import type { Session } from '../../sessions/session-pool.js'
 import type { Target } from '../../target/target.js'
+import { isLoss } from './lost-scratch.js'
 
 /** A plan with the parameters it is run with. */
 export interface Drilled {
@@ -62,7 +63,9 @@ export async function observeRun(target: Target, drilled: Drilled): Promise<Obse
     await attempt
       .begin()
       .then(() => attempt.runSteps())
-      .catch(() => undefined)
+      .catch((error: unknown) => {
+        if (isLoss(error)) throw target.explain(error)
+      })
     isClean = await session.query('rollback').then(
       () => true,
       () => false,

@@ -1,6 +1,7 @@
 import type { Queryable } from '../../sessions/queryable.js'
 import type { Target } from '../../target/target.js'
 import { toTextArray } from '../../values/text-array.js'
+import { isLoss } from './lost-scratch.js'
 import { someNames } from './some-names.js'
 
 /** Where the sequences of a scratch database begin, as three arrays: their names, their last numbers, and whether those were given. */
@@ -70,7 +71,10 @@ async function numberedBy(scratch: Queryable, names: readonly string[]): Promise
 async function lastIn(target: Target, columns: readonly Numbered[]): Promise<string | null> {
   let most: bigint | null = null
   for (const { table, column } of columns) {
-    const found = await target.read(`select pg_catalog.max(${column})::text from ${table}`).catch(() => null)
+    const found = await target.read(`select pg_catalog.max(${column})::text from ${table}`).catch((error: unknown) => {
+      if (isLoss(error)) throw target.explain(error)
+      return null
+    })
     const text = found?.rows[0]?.[0]
     if (typeof text !== 'string' || !/^-?\d{1,19}$/.test(text)) continue
     if (most === null || BigInt(text) > most) most = BigInt(text)
