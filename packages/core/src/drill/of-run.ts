@@ -6,8 +6,9 @@ export function nameOfRun(at: number): string {
 }
 
 /**
- * Does what concerns one of several runs, and tells what is wrong with it as that run's. Undefined where there is only one.
+ * Does what concerns one of several runs, and tells what is wrong with it as that run's.
  *
+ * @param at which one, from 0; undefined where there is only one
  * @throws what `work` throws
  */
 export async function ofRun<T>(at: number | undefined, work: () => Promise<T>): Promise<T> {

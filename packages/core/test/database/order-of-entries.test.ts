@@ -46,11 +46,11 @@ it('is that in which they wrote: history tells of nothing outside, and all of it
   const find = () => Promise.resolve(mapping)
   const plan = await resolvePlan(own.target, { params: {}, steps }, null, null, find)
   const keyOf = (code: string) => parseKeyParts(mapping, [code])
-  // On a busy machine so many may wait too long for a session: then nothing was sent, and they come again.
+  // On a busy machine so many may wait too long for a session, or a lock: then nothing was changed, and they come again.
   const comingAgain = async (work: () => Promise<unknown>): Promise<unknown> => {
     for (;;) {
       const done = await work().catch((error: unknown) => {
-        if (!isProblem(error, 'too-many-requests')) throw error
+        if (!isProblem(error, 'too-many-requests') && !isProblem(error, 'lock-timeout')) throw error
       })
       if (done !== undefined) return done
     }

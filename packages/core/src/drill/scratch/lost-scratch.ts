@@ -1,7 +1,8 @@
 import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, LedgermanProblem } from '@ledgerman/contract'
+import { AnswerTooLarge } from '../../sessions/answer-limit.js'
 import { isConnectionError } from '../../sessions/connection-error.js'
-import { connectionReason } from '../../sessions/connection-problem.js'
+import { answerTooLarge, connectionReason } from '../../sessions/connection-problem.js'
 import type { Session } from '../../sessions/session-pool.js'
 
 /** How long a session may take to say that it is there, in milliseconds. */
@@ -10,6 +11,8 @@ const ANSWER_LIMIT_MS = 5_000
 /** The problem for a home server that cannot be reached, or was lost in the middle of a drill. @param cause what is known of it */
 export function homeLost(cause?: unknown): LedgermanProblem {
   const reason = cause instanceof LedgermanProblem ? cause.cause : cause
+  // Its session was broken off by us.
+  if (reason instanceof AnswerTooLarge) return answerTooLarge(reason)
   const why = reason === undefined ? '' : `: ${connectionReason(reason)}`
   return new LedgermanProblem(
     'scratch-unavailable',
