@@ -180,7 +180,7 @@ it('gives nobody a session that is still in a transaction', async () => {
 it('cancels what the server does not end by itself, hears its last words, and lends that session to nobody', async () => {
   const hasty = new Target({
     ...{ name: 'hasty', url: own.database.url, connections: 1, digestKey: Buffer.from('k') },
-    limits: { timeLimitMs: 200 },
+    limits: { timeLimitMs: 1_000 },
   })
   try {
     const session = await hasty.session()

@@ -16,7 +16,7 @@ import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js
 const hasGerman = await canSpeak('de_DE.UTF-8')
 const inGerman = hasGerman ? it : it.skip
 
-const LIMITS = { lockWaitMs: 2_000, timeLimitMs: 400 }
+const LIMITS = { lockWaitMs: 2_000, timeLimitMs: 1_500 }
 const noMapping = () => Promise.reject(new Error('no other mapping is needed'))
 
 let own: OwnTables

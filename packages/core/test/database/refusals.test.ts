@@ -55,7 +55,7 @@ beforeAll(async () => {
   target = new Target({
     name: 'refusals',
     url: database.url,
-    limits: { lockWaitMs: 300, timeLimitMs: 600 },
+    limits: { lockWaitMs: 300, timeLimitMs: 1_500 },
     digestKey: Buffer.from('k'),
   })
   await prepareBook(target)
@@ -87,19 +87,19 @@ describe('what the database refuses', () => {
     const started = Date.now()
     expect(await refusalOf(change('3', { note: 'sleep' }))).toMatchObject({
       code: 'time-limit',
-      facts: { timeLimitMs: 600 },
+      facts: { timeLimitMs: 1_500 },
     })
     expect(Date.now() - started).toBeLessThan(4_000)
   })
 
   it('but not within the target’s limit where a plan has a longer one', async () => {
-    const steps = [{ sql: 'select pg_sleep(1.2)' }]
+    const steps = [{ sql: 'select pg_sleep(2.5)' }]
     const plan = (timeLimit: string) =>
       resolvePlan(target, { params: {}, steps, timeLimit }, null, null, () => mapped('antenna'))
-    const { receipt } = await runPlan(target, await plan('3s'), { ...commit, params: {} })
+    const { receipt } = await runPlan(target, await plan('9s'), { ...commit, params: {} })
     expect(receipt).toMatchObject({ outcome: 'committed' })
-    const refused = await refusalOf(runPlan(target, await plan('700ms'), { ...commit, params: {} }))
-    expect(refused).toMatchObject({ code: 'time-limit', facts: { timeLimitMs: 700 } })
+    const refused = await refusalOf(runPlan(target, await plan('1600ms'), { ...commit, params: {} }))
+    expect(refused).toMatchObject({ code: 'time-limit', facts: { timeLimitMs: 1_600 } })
   })
 
   it('because somebody cancelled it', async () => {

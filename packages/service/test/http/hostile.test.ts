@@ -1,5 +1,6 @@
 import { request as requestHttp, type IncomingMessage } from 'node:http'
 import { connect } from 'node:net'
+import { processorCost } from '../../../../testing/processor.js'
 import { startTestService, type RunningService } from '../../../../testing/running-service.js'
 
 // Small requests that ask for too much, or for what cannot be: each has a clear answer, and none stops the others.
@@ -19,22 +20,8 @@ const patchOf = (type: string) => ({ 'content-type': `application/${type}`, 'if-
 const steps = (list: object[], more: object = {}) =>
   service.request('POST', RUNS, { body: { mode: 'rehearse', steps: list, ...more }, headers: json })
 
-/** How much of the processor one request may take, in milliseconds, and how often it is tried: what else the machine does counts as well. */
-const MOST_MS = 250
-const TRIES = 3
-
-/** Processor time of this process, which the service shares with its test, for one request; in milliseconds. */
-async function processorMs(work: () => Promise<unknown>): Promise<number> {
-  await work()
-  let least = Infinity
-  for (let tries = 0; tries < TRIES && least >= MOST_MS; tries++) {
-    const before = process.cpuUsage()
-    await work()
-    const { user, system } = process.cpuUsage(before)
-    least = Math.min(least, (user + system) / 1000)
-  }
-  return least
-}
+/** How much of the processor one request may take, in beats. The service shares its process with this test. */
+const MOST = 250
 
 describe('one small request', () => {
   const list = Array.from({ length: 4_900 }, (_, at) => at % 10).join()
@@ -112,9 +99,9 @@ describe('one small request', () => {
     ['a rule in a reviewed file', review(`create rule r as on insert to site do (${';'.repeat(100_000)}`), 200],
   ])('%s is answered, and takes little of the processor', async (_, work, status) => {
     let answered = 0
-    const ms = await processorMs(async () => (answered = (await work()).status))
+    const cost = await processorCost(async () => (answered = (await work()).status), MOST)
     expect(answered).toBe(status)
-    expect(ms).toBeLessThan(MOST_MS)
+    expect(cost).toBeLessThan(MOST)
     expect((await service.request('GET', '/healthz')).status).toBe(200)
   })
 })
