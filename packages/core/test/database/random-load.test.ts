@@ -15,7 +15,7 @@ import { openProxy, type Proxy } from '../../../../testing/proxy.js'
 
 // Many callers at few rows, while sessions are cancelled and ended and the network is cut. Afterwards the book is played over the rows as
 // they were first: it has to come to the rows as they are, and to what each caller was told.
-const OPERATIONS = Number(process.env['LEDGERMAN_TEST_OPERATIONS'] ?? 2_500)
+const OPERATIONS = Number(process.env['LEDGERMAN_TEST_OPERATIONS'] ?? 5_000)
 const CALLERS = 64
 const ROWS = 24
 const TROUBLE_EVERY_MS = 40

@@ -2,6 +2,7 @@ import { z } from 'zod'
 import { PLACEHOLDER_STYLES, problemCatalogue, problemDocument, type ProblemCode } from '@ledgerman/contract'
 import { SESSION_COOKIE } from './authenticate.js'
 import { longestOf } from './call-limit.js'
+import { isOptional } from './read-body.js'
 import type { Route } from './route.js'
 
 type Json = Record<string, unknown>
@@ -74,7 +75,7 @@ function toOperation(route: Route, toSchema: ToSchema): Json {
     ...(route.body
       ? {
           requestBody: {
-            required: true,
+            required: !isOptional(route.body),
             content: Object.fromEntries(
               Object.entries(route.body).map(([type, { schema, shape }]) => [
                 type,

@@ -10,6 +10,8 @@ import {
 } from '@ledgerman/contract'
 import { AS_IT_COMES, AS_IT_STANDS, type BodyShape } from './route.js'
 
+const JSON_TYPE = 'application/json'
+
 /**
  * Reads a body that was collected as bytes: media type, character set, syntax, shape, in that order.
  *
@@ -17,7 +19,7 @@ import { AS_IT_COMES, AS_IT_STANDS, type BodyShape } from './route.js'
  */
 export function readBody(request: Request, shape: BodyShape): { body: unknown; text: string; mediaType: string } {
   const { mediaType, accepted } = acceptedForm(request, shape)
-  const text = decode(request.body)
+  const text = saysNothing(request, shape) ? NOTHING_SAID : decode(request.body)
   if (text.includes('\0'))
     throw new LedgermanProblem('request-invalid', 'The body holds U+0000, which PostgreSQL cannot store.', {
       where: 'body',
@@ -28,6 +30,19 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
   if (!checked.success) throw invalid('body', checked.error, value)
   if (mayLoseMember(text)) assertNoneLost(value, checked.data)
   return { body: checked.data, text, mediaType }
+}
+
+/** What a body that may be left out stands for, where it is. */
+const NOTHING_SAID = '{}'
+
+/** Whether a call has nothing that must be said in its body. */
+export function isOptional(shape: BodyShape): boolean {
+  return shape[JSON_TYPE]?.schema.safeParse({}).success === true
+}
+
+/** Whether a request has no body (RFC 9112, section 6), or an empty one, and needs none. */
+function saysNothing({ headers }: Request, shape: BodyShape): boolean {
+  return headers['transfer-encoding'] === undefined && Number(headers['content-length'] ?? 0) === 0 && isOptional(shape)
 }
 
 /** Whether a body in this form is for the handler to read as it comes. @throws LedgermanProblem media-type */
@@ -46,6 +61,7 @@ export function mediaTypeOf(request: Request): string {
 }
 
 function acceptedForm(request: Request, shape: BodyShape): { mediaType: string; accepted: BodyShape[string] } {
+  if (saysNothing(request, shape)) return { mediaType: JSON_TYPE, accepted: shape[JSON_TYPE] as BodyShape[string] }
   const [mediaType = '', ...parameters] = (request.headers['content-type'] ?? '')
     .split(';')
     .map((part) => part.trim().toLowerCase())

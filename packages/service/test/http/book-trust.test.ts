@@ -73,6 +73,20 @@ describe('a book as it was sealed', () => {
     expect(await seal()).toEqual(await target().book.seal())
   })
 
+  it('is verified for who says nothing more, but does not take what it cannot read for nothing', async () => {
+    const post = (init: object) => service.request('POST', `${T}/book/verification`, init)
+    for (const init of [{}, { body: '' }, { body: '', headers: json }, { body: {}, headers: json }])
+      expect(await post(init)).toMatchObject({ status: 200, body: { ok: true } })
+    expect(
+      await post({ body: 'seal=1', headers: { 'content-type': 'application/x-www-form-urlencoded' } }),
+    ).toMatchObject({ status: 415, body: { code: 'media-type' } })
+    // A call that has to be told something is not optional.
+    expect((await service.request('POST', `${T}/book/pruning`)).status).toBe(415)
+    const { paths } = (await service.request('GET', '/openapi.json', { token: '' })).body
+    const isRequired = (path: string) => paths[path.replace('observatory', '{target}')].post.requestBody.required
+    expect([`${T}/book/verification`, `${T}/book/pruning`].map(isRequired)).toEqual([false, true])
+  })
+
   it('has what is committed late sealed late', async () => {
     const late = await service.observatory.session()
     await late.query('begin')

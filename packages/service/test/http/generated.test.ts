@@ -4,7 +4,7 @@ import { startTestService, type RunningService } from '../../../../testing/runni
 
 // Requests made of the OpenAPI document, as it asks and not. LEDGERMAN_TEST_REQUESTS says how many, LEDGERMAN_TEST_SEED which.
 
-const REQUESTS = Number(process.env['LEDGERMAN_TEST_REQUESTS'] ?? 2_500)
+const REQUESTS = Number(process.env['LEDGERMAN_TEST_REQUESTS'] ?? 5_000)
 const SEED = Number(process.env['LEDGERMAN_TEST_SEED'] ?? Math.floor(Math.random() * 2 ** 31))
 const AT_ONCE = 8
 /** Longer than any of these calls may take by itself, in milliseconds: the lock wait and the time limit of the test's target. */
