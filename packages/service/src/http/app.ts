@@ -32,7 +32,7 @@ import { CallLimit } from './call-limit.js'
 import { hideStatements } from './hide-statements.js'
 import { answerAsItIs, type LookAgain } from './look-again.js'
 import { toOpenApi } from './openapi.js'
-import { comesAsStream, invalid, mediaTypeOf, readBody } from './read-body.js'
+import { comesAsStream, invalid, mediaTypeOf, readBody, takesBody } from './read-body.js'
 import { logRequests } from './request-log.js'
 import type { Call, Reply, Route } from './route.js'
 
@@ -118,11 +118,11 @@ async function serve(
   const { style, query } = styleOf(route, request)
   const checked = checkInput(queryOf(route), query)
   if (!checked.success) throw invalid('query', checked.error, query)
-  const isStream = route.body !== undefined && comesAsStream(request, route.body)
+  const isStream = takesBody(route) && comesAsStream(request, route)
   if (route.body && !isStream) await readInTime(request, response, readBytes)
   const read =
-    route.body && !isStream
-      ? readBody(request, route.body)
+    takesBody(route) && !isStream
+      ? readBody(request, route)
       : { body: undefined, text: '', mediaType: isStream ? mediaTypeOf(request) : '' }
   const limit = new CallLimit(route, response, stopping)
   const call = {

@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { PLACEHOLDER_STYLES, problemCatalogue, problemDocument, type ProblemCode } from '@ledgerman/contract'
 import { SESSION_COOKIE } from './authenticate.js'
 import { longestOf } from './call-limit.js'
-import { isOptional } from './read-body.js'
+import { isOptional, takesBody } from './read-body.js'
 import type { Route } from './route.js'
 
 type Json = Record<string, unknown>
@@ -72,10 +72,10 @@ function toOperation(route: Route, toSchema: ToSchema): Json {
     ...(route.role === null ? { security: [] } : { 'x-role': route.role }),
     ...(longestMs === null ? { 'x-goes-on': true } : { 'x-longest-ms': longestMs }),
     parameters: [...pathParameters(route), ...queryParameters(route, toSchema), ...headerParameters(route)],
-    ...(route.body
+    ...(takesBody(route)
       ? {
           requestBody: {
-            required: !isOptional(route.body),
+            required: !isOptional(route),
             content: Object.fromEntries(
               Object.entries(route.body).map(([type, { schema, shape }]) => [
                 type,

@@ -8,18 +8,25 @@ import {
   mayLoseMember,
   parseJson,
 } from '@ledgerman/contract'
-import { AS_IT_COMES, AS_IT_STANDS, type BodyShape } from './route.js'
+import { AS_IT_COMES, AS_IT_STANDS, type BodyShape, type Route } from './route.js'
 
 const JSON_TYPE = 'application/json'
+
+/** A call that takes a body. */
+export type BodyRoute = Route & { body: BodyShape }
+
+export function takesBody(route: Route): route is BodyRoute {
+  return route.body !== undefined
+}
 
 /**
  * Reads a body that was collected as bytes: media type, character set, syntax, shape, in that order.
  *
  * @throws LedgermanProblem media-type, request-invalid
  */
-export function readBody(request: Request, shape: BodyShape): { body: unknown; text: string; mediaType: string } {
-  const { mediaType, accepted } = acceptedForm(request, shape)
-  const text = saysNothing(request, shape) ? NOTHING_SAID : decode(request.body)
+export function readBody(request: Request, route: BodyRoute): { body: unknown; text: string; mediaType: string } {
+  const { mediaType, accepted } = acceptedForm(request, route)
+  const text = saysNothing(request, route) ? NOTHING_SAID : decode(request.body)
   if (text.includes('\0'))
     throw new LedgermanProblem('request-invalid', 'The body holds U+0000, which PostgreSQL cannot store.', {
       where: 'body',
@@ -35,19 +42,19 @@ export function readBody(request: Request, shape: BodyShape): { body: unknown; t
 /** What a body that may be left out stands for, where it is. */
 const NOTHING_SAID = '{}'
 
-/** Whether a call has nothing that must be said in its body. */
-export function isOptional(shape: BodyShape): boolean {
-  return shape[JSON_TYPE]?.schema.safeParse({}).success === true
+/** Whether a call has nothing that must be said in its body. One that may change something is told what, be it nothing. */
+export function isOptional({ body, mayChange }: BodyRoute): boolean {
+  return mayChange !== true && body[JSON_TYPE]?.schema.safeParse({}).success === true
 }
 
 /** Whether a request has no body (RFC 9112, section 6), or an empty one, and needs none. */
-function saysNothing({ headers }: Request, shape: BodyShape): boolean {
-  return headers['transfer-encoding'] === undefined && Number(headers['content-length'] ?? 0) === 0 && isOptional(shape)
+function saysNothing({ headers }: Request, route: BodyRoute): boolean {
+  return headers['transfer-encoding'] === undefined && Number(headers['content-length'] ?? 0) === 0 && isOptional(route)
 }
 
 /** Whether a body in this form is for the handler to read as it comes. @throws LedgermanProblem media-type */
-export function comesAsStream(request: Request, shape: BodyShape): boolean {
-  const isStream = acceptedForm(request, shape).accepted.parse === AS_IT_COMES
+export function comesAsStream(request: Request, route: BodyRoute): boolean {
+  const isStream = acceptedForm(request, route).accepted.parse === AS_IT_COMES
   const encoding = request.headers['content-encoding'] ?? 'identity'
   if (isStream && encoding !== 'identity')
     throw new LedgermanProblem('media-type', `The body is encoded as ${encoding}; send it plain.`, {
@@ -60,8 +67,9 @@ export function mediaTypeOf(request: Request): string {
   return (request.headers['content-type'] ?? '').split(';')[0]?.trim().toLowerCase() ?? ''
 }
 
-function acceptedForm(request: Request, shape: BodyShape): { mediaType: string; accepted: BodyShape[string] } {
-  if (saysNothing(request, shape)) return { mediaType: JSON_TYPE, accepted: shape[JSON_TYPE] as BodyShape[string] }
+function acceptedForm(request: Request, route: BodyRoute): { mediaType: string; accepted: BodyShape[string] } {
+  const shape = route.body
+  if (saysNothing(request, route)) return { mediaType: JSON_TYPE, accepted: shape[JSON_TYPE] as BodyShape[string] }
   const [mediaType = '', ...parameters] = (request.headers['content-type'] ?? '')
     .split(';')
     .map((part) => part.trim().toLowerCase())

@@ -80,11 +80,16 @@ describe('a book as it was sealed', () => {
     expect(
       await post({ body: 'seal=1', headers: { 'content-type': 'application/x-www-form-urlencoded' } }),
     ).toMatchObject({ status: 415, body: { code: 'media-type' } })
-    // A call that has to be told something is not optional.
-    expect((await service.request('POST', `${T}/book/pruning`)).status).toBe(415)
+    // One that has to be told something, or may change something, has a body.
+    const [pruning, programmes] = ['/book/pruning', '/mappings/programme/records']
+    for (const path of [pruning, programmes]) expect((await service.request('POST', T + path)).status).toBe(415)
     const { paths } = (await service.request('GET', '/openapi.json', { token: '' })).body
-    const isRequired = (path: string) => paths[path.replace('observatory', '{target}')].post.requestBody.required
-    expect([`${T}/book/verification`, `${T}/book/pruning`].map(isRequired)).toEqual([false, true])
+    const isRequired = (path: string) => paths[`/v1/targets/{target}${path}`].post.requestBody.required
+    expect(['/book/verification', '/book/pruning', '/mappings/{mapping}/records'].map(isRequired)).toEqual([
+      false,
+      true,
+      true,
+    ])
   })
 
   it('has what is committed late sealed late', async () => {
