@@ -2,8 +2,8 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import { AnswerTooLarge } from './answer-limit.js'
 import { hasNoSessionLeft, isDatabaseError } from './database-error.js'
 
-/** The problem for a session that cannot be had. */
-export function translateConnectionError(target: string, error: unknown): LedgermanProblem {
+/** The problem for a session that cannot be had. @param hasSome whether there are others, which may come free */
+export function translateConnectionError(target: string, error: unknown, hasSome = true): LedgermanProblem {
   if (error instanceof LedgermanProblem) return error
   const code = isDatabaseError(error) ? error.code : undefined
   if (code === '28P01' || code === '28000') {
@@ -21,7 +21,8 @@ export function translateConnectionError(target: string, error: unknown): Ledger
       { target },
       { cause: error },
     )
-  if (error instanceof Error && error.message === 'timeout exceeded when trying to connect')
+  const isWaitOver = error instanceof Error && error.message === 'timeout exceeded when trying to connect'
+  if (isWaitOver && hasSome)
     return new LedgermanProblem(
       'too-many-requests',
       `All sessions of ${target} are busy, and none came free in time. Nothing was sent; try again in a moment.`,
@@ -30,7 +31,7 @@ export function translateConnectionError(target: string, error: unknown): Ledger
     )
   return new LedgermanProblem(
     'target-unavailable',
-    `${target} cannot be reached: ${connectionReason(error)}. Nothing was sent; ${whatToDo(error)}.`,
+    `${target} cannot be reached: ${isWaitOver ? 'it does not answer' : connectionReason(error)}. Nothing was sent; ${whatToDo(error)}.`,
     { target },
     { cause: error },
   )

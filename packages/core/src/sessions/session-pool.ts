@@ -107,7 +107,7 @@ export class SessionPool {
           continue
         }
         if (!hasNoSessionLeft(error) || performance.now() > deadline)
-          throw translateConnectionError(this.options.name, error)
+          throw translateConnectionError(this.options.name, error, this.#open.size > 0)
         deadline = Math.min(deadline, performance.now() + CONNECT_LIMIT_MS)
         this.#makeDo()
         await delay(FULL_PAUSE_MS * (1 + Math.random()))

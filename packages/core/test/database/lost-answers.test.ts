@@ -1,4 +1,6 @@
 import { generateKeyPairSync, randomUUID } from 'node:crypto'
+import { once } from 'node:events'
+import { createServer, type AddressInfo, type Socket } from 'node:net'
 import { setTimeout as delay } from 'node:timers/promises'
 import { isProblem, type JobInput, type LedgermanProblem } from '@ledgerman/contract'
 import {
@@ -175,6 +177,24 @@ it('gives nobody a session that is still in a transaction', async () => {
   await session.query('select 1/0').catch(() => undefined)
   session.release()
   await expect(target.query('select 1')).resolves.toMatchObject({ rows: [['1']] })
+})
+
+it('takes no server that is silent for one whose sessions are all busy', async () => {
+  const open = new Set<Socket>()
+  const silent = createServer((socket) => void open.add(socket)).listen(0, '127.0.0.1')
+  await once(silent, 'listening')
+  const url = `postgres://somebody@127.0.0.1:${(silent.address() as AddressInfo).port}/mute`
+  const mute = new Target({ name: 'mute', url, connections: 2, digestKey: Buffer.from('k') })
+  try {
+    const told = await Promise.all(Array.from({ length: 6 }, () => problemOf(mute.query('select 1'))))
+    expect(new Set(told.map(({ code }) => code))).toEqual(new Set(['target-unavailable']))
+    const words = expect.stringMatching(/^mute cannot be reached: it does not answer\. Nothing was sent/) as string
+    expect(told.map(({ detail }) => detail)).toContainEqual(words)
+  } finally {
+    await mute.close()
+    for (const socket of open) socket.destroy()
+    silent.close()
+  }
 })
 
 it('cancels what the server does not end by itself, hears its last words, and lends that session to nobody', async () => {
