@@ -42,7 +42,7 @@ export class LedgermanProblem extends Error {
   }
 }
 
-/** Whether an error is a problem of ours, and of that code where one is given. */
-export function isProblem(error: unknown, code?: ProblemCode): error is LedgermanProblem {
-  return error instanceof LedgermanProblem && (code === undefined || error.code === code)
+/** Whether an error is a problem of ours, and of one of these codes where some are given. */
+export function isProblem(error: unknown, ...codes: ProblemCode[]): error is LedgermanProblem {
+  return error instanceof LedgermanProblem && (codes.length === 0 || codes.includes(error.code))
 }

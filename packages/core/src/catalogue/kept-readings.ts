@@ -148,7 +148,7 @@ async function orMeanwhile<T>(asked: Promise<T>, meanwhile: T, patienceMs = RERE
   let timer: NodeJS.Timeout | undefined
   const late = new Promise<T>((resolve) => (timer = setTimeout(resolve, patienceMs, meanwhile)))
   const answered = asked.catch((error: unknown) => {
-    if (isProblem(error, 'lock-timeout') || isProblem(error, 'time-limit')) return meanwhile
+    if (isProblem(error, 'lock-timeout', 'time-limit')) return meanwhile
     throw error
   })
   try {

@@ -7,7 +7,7 @@ import { toRunReceipt } from './run-receipt.js'
 export async function refuseRun(run: PlanRun, problem: unknown): Promise<unknown> {
   if (!isProblem(problem)) return problem
   const receipt = toRunReceipt(run, 'refused', run.attempt)
-  const isOfItsKey = isProblem(problem, 'idempotency-key-in-use') || isProblem(problem, 'idempotency-key-reused')
+  const isOfItsKey = isProblem(problem, 'idempotency-key-in-use', 'idempotency-key-reused')
   const isBooked = run.isCommit && !isOfItsKey && (await recordRefusedRun(run.target, run.plan, receipt, problem))
   if (!isBooked) receipt.entry = null
   return problem.with({ receipt, ...(isProblem(problem, 'retries-exhausted') ? { attempts: run.attempts } : {}) })

@@ -354,8 +354,7 @@ export class Target implements Queryable {
     }
     const explained = translateError(error, { target: this.name, ...this.limits, ...context })
     // What does not fit may have fitted before the table was altered.
-    if (isProblem(explained, 'definition-invalid') || isProblem(explained, 'target-denied') || mayBeOutdated(error))
-      this.forgetCatalogue()
+    if (isProblem(explained, 'definition-invalid', 'target-denied') || mayBeOutdated(error)) this.forgetCatalogue()
     return explained
   }
 

@@ -50,7 +50,7 @@ it('is that in which they wrote: history tells of nothing outside, and all of it
   const comingAgain = async (work: () => Promise<unknown>): Promise<unknown> => {
     for (;;) {
       const done = await work().catch((error: unknown) => {
-        if (!isProblem(error, 'too-many-requests') && !isProblem(error, 'lock-timeout')) throw error
+        if (!isProblem(error, 'too-many-requests', 'lock-timeout')) throw error
       })
       if (done !== undefined) return done
     }

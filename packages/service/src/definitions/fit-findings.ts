@@ -31,7 +31,7 @@ export async function expressionFindings(
     const mapping = await findMapping(name)
     return [...(await checkRules(target, mapping)), ...(await checkFinds(target, mapping, findMapping, isLenient))]
   } catch (error) {
-    if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
+    if (isProblem(error, 'definition-invalid', 'not-found')) return findingsOf(error)
     throw error
   }
 }
@@ -55,7 +55,7 @@ export async function transactionFindings(
     return wrong.length > 0 ? wrong : await checkExamples(target, plan)
   } catch (error) {
     if (!isMeant(sources)) return []
-    if (isProblem(error, 'definition-invalid') || isProblem(error, 'not-found')) return findingsOf(error)
+    if (isProblem(error, 'definition-invalid', 'not-found')) return findingsOf(error)
     throw error
   }
 }

@@ -228,11 +228,9 @@ const CANCELLED = new Error('The job was cancelled.')
 const STOPPED = new Error('The service stops.')
 const LOST = new Error('Another service has taken the job.')
 
-const PASSING = ['target-unavailable', 'too-many-requests', 'outcome-unknown'] as const
-
 /** Whether the target, or the home database, was away, or too busy. How far a job came is read from the target's book when it goes on. */
 function isPassing(problem: unknown): boolean {
-  return PASSING.some((code) => isProblem(problem, code))
+  return isProblem(problem, 'target-unavailable', 'too-many-requests', 'outcome-unknown')
 }
 
 /** Whether the job has committed what it could not tell, or may have. */

@@ -5,7 +5,6 @@ import {
   entryRows as rowsOfEntry,
   entryRowsQuery,
   fromRecordAddress,
-  isProblem,
   LedgermanProblem,
 } from '@ledgerman/contract'
 import {
@@ -28,12 +27,6 @@ const PAGE_ENTRIES = 50
 const EXPORTED_PATHS = EXPORTED_COLUMNS.map((name) => [name])
 
 export function entryRoutes({ targets }: Services) {
-  /** The mapping, where there still is one that fits: the book knows of others, too. */
-  const mappingNow = (target: Target, name: string) =>
-    targets.mapping(target, name).catch((error: unknown) => {
-      if (isProblem(error, 'not-found') || isProblem(error, 'definition-invalid')) return undefined
-      throw error
-    })
   const finder = (target: Target) => (name: string, revision: number) => targets.findRevision(target, name, revision)
   return [
     defineRoute({
@@ -56,7 +49,7 @@ export function entryRoutes({ targets }: Services) {
           )
         }
         const { key, limit, after, ...filter } = query
-        const keyed = key === undefined ? undefined : await mappingNow(target, query.mapping ?? '')
+        const keyed = key === undefined ? undefined : await targets.findMapping(target, query.mapping ?? '')
         const parts = key === undefined ? undefined : fromRecordAddress(key)
         if (keyed && parts && parts.length !== keyed.key.length)
           throw new LedgermanProblem(

@@ -85,7 +85,7 @@ export function overviewRoutes({ targets, jobs }: Services) {
       await resolve()
       return []
     } catch (error) {
-      if (!isProblem(error, 'definition-invalid') && !isProblem(error, 'not-found')) throw error
+      if (!isProblem(error, 'definition-invalid', 'not-found')) throw error
       return [{ kind, about: name, message: error.detail }]
     }
   }

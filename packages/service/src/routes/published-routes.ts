@@ -39,7 +39,7 @@ export function publishedRoutes<Kind extends DefinitionKind>(services: Services,
     try {
       return { ...described, ...(await asItIs(target, () => resolve(target, found))), drift: null }
     } catch (error) {
-      if (!isProblem(error, 'definition-invalid') && !isProblem(error, 'not-found')) throw error
+      if (!isProblem(error, 'definition-invalid', 'not-found')) throw error
       return { ...described, ...unresolved, drift: error.detail }
     }
   }

@@ -96,7 +96,7 @@ export async function rehearsedCondition(
 
 /** A record that is not as its rehearsal saw it makes the rehearsal stale. */
 export function asStale(error: unknown, isRehearsed: boolean): unknown {
-  if (!isRehearsed || !(isProblem(error, 'record-changed') || isProblem(error, 'no-such-record'))) return error
+  if (!isRehearsed || !isProblem(error, 'record-changed', 'no-such-record')) return error
   const { receipt, key, theirs, current, guard } = error.facts as Record<string, unknown> & { receipt?: Receipt }
   return new LedgermanProblem(
     'rehearsal-stale',

@@ -13,8 +13,6 @@ const SHARE = 20
 /** How often the whole book is looked through for entries that were committed long after they were begun, in milliseconds. */
 const THOROUGH_EVERY_MS = 10 * 60_000
 
-const PASSING = ['lock-timeout', 'target-unavailable', 'too-many-requests'] as const
-
 /** Seals the books of all targets, one after the other and again and again. */
 export class Sealer {
   readonly #timers = new Map<string, NodeJS.Timeout>()
@@ -80,7 +78,7 @@ export class Sealer {
     if (this.#told.get(target) === detail) return
     this.#told.set(target, detail)
     // Another service seals it, or nobody can reach it now: neither is a fault of the book.
-    const isPassing = PASSING.some((code) => isProblem(error, code))
+    const isPassing = isProblem(error, 'lock-timeout', 'target-unavailable', 'too-many-requests')
     this.log[isPassing ? 'debug' : 'warn']({ target, error: detail }, 'book cannot be sealed')
   }
 }

@@ -144,13 +144,13 @@ export class TargetRegistry {
   }
 
   /** The revision an entry was written with, where it still fits the table. */
-  async findRevision(target: Target, name: string, revision: number): Promise<Mapping | undefined> {
-    try {
-      return await this.resolve(target, await this.mappings.getRevision(target.name, name, revision))
-    } catch (error) {
-      if (isProblem(error, 'not-found') || isProblem(error, 'definition-invalid')) return undefined
-      throw error
-    }
+  findRevision(target: Target, name: string, revision: number): Promise<Mapping | undefined> {
+    return whereItFits(async () => this.resolve(target, await this.mappings.getRevision(target.name, name, revision)))
+  }
+
+  /** The mapping, where there still is one that fits its table: the book knows of others, too. */
+  findMapping(target: Target, name: string): Promise<Mapping | undefined> {
+    return whereItFits(() => this.mapping(target, name))
   }
 
   async describe(target: Target): Promise<TargetInfo> {
@@ -173,5 +173,15 @@ export class TargetRegistry {
 
   async close(): Promise<void> {
     await Promise.all([...this.#targets.values()].map((target) => target.close()))
+  }
+}
+
+/** What a definition leads to; undefined where it is gone, or fits its table no more. */
+async function whereItFits<T>(read: () => Promise<T>): Promise<T | undefined> {
+  try {
+    return await read()
+  } catch (error) {
+    if (isProblem(error, 'not-found', 'definition-invalid')) return undefined
+    throw error
   }
 }

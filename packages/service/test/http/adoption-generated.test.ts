@@ -74,7 +74,7 @@ it('what is adopted does what the statement did', async () => {
       .run({ mode: 'rehearse', steps: [{ ...step, ...(isSaid && { everyRow: true }) }] } as never)
       .catch((error: unknown) => {
         // Where a key is named one record is meant, and one that is not there is said.
-        if (!(isProblem(error, 'no-such-record') || isProblem(error, 'count-mismatch')) || wanted.length > 0)
+        if (!isProblem(error, 'no-such-record', 'count-mismatch') || wanted.length > 0)
           throw new Error(JSON.stringify({ where, value, step, wanted }), { cause: error })
         return undefined
       })
