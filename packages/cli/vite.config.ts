@@ -26,16 +26,23 @@ export default defineConfig({
   },
   plugins: [
     {
-      name: 'runtime',
-      // To find and read one more small file takes Node as long as the whole program takes to be read.
+      name: 'one-file',
+      // To find and read one more small file takes Node as long as the whole program takes to be read. So what the program shares with its
+      // parts stands in it, and the parts have it from there.
       generateBundle(_options, bundle) {
-        const files = Object.values(bundle).filter((file) => file.type === 'chunk')
-        const runtime = files.find((file) => file.name === 'rolldown-runtime')
-        const entry = files.find((file) => file.isEntry)
-        if (!runtime || !entry) throw new Error('the program or what its parts share is missing')
-        const call = /require\(\W\.\/chunks\/rolldown-runtime\.cjs\W\)/
-        if (!call.test(entry.code)) throw new Error('the program does not ask for what its parts share')
-        entry.code = entry.code.replace(call, () => `(exports=>{${runtime.code};return exports})({})`)
+        const entry = Object.values(bundle).find((file) => file.type === 'chunk' && file.isEntry)
+        if (entry?.type !== 'chunk') throw new Error('the program is missing')
+        for (const name of entry.imports) {
+          const shared = bundle[name]
+          if (shared === undefined) continue
+          const call = `require("./${name}")`
+          const quoted = entry.code.includes(call) ? call : call.replaceAll('"', '`')
+          if (shared.type !== 'chunk' || shared.imports.length > 0 || !entry.code.includes(quoted))
+            throw new Error(`${name} cannot stand in the program`)
+          const within = `exports[${JSON.stringify(name)}]`
+          entry.code = entry.code.replace(quoted, () => `(${within}=(exports=>{${shared.code};return exports})({}))`)
+          shared.code = `module.exports=require("../${entry.fileName}")[${JSON.stringify(name)}]`
+        }
       },
     },
     {

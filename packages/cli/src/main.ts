@@ -10,12 +10,19 @@ const USAGE = 2
 /** Of a file or a pipe: wide enough for a value of some length, narrow enough to be read. */
 const WIDTH_ELSEWHERE = 120
 const isJson = process.argv.includes('--json')
+let saidMore = false
 const terminal = {
   env: process.env,
   out: (text: string) => void process.stdout.write(text, (error) => error && endWithout(error)),
-  err: (text: string) => void process.stderr.write(text),
+  err: (text: string) => {
+    saidMore = true
+    process.stderr.write(text)
+  },
   width: process.stdout.columns ?? WIDTH_ELSEWHERE,
-  isInteractive: process.stderr.isTTY === true,
+  // To make that stream takes longer than most of a command does: only where somebody asks.
+  get isInteractive() {
+    return process.stderr.isTTY === true
+  },
   isRedirected: process.stdout.isTTY !== true,
   drained: () =>
     process.stdout.writableNeedDrain ? once(process.stdout, 'drain').then(() => undefined) : Promise.resolve(),
@@ -39,7 +46,7 @@ function endWithout(error: NodeJS.ErrnoException): never {
 
 /** Ends once all is written, whatever is left open: taking everything down in order takes Node longer than printing does. */
 function end(): void {
-  process.stdout.write('', () => process.stderr.write('', () => process.exit()))
+  process.stdout.write('', () => (saidMore ? process.stderr.write('', () => process.exit()) : process.exit()))
 }
 
 function report(error: unknown): number {

@@ -1,35 +1,44 @@
 import { Readable } from 'node:stream'
-import { request as requestHttp, type ClientRequest, type IncomingMessage } from 'node:http'
+import type { ClientRequest, IncomingMessage } from 'node:http'
 import type { Received, Send } from '@ledgerman/client'
+import { sendOverSocket } from './send-over-socket.js'
 
 /**
- * Sends a request as `fetch` does, by Node's own HTTP client: `fetch` takes longer to begin with than a command takes without it.
+ * Sends a request as `fetch` does, which takes longer to begin with than a command takes without it.
  *
  * @throws TypeError as `fetch` does, its cause what went wrong
  */
-export const sendRequest: Send = (address, { method, headers, body, signal }) => {
+export const sendRequest: Send = async (address, init) => {
+  const { body } = init
+  const isAtHand = body === undefined || typeof body === 'string'
+  try {
+    return await (isAtHand && address.startsWith('http:')
+      ? sendOverSocket(new URL(address), { ...init, body })
+      : sendByNode(address, init))
+  } catch (error) {
+    throw new TypeError('the request failed', { cause: (error as Error).cause ?? error })
+  }
+}
+
+/** By Node's own HTTP client: what is sent as it comes, and over TLS. */
+const sendByNode: Send = (address, { method, headers, body, signal }) => {
   // Few need it, and the bundle, which V8 has compiled before, can import nothing by itself.
-  const send = address.startsWith('https:') ? process.getBuiltinModule('node:https').request : requestHttp
+  const { request: send } = process.getBuiltinModule(address.startsWith('https:') ? 'node:https' : 'node:http')
   return new Promise((resolve, reject) => {
-    const fail = (error: Error) => reject(new TypeError('the request failed', { cause: error.cause ?? error }))
     const options = {
       method,
       headers: { ...headers, ...(typeof body === 'string' ? { 'content-length': Buffer.byteLength(body) } : {}) },
       // One command, one connection: nothing is kept open that would keep the command from ending.
       agent: false as const,
     }
-    try {
-      const request = send(address, options, (message) => resolve(toReceived(message))).on('error', fail)
-      giveUpOn(signal, request)
-      if (body === undefined || typeof body === 'string') request.end(body)
-      // An answer may come before all is sent: then the rest is not wanted.
-      else
-        Readable.from(body as AsyncIterable<Uint8Array>)
-          .on('error', fail)
-          .pipe(request)
-    } catch (error) {
-      fail(error as Error)
-    }
+    const request = send(address, options, (message) => resolve(toReceived(message))).on('error', reject)
+    giveUpOn(signal, request)
+    if (body === undefined || typeof body === 'string') request.end(body)
+    // An answer may come before all is sent: then the rest is not wanted.
+    else
+      Readable.from(body as AsyncIterable<Uint8Array>)
+        .on('error', reject)
+        .pipe(request)
   })
 }
 

@@ -10,6 +10,7 @@ import {
   type ProblemCode,
   type Progress,
 } from '@ledgerman/contract'
+import { assertHeaders } from './header-values.js'
 import { toPlain } from './plain-value.js'
 
 export interface ConnectionOptions {
@@ -212,21 +213,21 @@ export class HttpClient {
 
   #fetch(path: string, request: Request, accept: string, signal: AbortSignal | undefined): Promise<Received> {
     const { method = 'GET', body, stream, contentType = 'application/json', headers = {}, query = {} } = request
-    const parameters = new URLSearchParams(
-      Object.entries(query).flatMap(([name, value]) =>
-        value === undefined ? [] : [[name, String(value)] as [string, string]],
-      ),
+    const given = Object.entries(query).flatMap(([name, value]) =>
+      value === undefined ? [] : [[name, String(value)] as [string, string]],
     )
-    const address = `${this.#url}${path}${parameters.size > 0 ? `?${parameters.toString()}` : ''}`
+    const parameters = given.length > 0 ? `?${new URLSearchParams(given).toString()}` : ''
     const { token, fetch: send = globalThis.fetch as unknown as Send } = this.#options
-    return send(address, {
+    const sent = {
+      accept,
+      ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
+      ...(body === undefined && stream === undefined ? {} : { 'content-type': contentType }),
+      ...headers,
+    }
+    assertHeaders(sent)
+    return send(`${this.#url}${path}${parameters}`, {
       method,
-      headers: {
-        accept,
-        ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
-        ...(body === undefined && stream === undefined ? {} : { 'content-type': contentType }),
-        ...headers,
-      },
+      headers: sent,
       ...(signal ? { signal } : {}),
       // A body that is read as it is sent says so (WHATWG Fetch, RequestDuplex).
       ...(stream === undefined ? {} : { body: stream, duplex: 'half' as const }),

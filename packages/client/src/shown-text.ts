@@ -1,8 +1,16 @@
 /**
  * Characters that nobody sees as they stand, or that change how those beside them are shown: control and format characters, line
- * separators, and every blank but the plain one (the Unicode Standard, section 4.5, general categories).
+ * separators, and every blank but the plain one (the Unicode Standard, section 4.5, general categories). The source of an expression with
+ * the flag `u`, and none itself: V8 looks all of them up as it makes one.
  */
-export const UNSEEN = /[\p{Cc}\p{Cf}\p{Zl}\p{Zp}]|(?! )\p{Zs}/u
+export const UNSEEN = String.raw`[\p{Cc}\p{Cf}\p{Zl}\p{Zp}]|(?! )\p{Zs}`
+
+const PLAIN = /^[\x20-\x7e]*$/
+
+/** Whether a text holds such a character. */
+export function hasUnseen(text: string): boolean {
+  return !PLAIN.test(text) && new RegExp(UNSEEN, 'u').test(text)
+}
 
 /** A text with each such character as JSON escapes it (RFC 8259, section 7): it must not reach a terminal or a page as it is. */
 export function escapeUnseen(text: string): string {

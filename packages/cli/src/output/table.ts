@@ -1,6 +1,6 @@
 import colors from 'picocolors'
 import stringWidth from 'string-width'
-import { abridge, cutToDifference, escapeUnseen, UNSEEN } from '@ledgerman/client'
+import { abridge, cutToDifference, escapeUnseen, hasUnseen } from '@ledgerman/client'
 import { printJson } from '@ledgerman/contract'
 
 const BETWEEN = '  '
@@ -66,7 +66,7 @@ export function formatValue(value: unknown, longest = LONGEST): string {
 /** What `formatValue` shows of a value that is not null, whole. */
 function plainText(value: unknown): string {
   if (typeof value !== 'string') return printJson(value)
-  const isUnclear = NEEDS_QUOTES.test(value) || UNSEEN.test(value) || isListOrObject(value)
+  const isUnclear = NEEDS_QUOTES.test(value) || hasUnseen(value) || isListOrObject(value)
   return isUnclear ? escapeUnseen(JSON.stringify(value)) : value
 }
 

@@ -56,6 +56,21 @@ it.each<[string, (value: never) => Promise<unknown>, RegExp]>([
   expect(sent).toEqual([])
 })
 
+it.each([
+  [
+    'token',
+    'abc\r',
+    {},
+    'token: no HTTP header can carry the character U+000D, a carriage return at its end. Nothing was sent.',
+  ],
+  ['idempotencyKey', 'x', { idempotencyKey: 'night 7 ☾ Ω' }, /character U\+263E, ☾ in it/],
+])('a %s that no header can carry is refused before a commit is sent', async (where, token, options, detail) => {
+  const client = new LedgermanClient({ url: 'http://desk.harrowfell.example', token, fetch: answer })
+  const run = client.target('observatory').run({ transaction: 'move', mode: 'commit', params: {} }, options)
+  await expect(run).rejects.toMatchObject({ code: 'request-invalid', where })
+  await expect(run).rejects.toThrow(detail)
+})
+
 it('sends every digit, no null for what is no number, and nothing for what is undefined', async () => {
   const values = { big: 2n ** 64n, none: undefined, infinite: Infinity, not: NaN, at: new Date(0) }
   await desk.change('programme', ['P-107'], values as never, { guard: 'v1' })

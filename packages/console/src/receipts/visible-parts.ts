@@ -8,7 +8,7 @@ export interface TextPart {
 
 const MARKS: Record<string, string> = { '\n': '↵', '\t': '⇥', '\r': '\\r', ' ': '␣' }
 
-const UNSEEN_PART = new RegExp(`(^ +| +$|${UNSEEN.source})`, 'u')
+const UNSEEN_PART = new RegExp(`(^ +| +$|${UNSEEN})`, 'u')
 
 /** Parts a text into what is shown as it stands, and marks for what is not: blanks at its ends and its line breaks among them. */
 export function visibleParts(text: string): TextPart[] {
