@@ -60,7 +60,8 @@ export function sendOverSocket(address: URL, request: ShortRequest): Promise<Rec
       })
       .on('end', () => {
         if (!isComplete) parser.finish()
-        if (!isComplete) fail(new Error('the connection was closed before the end of the answer'))
+        // As Node has it for a connection that is closed too soon.
+        if (!isComplete) fail(Object.assign(new Error('the connection was closed'), { code: 'ECONNRESET' }))
       })
       .on('error', fail)
       .on('close', () => request.signal?.removeEventListener('abort', giveUp))

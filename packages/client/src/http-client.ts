@@ -265,11 +265,20 @@ function givenUp(cause: unknown): LedgermanProblem {
   return new LedgermanProblem('cancelled', 'Stopped.', {}, { cause })
 }
 
-/** Whether nobody was there to take the request. */
+/** Whether nobody was there to take the request, or nobody who could be trusted. */
 function wasNeverSent(error: unknown): boolean {
-  const cause = error instanceof Error ? (error.cause as { code?: string } | undefined) : undefined
-  return /^(?:ECONNREFUSED|ENOTFOUND|EAI_AGAIN|EHOSTUNREACH|ENETUNREACH|ERR_INVALID_URL)$/.test(cause?.code ?? '')
+  const cause = error instanceof Error ? (error.cause as { code?: unknown } | undefined) : undefined
+  const code = String(cause?.code)
+  return (
+    /^(?:ECONNREFUSED|ENOTFOUND|EAI_AGAIN|EHOSTUNREACH|ENETUNREACH|ERR_INVALID_URL)$/.test(code) ||
+    IS_OF_CERTIFICATE.test(code)
+  )
 }
+
+/** Codes for a connection that was there, and of which no answer came. */
+const IS_BROKEN = /^(?:ECONNRESET|EPIPE|UND_ERR_SOCKET|UND_ERR_HEADERS_TIMEOUT|UND_ERR_BODY_TIMEOUT)$/
+/** Codes for a certificate that is not taken (Node's, and OpenSSL's X509_V_ERR_* without that): with it nothing was sent. */
+const IS_OF_CERTIFICATE = /CERT|^UNABLE_TO_/
 
 function brokenOff(url: string, cause: unknown): LedgermanProblem {
   return new LedgermanProblem(
@@ -299,9 +308,11 @@ function lostAnswer(
 function unreachable(url: string, error: unknown): LedgermanProblem {
   const cause = error instanceof Error && error.cause instanceof Error ? error.cause : error
   const words = cause instanceof Error ? cause.message : String(cause)
+  const { code, name } = cause as { code?: unknown; name?: string }
+  const isThere = IS_BROKEN.test(String(code)) || name === 'TimeoutError'
   return new LedgermanProblem(
     'target-unavailable',
-    `The service at ${url || 'this address'} cannot be reached: ${reasonOf(cause) ?? `${words || 'no answer'}. Is it running?`}`,
+    `The service at ${url || 'this address'} ${isThere ? 'gave no answer' : 'cannot be reached'}: ${reasonOf(cause) ?? `${words || 'no answer'}. Is it running?`}`,
     { service: url },
     { cause: error },
   )
@@ -312,7 +323,7 @@ function reasonOf(cause: unknown): string | undefined {
   const { code = '', message = '' } = cause as { code?: string; message?: string }
   if (code === 'EPROTO') return 'it does not speak TLS there. Is it http:// in place of https://?'
   if (code === 'ERR_TLS_CERT_ALTNAME_INVALID') return `${message} Use a name that its certificate is for.`
-  if (/CERT|^UNABLE_TO_/.test(code))
+  if (IS_OF_CERTIFICATE.test(code))
     return `${message}. Have Node trust the certificate that signed it: NODE_EXTRA_CA_CERTS=FILE.`
   return undefined
 }

@@ -27,3 +27,21 @@ it.each([502, 503, 504])('a proxy that answers a change with %i says nothing of 
     detail: `A proxy answered ${status}. Whether it changed anything is not known: look into the book for its entry.`,
   })
 })
+
+it.each([
+  ['ECONNRESET', 'the connection was closed', 'load', 'gave no answer: the connection was closed. Is it running?'],
+  ['ECONNRESET', 'the connection was closed', 'commit', 'Whether it changed anything is not known'],
+  ['ECONNREFUSED', 'connect ECONNREFUSED', 'commit', 'cannot be reached: connect ECONNREFUSED. Is it running?'],
+  ['CERT_HAS_EXPIRED', 'certificate has expired', 'commit', 'cannot be reached: certificate has expired. Have Node'],
+])('%s (%s) in the middle of a %s says what is known', async (code, message, what, detail) => {
+  const cause = Object.assign(new Error(message), { code })
+  const desk = new LedgermanClient({
+    url: 'https://desk.harrowfell.example',
+    token: 'x',
+    fetch: () => Promise.reject(new TypeError('fetch failed', { cause })),
+  }).target('observatory')
+  const options = { guard: '*', mode: 'commit' as const }
+  const call =
+    what === 'load' ? desk.load('programme', ['P-107']) : desk.change('programme', ['P-107'], { priority: 2 }, options)
+  await expect(call).rejects.toThrow(detail)
+})
