@@ -253,10 +253,10 @@ export class JobStore {
     )
   }
 
-  async keepPart(job: string, no: number, rows: number, data: string): Promise<void> {
+  async keepPart(job: string, no: number, rows: number, lines: Buffer): Promise<void> {
     await this.home.query(
       'insert into ledgerman_home.job_part (job, no, rows, data) values ($1, $2, $3, $4) on conflict (job, no) do nothing',
-      [job, no, rows, Buffer.from(data)],
+      [job, no, rows, lines],
     )
   }
 

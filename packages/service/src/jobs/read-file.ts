@@ -13,7 +13,7 @@ import {
 import { copyLine, readColumns, readRow, type GivenColumns, type Mapping } from '@ledgerman/core'
 import type { OnMissing } from '@ledgerman/contract'
 
-/** How much of a file is kept as one part, in characters. */
+/** How much of a file is kept as one part, in bytes. */
 const PART_SIZE = 512 * 1024
 
 /** Whoever sends nothing for so long, or less than so many bytes a second on the whole, has no end in sight. In milliseconds. */
@@ -46,31 +46,38 @@ export async function readFile(
   source: Readable,
   mapping: Mapping,
   options: FileOptions,
-  keep: (no: number, rows: number, text: string) => Promise<void>,
+  keep: (no: number, rows: number, lines: Buffer) => Promise<void>,
 ): Promise<ReadFile> {
   let columns: GivenColumns | undefined
-  let [part, partRows, parts, rows] = ['', 0, 0, 0]
+  let [partBytes, partRows, parts, rows] = [0, 0, 0, 0]
+  // Bytes, a batch at a time: as one text of many pieces they would be moved in memory again and again until they are sent.
+  let part: Buffer[] = []
   const hash = createHash('sha256')
   // One part is kept while the next is read.
   let keeping: Promise<void> = Promise.resolve()
   const flush = async () => {
     await keeping
     if (partRows === 0) return
-    hash.update(part)
-    keeping = keep(++parts, partRows, part)
+    const lines = Buffer.concat(part, partBytes)
+    hash.update(lines)
+    keeping = keep(++parts, partRows, lines)
     keeping.catch(() => undefined) // Told by whoever awaits it.
-    ;[part, partRows] = ['', 0]
+    ;[part, partBytes, partRows] = [[], 0, 0]
   }
   const records = options.form === 'csv' ? ofCsv(source, options) : ofNdjson(source, options)
   try {
     for await (const batch of records) {
+      let lines = ''
       for (const { line, names, fields } of batch) {
         columns ??= readColumns(mapping, names, options, line)
         if (fields === null) continue
-        part += copyLine(++rows, line, readRow(mapping, columns, fields, options.form === 'csv', line))
+        lines += copyLine(++rows, line, readRow(mapping, columns, fields, options.form === 'csv', line))
         partRows++
       }
-      if (part.length >= PART_SIZE) await flush()
+      const bytes = Buffer.from(lines)
+      partBytes += bytes.length
+      part.push(bytes)
+      if (partBytes >= PART_SIZE) await flush()
     }
     await flush()
   } catch (error) {

@@ -269,7 +269,7 @@ export function jobRoutes({ targets, rehearsals, jobs, runner, jobLimits }: Serv
         call.request as unknown as Readable,
         mapping,
         { form, delimiter, guard, onMissing, limitBytes: jobLimits.fileLimitBytes },
-        (no, rows, text) => jobs.keepPart(header.id, no, rows, text),
+        (no, rows, lines) => jobs.keepPart(header.id, no, rows, lines),
       )
       const { names, shape } = file.columns
       await assertFileJob(target, { mapping, given: shape }, mode === 'commit')
