@@ -90,7 +90,9 @@ it.each([
   ['without its last chunk', 'HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n2\r\nso\r\n'],
 ])('an answer %s is told as cut, as a text and as it comes', async (_, text) => {
   answerWith(text)
-  await expect((await sendRequest(url, { method: 'GET', headers: {} })).text()).rejects.toThrow('the connection was closed')
+  await expect((await sendRequest(url, { method: 'GET', headers: {} })).text()).rejects.toThrow(
+    'the connection was closed',
+  )
   const { body } = await sendRequest(url, { method: 'GET', headers: {} })
   await expect(readAll(body)).rejects.toThrow('the connection was closed')
 })

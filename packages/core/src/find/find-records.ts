@@ -105,7 +105,11 @@ export function prepareFind(
       where: 'after',
     })
   return {
-    ...find,
+    // Not spread, as in `readFindRequest`.
+    statement: find.statement,
+    columns: find.columns,
+    linkPaths: find.linkPaths,
+    orderAt: find.orderAt,
     place,
     values: valuesOf(find.statement, read, place, page.limit + 1),
     // What is asked for once is not worth a prepared statement in every session.

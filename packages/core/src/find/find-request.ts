@@ -25,7 +25,7 @@ export interface FindRequest {
 }
 
 /** A request that was read, with every link resolved that it follows. */
-export interface ReadFind extends KnownFind {
+export interface ReadFind extends Pick<KnownFind, 'shape' | 'links' | 'built' | 'uses'> {
   bind: Record<string, Json>
   /** The literals of these words, by the places of those that the statement was built with; null where they are the same. */
   literals: ReadonlyMap<number, string> | null
@@ -87,7 +87,8 @@ export async function readFindRequest(
     find.source === where || !find.literalsBuilt
       ? null
       : new Map(find.literalsBuilt.map(({ at }, number) => [at, shaped?.literals[number]?.text ?? '']))
-  return { ...find, bind, literals }
+  // Named one by one, since V8 takes longer to spread an object of this size than all the rest of this takes.
+  return { shape: find.shape, links: find.links, built: find.built, uses: find.uses, bind, literals }
 }
 
 async function leadsWhereItLed(mapping: Mapping, find: KnownFind, findMapping: FindMappingByName): Promise<boolean> {
@@ -136,7 +137,7 @@ export function expressionValue(
 ): string | null | undefined {
   if (source.from === 'literal') return literals?.get(source.at) ?? source.text
   if (source.from !== 'parameter') return undefined
-  return parameterText({ ...source, sensitive: slot?.sensitive ?? false }, bind[source.name] ?? null)
+  return parameterText(source, slot?.sensitive ?? false, bind[source.name] ?? null)
 }
 
 function assertBound(named: ReadonlySet<string>, bind: Record<string, Json>): void {

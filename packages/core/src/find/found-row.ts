@@ -8,7 +8,10 @@ export function readFoundRow(
   row: readonly (string | null)[],
 ): RecordValues {
   const record: RecordValues = {}
-  const missing = new Set(linkPaths.filter((_, at) => row[columns.length + at] !== 't').map((path) => path.join('.')))
+  const missing =
+    linkPaths.length === 0
+      ? NONE
+      : new Set(linkPaths.filter((_, at) => row[columns.length + at] !== 't').map((path) => path.join('.')))
   columns.forEach(({ path, mapping, property }, at) => {
     let inside = record
     for (let depth = 1; depth < path.length; depth++) {
@@ -27,6 +30,8 @@ export function readFoundRow(
   })
   return record
 }
+
+const NONE: ReadonlySet<string> = new Set()
 
 /** The same problem with the row that it is about: one value that cannot be shown would refuse a whole list otherwise unsaid. */
 function inRow(

@@ -57,5 +57,5 @@ function textOf(
       parameter: name,
       expected: type?.sql,
     })
-  return parameterText({ name, isList: false, as: type, sensitive }, value)
+  return parameterText({ name, isList: false, as: type }, sensitive, value)
 }

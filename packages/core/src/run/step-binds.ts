@@ -25,7 +25,7 @@ export class StepBinds {
     switch (source.from) {
       case 'parameter':
         return this.plan.params.get(source.name)?.type === null
-          ? parameterText({ ...source, sensitive: slot.sensitive }, state.given[source.name] ?? null)
+          ? parameterText(source, slot.sensitive, state.given[source.name] ?? null)
           : (state.params.get(source.name) ?? null)
       case 'loaded':
         return loadedText(state, source.name, source.property)

@@ -9,24 +9,23 @@ export interface ParameterUse {
   name: string
   isList: boolean
   as: ColumnType | null
-  sensitive: boolean
 }
 
 /**
  * Turns a parameter's JSON value into PostgreSQL's text form for the place it is used in. What comes from an address is
  * text, and read as what the place wants.
  *
+ * @param isSensitive whether a value that does not fit is left out of what is said of it.
  * @throws LedgermanProblem value-invalid, naming the parameter.
  */
-export function parameterText(use: ParameterUse, value: Json): string | null {
-  const { name, isList, as } = use
+export function parameterText({ name, isList, as }: ParameterUse, isSensitive: boolean, value: Json): string | null {
   if (value === null && !isList) return null
   try {
     if (isList) return listText(as, value)
     return as === null ? plainText(value) : valueToText(fromText(value, as), unlimited(as))
   } catch (error) {
     if (!(error instanceof ValueError)) throw error
-    const got = use.sensitive ? '' : `, got ${printJson(value)}`
+    const got = isSensitive ? '' : `, got ${printJson(value)}`
     throw new LedgermanProblem('value-invalid', `:${name}: expected ${error.expected}${got}.`, {
       where: name,
       parameter: name,
@@ -84,9 +83,16 @@ function parsed(text: string): Json {
   }
 }
 
+const unlimitedTypes = new WeakMap<ColumnType, ColumnType>()
+
 /** What something is compared with may be longer or finer than what the column can hold. */
 function unlimited(type: ColumnType): ColumnType {
-  return { ...type, length: null, precision: null, fractionDigits: null, intervalFields: null }
+  let free = unlimitedTypes.get(type)
+  if (!free) {
+    free = { ...type, length: null, precision: null, fractionDigits: null, intervalFields: null }
+    unlimitedTypes.set(type, free)
+  }
+  return free
 }
 
 const PLAIN_TEXT: ElementType = {

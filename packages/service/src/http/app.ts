@@ -116,7 +116,7 @@ async function serve(
   assertOpenTo(caller, route, request.params)
   assertStorable(request)
   const { style, query } = styleOf(route, request)
-  const checked = checkInput(queryOf(route), query)
+  const checked = checkQuery(route, query)
   if (!checked.success) throw invalid('query', checked.error, query)
   const isStream = takesBody(route) && comesAsStream(request, route)
   if (route.body && !isStream) await readInTime(request, response, readBytes)
@@ -195,7 +195,10 @@ function withoutOthersData(problem: LedgermanProblem, role: Role): LedgermanProb
 }
 
 /** The style that statements are asked for in, and the rest of the query. */
-function styleOf({ showsStatements }: Route, { query }: Request): { style: PlaceholderStyle; query: unknown } {
+function styleOf(
+  { showsStatements }: Route,
+  { query }: Request,
+): { style: PlaceholderStyle; query: Record<string, unknown> } {
   if (!showsStatements || query['style'] === undefined) return { style: 'dollar', query }
   const { style, ...rest } = query
   if (!PLACEHOLDER_STYLES.includes(style as PlaceholderStyle))
@@ -211,19 +214,31 @@ function receiptOf({ facts }: LedgermanProblem): Record<string, unknown> {
 }
 
 /** A call that says nothing of its query takes none. */
-function queryOf({ query }: Route): z.ZodType {
-  return query ?? NO_QUERY
-}
 const NO_QUERY = z.strictObject({})
+
+/** What each of them is where nothing is asked for, as mostly: read once, and changed by nobody. */
+const unasked = new WeakMap<z.ZodType, z.ZodSafeParseResult<unknown>>()
+
+function checkQuery(route: Route, query: Record<string, unknown>): z.ZodSafeParseResult<unknown> {
+  const schema = route.query ?? NO_QUERY
+  if (Object.keys(query).length > 0) return checkInput(schema, query)
+  let read = unasked.get(schema)
+  if (!read) {
+    read = checkInput(schema, query)
+    Object.freeze(read.data)
+    unasked.set(schema, read)
+  }
+  return read
+}
 
 function settle(resolve: () => void, reject: (error: unknown) => void): (error?: unknown) => void {
   return (error) => (error === undefined || error === null ? resolve() : reject(error))
 }
 
 /** What an address holds becomes a bind sooner or later: PostgreSQL has no U+0000. */
-function assertStorable({ params, query, url }: Request): void {
-  if (!url.includes('%00')) return
-  const parts = [...Object.entries(params), ...Object.entries(query)]
+function assertStorable(request: Request): void {
+  if (!request.url.includes('%00')) return
+  const parts = [...Object.entries(request.params), ...Object.entries(request.query)]
   const found = parts.find(([name, value]) => `${name}${JSON.stringify(value)}`.match(/\0|\\u0000/))
   if (found)
     throw new LedgermanProblem(

@@ -28,7 +28,7 @@ export class CallLimit {
     const breakOff = () => response.destroy()
     if (route.onlyTells) stopping.addEventListener('abort', breakOff, { once: true })
     response.once('close', () => {
-      stopping.removeEventListener('abort', breakOff)
+      if (route.onlyTells) stopping.removeEventListener('abort', breakOff)
       if (!response.writableFinished) this.#controller.abort(new Error('The caller went away.'))
     })
     // It may have gone while its token and body were read.
