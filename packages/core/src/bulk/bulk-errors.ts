@@ -36,8 +36,11 @@ export function isOfARow(error: unknown): boolean {
 
 /** What says nothing of the job itself: it may go well another time. */
 const SAYS_NOTHING: ReadonlySet<string> = new Set([
-  ...['target-unavailable', 'too-many-requests'],
-  ...['outcome-unknown', 'cancelled', 'internal'],
+  'target-unavailable',
+  'too-many-requests',
+  'outcome-unknown',
+  'cancelled',
+  'internal',
 ])
 
 /** Whether what was asked may not stand, as opposed to what broke, or was called off, on the way. */
