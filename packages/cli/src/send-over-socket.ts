@@ -21,7 +21,7 @@ export interface ShortRequest {
 export function sendOverSocket(address: URL, request: ShortRequest): Promise<Received> {
   return new Promise((resolve, reject) => {
     const socket = connect({ host: address.hostname.replace(/^\[|\]$/g, ''), port: Number(address.port || 80) })
-    const parser = new HTTPParser(HTTPParser.RESPONSE)
+    const parser = newParser()
     let content: Content | undefined
     let isComplete = false
     const fail = (error: Error) => {
@@ -72,6 +72,18 @@ export function sendOverSocket(address: URL, request: ShortRequest): Promise<Rec
     socket.write(head(address, request), 'latin1')
     if (request.body) socket.write(request.body)
     socket.uncork()
+  })
+}
+
+/** A parser that takes no size below 0, of a chunk or of all: it would go back by so much, and read the same for ever. */
+function newParser(): InstanceType<typeof HTTPParser> {
+  let left: number | null = null
+  return Object.defineProperty(new HTTPParser(HTTPParser.RESPONSE), 'body_bytes', {
+    get: () => left,
+    set(bytes: number | null) {
+      if (bytes !== null && !(bytes >= 0)) throw new Error('the answer gives a size that is none')
+      left = bytes
+    },
   })
 }
 

@@ -100,9 +100,16 @@ it.each([
 it.each([
   ['nothing at all', ''],
   ['no HTTP', 'SSH-2.0-OpenSSH\r\n\r\n'],
+  ['a length below 0', 'HTTP/1.1 200 OK\r\ncontent-length: -39\r\n\r\n'],
 ])('%s is no answer', async (_, text) => {
   answerWith(text)
   await expect(sendRequest(url, { method: 'GET', headers: {} })).rejects.toThrow('the request failed')
+})
+
+it('breaks off an answer with a chunk whose size is below 0', async () => {
+  answerWith('HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n1\r\ns\r\n-5\r\no\r\n')
+  const answer = await sendRequest(url, { method: 'GET', headers: {} })
+  await expect(answer.text()).rejects.toThrow('the answer gives a size that is none')
 })
 
 it('lets nobody send faster than it is read, and hangs up where the rest is not wanted', async () => {
