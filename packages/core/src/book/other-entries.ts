@@ -1,7 +1,7 @@
 import { parseTablePath } from '@ledgerman/contract'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'
-import { toTextArray } from '../values/text-array.js'
+import { toTextArray } from '../sessions/text-array.js'
 
 /** What the book may hold of a table's records under other keys than a mapping's, or through other relations. */
 export interface OtherEntries {

@@ -1,6 +1,6 @@
 import { type EntryInfo, type EntryList, type EntrySummary, type ProblemCode } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { toReceipt, toStepReceipt } from '../receipt/receipt.js'
+import { toReceipt, toStepReceipt } from './receipt.js'
 import { toBindReceipts, toShownStatement } from '../statement/shown-statement.js'
 import { reversibilityOf } from '../mapping/reversibility.js'
 import { writtenBeside } from '../mapping/side-writes.js'

@@ -8,7 +8,7 @@ import {
   type OnMissing,
 } from '@ledgerman/contract'
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { assertKeyed } from '../record/record-key.js'
+import { assertKeyed } from '../run/record/record-key.js'
 import type { ValueKind } from '../values/column-type.js'
 import { describeValue, ValueError } from '../values/value-error.js'
 import { valueToText } from '../values/value-text.js'

@@ -3,7 +3,7 @@ import type { Property } from '../mapping/mapping.js'
 import { toRowReceipt } from '../mapping/row-receipt.js'
 import { showable } from '../mapping/showable.js'
 import { shownRecord } from '../mapping/record-row.js'
-import { unexpected } from '../run/expectation.js'
+import { unexpected } from '../run/steps/expectation.js'
 import type { Target } from '../target/target.js'
 import type { BulkShape } from './bulk-shape.js'
 

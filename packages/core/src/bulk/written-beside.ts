@@ -1,6 +1,6 @@
 import type { JobReport } from '@ledgerman/contract'
 import { writtenBeside } from '../mapping/side-writes.js'
-import { countWrittenWithIt, toldBeside, type WrittenWithIt } from '../record/written-with-it.js'
+import { countWrittenWithIt, toldBeside, type WrittenWithIt } from '../run/record/written-with-it.js'
 import type { Queryable } from '../sessions/queryable.js'
 import type { BulkRequest } from './bulk-request.js'
 import type { BulkShape } from './bulk-shape.js'

@@ -1,5 +1,5 @@
 import { printJson } from '@ledgerman/contract'
-import type { Column } from '../catalogue/table.js'
+import type { Column } from '../mapping/catalogue/table.js'
 import type { DrillClock } from './clock.js'
 import { isSame, keyColumns, readRow, type SnapshotDifference } from './scratch/snapshot.js'
 

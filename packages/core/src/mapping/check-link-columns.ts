@@ -1,5 +1,5 @@
 import type { MappingDefinition } from '@ledgerman/contract'
-import type { ForeignKey, Table } from '../catalogue/table.js'
+import type { ForeignKey, Table } from './catalogue/table.js'
 import type { DefinitionFinding } from './resolve-mapping.js'
 
 /** A mapping with its table, as a link meets it. */

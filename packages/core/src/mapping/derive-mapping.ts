@@ -1,5 +1,5 @@
 import { parseTablePath, type LinkDefinition, type MappingDefinition } from '@ledgerman/contract'
-import type { Table } from '../catalogue/table.js'
+import type { Table } from './catalogue/table.js'
 import { takeName, toPropertyName } from './property-name.js'
 
 /** What a column of a table is called in the table's mapping. */

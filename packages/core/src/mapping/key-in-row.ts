@@ -1,5 +1,5 @@
 import type { RecordValues } from '@ledgerman/contract'
-import { valuesInRow } from '../catalogue/row-in-message.js'
+import { valuesInRow } from './catalogue/row-in-message.js'
 import { findPropertyOfColumn, type Mapping, type Property } from './mapping.js'
 
 /** The key of a row of the mapping's table that PostgreSQL tells in a message; undefined where it cannot be told for certain, or not shown. */

@@ -1,5 +1,5 @@
 import { LedgermanProblem } from '@ledgerman/contract'
-import { visitExpression, type Expression } from '../expression/expression.js'
+import { visitExpression, type Expression } from '../values/expression/expression.js'
 import type { Mapping, Property } from './mapping.js'
 
 /** A link with both ends resolved. */

@@ -1,6 +1,6 @@
 import type { MappingDefinition } from '@ledgerman/contract'
-import type { Expression } from '../expression/expression.js'
-import type { Column, Table } from '../catalogue/table.js'
+import type { Expression } from '../values/expression/expression.js'
+import type { Column, Table } from './catalogue/table.js'
 
 export interface Property {
   name: string

@@ -6,10 +6,10 @@ import {
   type DefinitionKind,
   type MappingDefinition,
 } from '@ledgerman/contract'
-import { findColumn, type Column, type Table, type TableKey } from '../catalogue/table.js'
-import { compileExpression } from '../expression/compile.js'
-import { visitExpression, type Expression } from '../expression/expression.js'
-import { parseExpression } from '../expression/parse.js'
+import { findColumn, type Column, type Table, type TableKey } from './catalogue/table.js'
+import { compileExpression } from '../values/expression/compile.js'
+import { visitExpression, type Expression } from '../values/expression/expression.js'
+import { parseExpression } from '../values/expression/parse.js'
 import type { Guard, Mapping, Property, Rule } from './mapping.js'
 
 /** One thing in a definition that does not fit the table, with its place in the definition. */

@@ -1,5 +1,5 @@
 import type { StepKind } from '@ledgerman/contract'
-import type { SideWriter, WriteEvent } from '../catalogue/table.js'
+import type { SideWriter, WriteEvent } from './catalogue/table.js'
 import type { Mapping, Property } from './mapping.js'
 
 const EVENTS: Partial<Record<StepKind, WriteEvent>> = {

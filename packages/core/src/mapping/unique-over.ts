@@ -1,4 +1,4 @@
-import type { TableKey } from '../catalogue/table.js'
+import type { TableKey } from './catalogue/table.js'
 import type { Mapping, Property } from './mapping.js'
 
 /** The unique index that sees to it that no two rows have the same values of these properties, if one does; it may be checked late. */

@@ -1,4 +1,4 @@
-import { withoutLiterals } from '../expression/without-literals.js'
+import { withoutLiterals } from '../values/expression/without-literals.js'
 import type { Statement } from '../statement/statement.js'
 
 /** A condition as it may be shown and kept: where one of its statement's values must not be shown, without any. */

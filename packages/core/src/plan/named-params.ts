@@ -1,5 +1,5 @@
-import { parametersOf } from '../expression/expression.js'
-import { parseExpression } from '../expression/parse.js'
+import { parametersOf } from '../values/expression/expression.js'
+import { parseExpression } from '../values/expression/parse.js'
 
 /**
  * The parameters that these expressions name.

@@ -1,6 +1,6 @@
 import { isProblem, LedgermanProblem, suggestName, type FindDefinition } from '@ledgerman/contract'
-import { parametersOf } from '../expression/expression.js'
-import { parseExpression } from '../expression/parse.js'
+import { parametersOf } from '../values/expression/expression.js'
+import { parseExpression } from '../values/expression/parse.js'
 import type { NamedFind } from '../statement/named-find.js'
 import { followLinks, type FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'

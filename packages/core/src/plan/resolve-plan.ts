@@ -1,6 +1,6 @@
 import { LedgermanProblem, isProblem, type StepDefinition, type TransactionDefinition } from '@ledgerman/contract'
-import type { Expression } from '../expression/expression.js'
-import { parseExpression } from '../expression/parse.js'
+import type { Expression } from '../values/expression/expression.js'
+import { parseExpression } from '../values/expression/parse.js'
 import { followLinks, Links, type FindMappingByName } from '../mapping/links.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Target } from '../target/target.js'

@@ -1,6 +1,6 @@
 import type { Json, Receipt, StepReceipt } from '@ledgerman/contract'
-import { decimalsOf, decimalsOfText, type DecimalsOf } from '../expression/decimals.js'
-import type { Expression } from '../expression/expression.js'
+import { decimalsOf, decimalsOfText, type DecimalsOf } from '../values/expression/decimals.js'
+import type { Expression } from '../values/expression/expression.js'
 import type { ColumnType } from '../values/column-type.js'
 import { isWrite, type Plan, type PlannedWrite } from './plan.js'
 

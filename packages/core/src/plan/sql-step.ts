@@ -1,4 +1,4 @@
-import { expressionProblem } from '../expression/expression-problem.js'
+import { expressionProblem } from '../values/expression/expression-problem.js'
 import { scanSync, parseSync } from 'libpg-query'
 import { hasRunOfSigns, suggestName, type SqlStep } from '@ledgerman/contract'
 import { whyOutOfReach } from './out-of-reach.js'

@@ -1,6 +1,6 @@
 import { suggestName, type ChangeStep, type LoadStep, type RemoveStep, type StepDefinition } from '@ledgerman/contract'
 import { uniqueOver } from '../mapping/unique-over.js'
-import { parseExpression } from '../expression/parse.js'
+import { parseExpression } from '../values/expression/parse.js'
 import type { Mapping } from '../mapping/mapping.js'
 import type { Finder } from '../statement/build-load-step.js'
 import type { DefinitionScope } from './definition-scope.js'

@@ -1,5 +1,5 @@
 import { plainType } from '../values/value-type.js'
-import { compileExpression } from '../expression/compile.js'
+import { compileExpression } from '../values/expression/compile.js'
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { recordScope } from './record-scope.js'
 import type { SlotList } from './statement.js'

@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto'
 import type { LedgermanProblem } from '@ledgerman/contract'
-import { expressionProblem } from '../expression/expression-problem.js'
+import { expressionProblem } from '../values/expression/expression-problem.js'
 import type { ColumnType } from '../values/column-type.js'
 
 /** One bind variable of a statement: what it is called, how it is typed, and where its value comes from. */

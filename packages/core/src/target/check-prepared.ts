@@ -1,5 +1,5 @@
 import { isProblem } from '@ledgerman/contract'
-import type { ErrorContext } from '../problem/error-context.js'
+import type { ErrorContext } from './problem/error-context.js'
 import { isDatabaseError } from '../sessions/database-error.js'
 import {
   bindValues,

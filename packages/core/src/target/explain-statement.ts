@@ -1,5 +1,5 @@
 import type { Explained } from '@ledgerman/contract'
-import type { ErrorContext } from '../problem/error-context.js'
+import type { ErrorContext } from './problem/error-context.js'
 import { withPrefix, type Statement } from '../statement/statement.js'
 import type { Target } from './target.js'
 import { showableBinds, toBindReceipts } from '../statement/shown-statement.js'

@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { isProblem, RawJson, type Json } from '@ledgerman/contract'
 import { parseExpression } from '@ledgerman/core'
-import { applyOperation, CopiedSize, type PatchOperation } from '../../src/record/json-patch.js'
+import { applyOperation, CopiedSize, type PatchOperation } from '../../src/run/record/json-patch.js'
 
 const problemOf = (source: string) => {
   try {

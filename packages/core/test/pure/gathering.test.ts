@@ -1,7 +1,7 @@
 import { jest } from '@jest/globals'
 import { SlotList, toStatement } from '../../src/statement/statement.js'
-import { SharedStatement } from '../../src/sharing/shared-statement.js'
-import { StatementsInTurn } from '../../src/sharing/statements-in-turn.js'
+import { SharedStatement } from '../../src/sessions/sharing/shared-statement.js'
+import { StatementsInTurn } from '../../src/sessions/sharing/statements-in-turn.js'
 import type { Rows } from '../../src/sessions/queryable.js'
 import type { Session } from '../../src/sessions/session-pool.js'
 

@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { processorCost } from '../../../../testing/processor.js'
-import { valuesInRow } from '../../src/catalogue/row-in-message.js'
-import type { Column } from '../../src/catalogue/table.js'
+import { valuesInRow } from '../../src/mapping/catalogue/row-in-message.js'
+import type { Column } from '../../src/mapping/catalogue/table.js'
 import type { ValueKind } from '../../src/values/column-type.js'
 
 const columnsOf = (kinds: ValueKind[]) =>

@@ -1,6 +1,6 @@
 import { withoutValues } from '../../src/sessions/database-words.js'
 import fc from 'fast-check'
-import { withoutLiterals } from '../../src/expression/without-literals.js'
+import { withoutLiterals } from '../../src/values/expression/without-literals.js'
 
 describe('what PostgreSQL says, without values', () => {
   it.each([

@@ -1,6 +1,6 @@
 import { processorCost } from '../../../../testing/processor.js'
 import type { DatabaseError } from '../../src/sessions/database-error.js'
-import { withoutSaid } from '../../src/problem/said-by-function.js'
+import { withoutSaid } from '../../src/target/problem/said-by-function.js'
 
 const error = (message: string, routine = 'exec_stmt_raise') =>
   Object.assign(new Error(message), { code: 'P0001', severity: 'ERROR', routine }) as DatabaseError

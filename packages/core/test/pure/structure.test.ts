@@ -11,6 +11,9 @@ const importsOf = (path: string) =>
     // What stands in code that is written out leads to files of its own.
     .filter((to) => FILES.includes(to))
 
+const roomOf = (path: string) => path.split('/')[0] ?? ''
+const ROOMS = new Set(FILES.filter((path) => path.includes('/')).map(roomOf))
+
 describe('the core', () => {
   it('has no files that import one another in a circle', () => {
     const state = new Map<string, 'begun' | 'done'>()
@@ -28,13 +31,20 @@ describe('the core', () => {
     for (const path of FILES) expect(visit(path, [])).toBeUndefined()
   })
 
+  it('keeps its rooms apart', () => {
+    const pairs = FILES.flatMap((path) => importsOf(path).map((to) => [roomOf(path), roomOf(to)].sort().join(' and ')))
+    const between = new Set(pairs.filter((pair) => pair.split(' and ').every((room) => ROOMS.has(room))))
+    for (const room of ROOMS) between.delete(`${room} and ${room}`)
+    expect(between.size).toBeLessThanOrEqual(45)
+  })
+
   it('says in each folder by which rules it is kept', () => {
-    const folders = new Set(FILES.filter((path) => path.includes('/')).map((path) => path.split('/')[0] ?? ''))
-    for (const folder of folders) {
+    const folders = new Set(FILES.map((path) => dirname(path)).filter((folder) => folder !== '.'))
+    for (const folder of [...folders, ...ROOMS]) {
       const readme = join(ROOT, folder, 'README.md')
       expect([folder, existsSync(readme)]).toEqual([folder, true])
       // What a README names is there.
-      for (const [, name = ''] of readFileSync(readme, 'utf8').matchAll(/`((?:\.\.\/)?[\w/-]+\.ts)`/g))
+      for (const [, name = ''] of readFileSync(readme, 'utf8').matchAll(/`((?:\.\.\/)*[\w/-]+(?:\.ts|\/))`/g))
         expect([folder, name, existsSync(join(ROOT, folder, name))]).toEqual([folder, name, true])
     }
   })

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import type { RecordEvent } from '../../src/book/record-history.js'
-import { timelineOf } from '../../src/record/timeline.js'
+import { timelineOf } from '../../src/run/record/timeline.js'
 
 type Columns = Record<string, string | null>
 

@@ -1,7 +1,7 @@
 import { moveClock, passTime } from '../../../../testing/move-clock.js'
-import { KeptReadings } from '../../src/catalogue/kept-readings.js'
-import { KnownCatalogue } from '../../src/catalogue/known-catalogue.js'
-import { NoTurn, TurnQueue } from '../../src/sharing/turn-queue.js'
+import { KeptReadings } from '../../src/mapping/catalogue/kept-readings.js'
+import { KnownCatalogue } from '../../src/mapping/catalogue/known-catalogue.js'
+import { NoTurn, TurnQueue } from '../../src/sessions/sharing/turn-queue.js'
 
 describe('callers in line for one thing', () => {
   it('who are out of time together are told one by one, and that they waited as long as they may', async () => {

@@ -1,5 +1,5 @@
 import type { Mapping } from '../../src/mapping/mapping.js'
-import { toldBeside, type OwnRows, type WrittenWithIt } from '../../src/record/written-with-it.js'
+import { toldBeside, type OwnRows, type WrittenWithIt } from '../../src/run/record/written-with-it.js'
 
 const words = ['rack: rows of public.lens that may have been removed with it.']
 const late = ['rack: what touch may have written to the same rows.']

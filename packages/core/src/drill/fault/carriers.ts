@@ -1,6 +1,6 @@
 import { isProblem } from '@ledgerman/contract'
-import { runPlan } from '../../run/run-plan.js'
-import type { RunHooks } from '../../run/run-request.js'
+import { runPlan } from '../../run/steps/run-plan.js'
+import type { RunHooks } from '../../run/steps/run-request.js'
 import type { ProofTools } from '../prove/proof-tools.js'
 import type { Drilled } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'

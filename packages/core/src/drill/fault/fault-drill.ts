@@ -9,7 +9,7 @@ import {
   type FaultResult,
   type RowDifference,
 } from '@ledgerman/contract'
-import type { RunHooks } from '../../run/run-request.js'
+import type { RunHooks } from '../../run/steps/run-request.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import { volatileColumns, type Volatile } from '../volatile.js'

@@ -1,7 +1,7 @@
 import { STAGED } from '../../sessions/database-words.js'
 import { FAULT_KINDS, type FaultKind } from '@ledgerman/contract'
 import { isWrite, type PlannedStep } from '../../plan/plan.js'
-import type { HookedSession, RunHooks } from '../../run/run-request.js'
+import type { HookedSession, RunHooks } from '../../run/steps/run-request.js'
 import type { Drilled, ObservedRow } from '../scratch/observe-run.js'
 import type { ScratchDatabase } from '../scratch/scratch-database.js'
 import { changeByOther, holdByOther, keyOf, removeByOther, type Interference } from './other-session.js'

@@ -6,7 +6,7 @@ import {
   type RaceDrill,
   type RaceInput,
 } from '@ledgerman/contract'
-import { runPlan } from '../../run/run-plan.js'
+import { runPlan } from '../../run/steps/run-plan.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'
 import type { DrillOptions } from '../drill-options.js'
 import { ofRun } from '../of-run.js'

@@ -1,4 +1,4 @@
-import type { Table } from '../../catalogue/table.js'
+import type { Table } from '../../mapping/catalogue/table.js'
 import { equalSql } from '../../values/operator-sql.js'
 
 // Rows travel in PostgreSQL's own text form of a whole row: every type writes and reads it without a loss, which JSON does not promise.

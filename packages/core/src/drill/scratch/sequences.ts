@@ -1,6 +1,6 @@
 import type { Queryable } from '../../sessions/queryable.js'
 import type { Target } from '../../target/target.js'
-import { toTextArray } from '../../values/text-array.js'
+import { toTextArray } from '../../sessions/text-array.js'
 import { isLoss } from './lost-scratch.js'
 import { someNames } from './some-names.js'
 

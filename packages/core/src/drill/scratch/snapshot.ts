@@ -1,8 +1,8 @@
 import { parsePrinted, printJson, RawJson, type Json, type RowDifference } from '@ledgerman/contract'
-import type { Table } from '../../catalogue/table.js'
+import type { Table } from '../../mapping/catalogue/table.js'
 import { rowAlias, rowJsonSql, rowTextSql } from './row-text.js'
 import type { Queryable } from '../../sessions/queryable.js'
-import { toTextArray } from '../../values/text-array.js'
+import { toTextArray } from '../../sessions/text-array.js'
 
 /** One row: whose, by which key (null where the table has none), and all of it as PostgreSQL's JSON. */
 export interface SnapshotRow {

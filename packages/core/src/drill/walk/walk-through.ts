@@ -7,8 +7,8 @@ import {
   type Walk,
 } from '@ledgerman/contract'
 import { isWrite } from '../../plan/plan.js'
-import type { Attempt } from '../../run/attempt.js'
-import type { SeenRows } from '../../run/seen-rows.js'
+import type { Attempt } from '../../run/steps/attempt.js'
+import type { SeenRows } from '../../run/steps/seen-rows.js'
 import type { Session } from '../../sessions/session-pool.js'
 import { shownRecord } from '../../mapping/record-row.js'
 import { drilledPlan, type Definitions } from '../drilled-plan.js'

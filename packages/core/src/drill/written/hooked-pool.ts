@@ -1,6 +1,6 @@
 import { isJudgedHere } from '../../code/judged-here.js'
 import { isRowRead, isWrite, type Plan, type PlannedStep } from '../../plan/plan.js'
-import type { HookedSession, RunHooks } from '../../run/run-request.js'
+import type { HookedSession, RunHooks } from '../../run/steps/run-request.js'
 import type { Statement } from '../../statement/statement.js'
 import type { Rows } from '../../sessions/queryable.js'
 
