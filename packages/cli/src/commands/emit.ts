@@ -1,5 +1,5 @@
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync } from 'node:fs'
-import { join } from 'node:path'
+import { dirname, join } from 'node:path'
 import colors from 'picocolors'
 import type { Command } from 'commander'
 import type { TargetClient } from '@ledgerman/client'
@@ -88,16 +88,22 @@ function compare(dir: string, files: CodeFile[]): Change[] {
     return { path, text, state: 'changed' }
   })
   const names = new Set(files.map(({ path }) => path))
-  const gone = (existsSync(dir) ? readdirSync(dir) : [])
+  const gone = [...new Set(files.map(({ path }) => dirname(path)))]
+    .flatMap((folder) => filesIn(join(dir, folder)).map((name) => join(folder, name)))
     .filter(
-      (name) => name.endsWith('.ts') && !names.has(name) && readFileSync(join(dir, name), 'utf8').startsWith(MARK),
+      (path) => path.endsWith('.ts') && !names.has(path) && readFileSync(join(dir, path), 'utf8').startsWith(MARK),
     )
     .map((path): Change => ({ path, text: '', state: 'gone' }))
   return [...written, ...gone]
 }
 
+function filesIn(folder: string): string[] {
+  if (!existsSync(folder)) return []
+  return readdirSync(folder, { withFileTypes: true }).flatMap((each) => (each.isFile() ? [each.name] : []))
+}
+
 function write(dir: string, changes: Change[]): void {
-  mkdirSync(dir, { recursive: true })
+  for (const { path } of changes) mkdirSync(dirname(join(dir, path)), { recursive: true })
   for (const { path, text, state } of changes) {
     if (state === 'gone') rmSync(join(dir, path))
     else if (state !== 'same') replaceFile(join(dir, path), text)

@@ -24,22 +24,23 @@ describe('emit', () => {
     const written = await run(['emit', dir, '--mapping', 'telescope'])
     expect([written.exit, written.out]).toEqual([
       0,
-      expect.stringMatching(/written +\S+telescope\.ts[\s\S]+3 files in /),
+      expect.stringMatching(/written +\S+telescope\.ts[\s\S]+13 files in /),
     ])
     expect((await run(['emit', dir, '--mapping', 'telescope', '--check'])).exit).toBe(0)
     writeFileSync(join(dir, 'own.ts'), 'export const own = 1\n')
+    writeFileSync(join(dir, 'support/former.ts'), '// Written by Ledgerman: what it once had.\n')
+    mkdirSync(join(dir, 'support/folder.ts'))
     writeFileSync(join(dir, 'telescope.ts'), `${readFileSync(join(dir, 'telescope.ts'), 'utf8')}// changed\n`)
     const differs = await run(['emit', dir, '--mapping', 'programme', '--book', '--check'])
     expect([differs.exit, differs.out]).toEqual([
       1,
-      expect.stringMatching(/missing +\S+programme\.ts[\s\S]*not needed any more +\S+telescope\.ts/),
+      expect.stringMatching(
+        /missing +\S+programme\.ts[\s\S]*not needed any more +\S+telescope\.ts[\s\S]*not needed any more +\S+former\.ts/,
+      ),
     ])
     await run(['emit', dir, '--mapping', 'programme', '--book'])
-    expect([
-      existsSync(join(dir, 'telescope.ts')),
-      existsSync(join(dir, 'own.ts')),
-      existsSync(join(dir, 'book.ts')),
-    ]).toEqual([false, true, true])
+    const there = ['telescope.ts', 'support/former.ts', 'own.ts', 'book.ts', 'support/errors.ts']
+    expect(there.map((path) => existsSync(join(dir, path)))).toEqual([false, false, true, true, true])
     writeFileSync(join(dir, 'programme.ts'), 'mine\n')
     expect(await run(['emit', dir, '--mapping', 'programme'])).toMatchObject({
       exit: 2,

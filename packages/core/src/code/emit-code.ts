@@ -7,12 +7,27 @@ import { emitMapping } from './emit-mapping.js'
 import { emitTransaction } from './emit-transaction.js'
 import { Names } from './names.js'
 
-const SUPPORT = new URL('../../templates/support.ts', import.meta.url)
-const BOOK = new URL('../../templates/book.ts', import.meta.url)
+const TEMPLATES = new URL('../../templates/', import.meta.url)
+
+/** Files that are copied as they are, and what their first line says of them. */
+const SUPPORT = {
+  'support.ts': 'what the other files share. It needs node-postgres only.',
+  'support/ask.ts': 'statements, asked with values bound, and what the errors of the database mean.',
+  'support/begin.ts': 'how a transaction begins, where the connections of its pool do not begin so.',
+  'support/errors.ts': 'what is thrown.',
+  'support/expectation.ts': 'how many rows a step may match.',
+  'support/limits.ts': 'limits of a transaction, and the settings that values depend on.',
+  'support/parameters.ts': 'parameters, and what is judged of them here.',
+  'support/record.ts': 'one record: guards, keys, what may be given.',
+  'support/step.ts': 'steps of a transaction: what they found and wrote.',
+  'support/transaction.ts': 'the transaction boundary.',
+  'support/values.ts': "how values become PostgreSQL's texts, and back.",
+}
+const BOOK = { 'book.ts': 'entries in the book of the database, as the service writes them.' }
 const BOOK_INDEX = `export { asActor, configureBook } from './book.js'\n`
 
 /**
- * Writes data-access code for mappings and transactions: TypeScript for node-postgres, a file each, `support.ts` and `index.ts`.
+ * Writes data-access code for mappings and transactions: TypeScript for node-postgres, a file each, `support.ts` with its parts and `index.ts`.
  * The same definitions give the same text.
  *
  * @param isBooked whether what it changes is written to the target's book, as the service writes it.
@@ -33,18 +48,10 @@ export function emitCode(
     })),
   ]
   const exports = files.map(({ path }) => `export * from './${path.replace(/\.ts$/, '.js')}'\n`)
-  const support = `// Written by Ledgerman: errors, the transaction boundary, and how values become PostgreSQL's texts and back. It needs node-postgres only.\n${readFileSync(SUPPORT, 'utf8')}`
   return [
     ...files,
-    { path: 'support.ts', text: support },
-    ...(isBooked
-      ? [
-          {
-            path: 'book.ts',
-            text: `// Written by Ledgerman: entries in the book of the database, as the service writes them.\n${readFileSync(BOOK, 'utf8')}`,
-          },
-        ]
-      : []),
+    ...copied(SUPPORT),
+    ...(isBooked ? copied(BOOK) : []),
     {
       path: 'index.ts',
       text: `// Written by Ledgerman: all that the other files have.\n${exports.join('')}${INDEX}${isBooked ? BOOK_INDEX : ''}`,
@@ -87,6 +94,13 @@ const INDEX = `export {
 } from './support.js'
 export type { Db, Loaded, Written } from './support.js'
 `
+
+function copied(files: Readonly<Record<string, string>>): CodeFile[] {
+  return Object.entries(files).map(([path, about]) => ({
+    path,
+    text: `// Written by Ledgerman: ${about}\n${readFileSync(new URL(path, TEMPLATES), 'utf8')}`,
+  }))
+}
 
 function inOrder<T extends { name: string }>(items: readonly T[]): T[] {
   return [...items].sort((one, other) => (one.name < other.name ? -1 : one.name > other.name ? 1 : 0))

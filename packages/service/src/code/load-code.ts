@@ -1,4 +1,5 @@
 import { createRequire } from 'node:module'
+import { posix } from 'node:path'
 import pg from 'pg'
 import { setImmediate as turn, setTimeout as delay } from 'node:timers/promises'
 import type TypeScript from 'typescript'
@@ -35,7 +36,7 @@ export const proofTools: ProofTools = {
       modules.set(path, module)
       const run = new Function('exports', 'module', 'require', source) as Run
       run(module.exports, module, (name) =>
-        name.startsWith('./') ? load(name.slice(2).replace(/\.js$/, '.ts')) : outside(name),
+        name.startsWith('./') ? load(posix.join(posix.dirname(path), name).replace(/\.js$/, '.ts')) : outside(name),
       )
       return module.exports
     }
