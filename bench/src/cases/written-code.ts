@@ -1,6 +1,10 @@
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { dirname, join } from 'node:path'
 import pg from 'pg'
+import ts from 'typescript'
+import type { CodeFile } from '@ledgerman/contract'
 import { emitCode, resolvePlan, type Mapping, type Target } from '@ledgerman/core'
-import { proofTools } from '@ledgerman/service'
 import type { Hand } from '../bench-table.js'
 import { CALLERS, compare, type Ratio, type Way } from '../compare.js'
 import { BEGIN_BOUNDED, changeByHand, changeByHandAlone, changeByHandWithAudit, loadByHand } from '../hand-written.js'
@@ -40,7 +44,7 @@ export async function writtenCode(
   const { transaction, ...definition } = transferDefinition
   const plan = await resolvePlan(target, definition, transaction, 1, () => Promise.resolve(mapping))
   const compile = async (isBooked: boolean) =>
-    (await proofTools.load(emitCode([mapping], [{ ...plan, name: transaction }], isBooked))) as unknown as WrittenCode
+    (await load(emitCode([mapping], [{ ...plan, name: transaction }], isBooked))) as WrittenCode
   const [code, booked] = [await compile(false), await compile(true)]
   booked.configureBook?.({ actor: 'bench', digestKey: 'bench' })
 
@@ -129,5 +133,22 @@ export async function writtenCode(
       booked: book(settled, 'begin'),
       transfer: transfers(settled, 'begin'),
     },
+  }
+}
+
+/** Compiles the code into modules as a program has them, the hand-written code among them, and gives what its index exports. */
+async function load(files: readonly CodeFile[]): Promise<unknown> {
+  const folder = mkdtempSync(join(tmpdir(), 'ledgerman-bench-code-'))
+  const compilerOptions = { module: ts.ModuleKind.ESNext, target: ts.ScriptTarget.ES2023 }
+  try {
+    writeFileSync(join(folder, 'package.json'), '{ "type": "module" }')
+    for (const { path, text } of files) {
+      const file = join(folder, path.replace(/\.ts$/, '.js'))
+      mkdirSync(dirname(file), { recursive: true })
+      writeFileSync(file, ts.transpileModule(text, { fileName: path, compilerOptions }).outputText)
+    }
+    return await import(join(folder, 'index.js'))
+  } finally {
+    rmSync(folder, { recursive: true })
   }
 }
