@@ -129,7 +129,7 @@ function download() {
 <style scoped>
 .columns {
   display: grid;
-  grid-template-columns: 190px 190px minmax(0, 1fr);
+  grid-template-columns: 190px 224px minmax(0, 1fr);
   gap: 16px;
   height: calc(100vh - 132px);
 }
@@ -137,6 +137,9 @@ function download() {
   .columns {
     grid-template-columns: minmax(0, 1fr);
     height: auto;
+  }
+  .files {
+    max-height: 40vh;
   }
 }
 .choice,

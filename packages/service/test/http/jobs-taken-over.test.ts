@@ -160,11 +160,28 @@ it('a service whose home database was away for longer than it may hold a job goe
   expect(entries).toEqual([{ outcome: 'committed' }])
 })
 
+it('a job that finds all sessions of its database taken is done when there are some again', async () => {
+  const other = await database.session()
+  const job = await beginHeld()(() => other.query('begin; lock table crate in exclusive mode'))
+  while ((await waiting()) === 0) await pause()
+  await database.sql(`alter database "${database.name}" connection limit 0`)
+  await database.sql(`select pg_terminate_backend(pid) from pg_stat_activity where ${IS_WAITING}`)
+  await other.query('commit')
+  await other.end()
+  // A session is waited for 3 s, and the job begun again then.
+  await pause(4_500)
+  expect((await first.client.job(job.id)).state).toMatch(/queued|running/)
+  expect(await stateNow()).toEqual(['open'])
+  await database.sql(`alter database "${database.name}" connection limit -1`)
+  const last = await endOf(job)
+  expect([last?.problem ?? null, last?.state, last?.report?.changed]).toEqual([null, 'done', ROWS])
+})
+
 const pause = (ms = 20) => new Promise((resolve) => setTimeout(resolve, ms))
 
+const IS_WAITING = `datname = current_database() and exists (select from pg_locks l where l.pid = pg_stat_activity.pid and not l.granted)`
+
 async function waiting(): Promise<number> {
-  const rows = await database.sql(
-    `select count(*)::int as n from pg_locks l join pg_stat_activity a using (pid) where not l.granted and a.datname = current_database()`,
-  )
+  const rows = await database.sql(`select count(*)::int as n from pg_stat_activity where ${IS_WAITING}`)
   return Number(rows[0]?.['n'])
 }
