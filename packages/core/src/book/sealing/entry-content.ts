@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto'
+import { setImmediate as yieldToOthers } from 'node:timers/promises'
 import { canonicalJson } from '@ledgerman/seal'
 import { LRUCache } from 'lru-cache'
 import type { Queryable } from '../../sessions/queryable.js'
@@ -42,6 +43,9 @@ export type ContentRow = readonly [
 
 const MOST_STATEMENTS = 20_000
 
+/** How many contents are put together before others have their turn: some milliseconds' worth of runs. */
+const AT_ONCE = 100
+
 /** Puts entries' contents together, as canonical JSON. Digests of statements' rows are kept, since most entries refer to a few. */
 export class EntryContents {
   readonly #statements = new LRUCache<string, string>({ max: MOST_STATEMENTS })
@@ -51,6 +55,15 @@ export class EntryContents {
 
   /** The content of each; in the same order. */
   async of(rows: readonly ContentRow[]): Promise<string[]> {
+    const contents: string[] = []
+    for (let at = 0; at < rows.length; at += AT_ONCE) {
+      contents.push(...(await this.#together(rows.slice(at, at + AT_ONCE))))
+      await yieldToOthers()
+    }
+    return contents
+  }
+
+  async #together(rows: readonly ContentRow[]): Promise<string[]> {
     const read = rows.map(([base, statement, run, steps]) => {
       const parsed = steps === null ? null : (JSON.parse(steps) as { statement: string | null }[])
       const stepStatements = Array.isArray(parsed) ? parsed.map((step) => idText(step.statement)) : []

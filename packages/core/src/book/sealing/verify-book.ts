@@ -1,5 +1,4 @@
 import { OWN_NAMES } from '../../sessions/session-settings.js'
-import { setImmediate as yieldToOthers } from 'node:timers/promises'
 import type { Seal, SealFinding, Verification } from '@ledgerman/contract'
 import { GrowingTree, leafHash } from '@ledgerman/seal'
 import type { KeyObject } from 'node:crypto'
@@ -12,9 +11,9 @@ import { SEAL_COLUMNS_SQL, toKeptSeal } from './read-seals.js'
 import { SealWatch } from './seal-watch.js'
 import { IS_STRAY_SQL } from './stray-entries.js'
 
-/** Places that are read and hashed at a time, and how many are hashed before others have their turn. */
+/** Places that are read at a time, and how many are compared at a time. */
 const PLACES_AT_A_TIME = 5_000
-const HASHED_AT_ONCE = 500
+const COMPARED_AT_ONCE = 100
 
 const MOST_FINDINGS = 1_000
 const STATEMENT_LIMIT_MS = 30 * 60_000
@@ -116,14 +115,13 @@ class BookVerification {
       // The next ones are read while these are hashed.
       ahead = read(from)
       ahead.catch(() => undefined)
-      for (let at = 0; at < rows.length; at += HASHED_AT_ONCE) {
+      for (let at = 0; at < rows.length; at += COMPARED_AT_ONCE) {
         signal.throwIfAborted()
-        const part = rows.slice(at, at + HASHED_AT_ONCE)
+        const part = rows.slice(at, at + COMPARED_AT_ONCE)
         const there = part.filter((row) => row[3] !== null)
         const texts = await contents.of(there.map((row) => row.slice(3) as unknown as ContentRow))
         const contentOf = new Map(there.map((row, place) => [row[1], texts[place] ?? '']))
         for (const row of part) await this.#place(row, contentOf, bound.before, seals)
-        await yieldToOthers()
       }
     }
     if (this.#pruned !== bound.entries)
