@@ -306,7 +306,7 @@ describe('a find', () => {
 
   it('cannot write, and is cancelled in the database when its caller goes away, and nobody else is', async () => {
     await expect(own.target.readOnly(`insert into site values (9, 'x')`, [])).rejects.toMatchObject({ code: '25006' })
-    const others = Array.from({ length: 20 }, () => own.target.readOnly('select pg_sleep(0.3)', []))
+    const others = Array.from({ length: 20 }, () => own.target.readOnly('select pg_sleep(0.15)', []))
     const gone = new AbortController()
     const slow = own.target.readOnly('select pg_sleep(20)', [], gone.signal)
     setTimeout(() => gone.abort(), 50)
