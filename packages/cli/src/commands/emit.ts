@@ -99,7 +99,7 @@ function compare(dir: string, files: CodeFile[]): Change[] {
 
 function filesIn(folder: string): string[] {
   if (!existsSync(folder)) return []
-  return readdirSync(folder, { withFileTypes: true }).flatMap((each) => (each.isFile() ? [each.name] : []))
+  return readdirSync(folder, { withFileTypes: true }).flatMap((each) => (each.isDirectory() ? [] : [each.name]))
 }
 
 function write(dir: string, changes: Change[]): void {
