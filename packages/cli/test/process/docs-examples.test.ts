@@ -90,6 +90,8 @@ function withoutMoments(text: string): string {
       .replace(/[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}/g, 'ID')
       // A long line's moments may have their beginning cut off: `…1-26T11:11:40Z`.
       .replace(/(\d{4}-\d{2}-|…[\d-]*)\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?Z?/g, 'INSTANT')
+      // A line of a table by months.
+      .replace(/^\d{4}-\d{2}(?= )/gm, 'MONTH')
       .replace(/\d+(\.\d+)? ms/g, 'N ms')
       .replace(/ in \d+\.\d s:/g, ' in N s:')
       // Who waits in line is told how long that was.
