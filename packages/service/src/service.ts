@@ -12,6 +12,7 @@ import { DefinitionStore } from './home/definition-store.js'
 import { RehearsalStore } from './home/rehearsal-store.js'
 import { TokenStore } from './home/token-store.js'
 import { createApp } from './http/app.js'
+import { messagesOf } from './http/known-shapes.js'
 import { answerUnread, HEADER_LIMIT_BYTES } from './http/unread-requests.js'
 import { Metrics } from './metrics/metrics.js'
 import { allRoutes } from './routes/all-routes.js'
@@ -72,34 +73,32 @@ export async function startService(config: Readonly<ServiceConfig>, log: Logger)
   const stopping = new AbortController()
   // Each call that only tells listens to it.
   setMaxListeners(0, stopping.signal)
-  const server = createServer(
-    { maxHeaderSize: HEADER_LIMIT_BYTES },
-    createApp({
-      routes: allRoutes({
-        home,
-        tokens,
-        targets,
-        rehearsals,
-        jobs,
-        runner,
-        signer,
-        reading,
-        jobLimits: config.jobs,
-        begunRuns: new BegunRuns(),
-        metrics,
-        openWalks,
-        homeUrl: config.home.url,
-      }),
+  const app = createApp({
+    routes: allRoutes({
+      home,
       tokens,
-      lookAgain: (target, since) => targets.get(target).lookAgain(since),
-      log,
+      targets,
+      rehearsals,
+      jobs,
+      runner,
+      signer,
+      reading,
+      jobLimits: config.jobs,
+      begunRuns: new BegunRuns(),
       metrics,
-      consoleDir: CONSOLE_DIR,
-      bodyLimitBytes: config.bodyLimitBytes,
-      proxies: config.proxies,
-      stopping: stopping.signal,
+      openWalks,
+      homeUrl: config.home.url,
     }),
-  )
+    tokens,
+    lookAgain: (target, since) => targets.get(target).lookAgain(since),
+    log,
+    metrics,
+    consoleDir: CONSOLE_DIR,
+    bodyLimitBytes: config.bodyLimitBytes,
+    proxies: config.proxies,
+    stopping: stopping.signal,
+  })
+  const server = createServer({ maxHeaderSize: HEADER_LIMIT_BYTES, ...messagesOf(app) }, app)
   // Of a caller who sends a byte a second, or nothing at all.
   server.headersTimeout = HEADERS_LIMIT_MS
   server.requestTimeout = REQUEST_LIMIT_MS
