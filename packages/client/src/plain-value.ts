@@ -9,6 +9,7 @@ import { LedgermanProblem, RawJson } from '@ledgerman/contract'
  */
 export function toPlain(property: string, value: unknown): unknown {
   if (typeof value === 'bigint') return new RawJson(String(value))
+  if (Object.is(value, -0)) return new RawJson('-0')
   if (typeof value === 'number') return Number.isFinite(value) ? value : String(value)
   if (value === null || typeof value === 'string' || typeof value === 'boolean' || value instanceof RawJson)
     return value

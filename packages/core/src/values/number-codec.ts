@@ -65,7 +65,8 @@ export function moneyToText(value: Json): string {
 }
 
 export function floatFromText(text: string): Json {
-  return /^(NaN|-?Infinity)$/.test(text) ? text : Number(text)
+  if (/^(NaN|-?Infinity)$/.test(text)) return text
+  return text === '-0' ? new RawJson(text) : Number(text)
 }
 
 export function floatToText(value: Json, type: ScalarType): string {
