@@ -9,8 +9,10 @@ const MOST_NAMED = 20
 
 /** Checks an input as `safeParse` does, and says of a member that nobody knows which there are. */
 export function checkInput<Output>(schema: z.ZodType<Output>, input: unknown): z.ZodSafeParseResult<Output> {
-  return schema.safeParse(input, { error: (issue) => sayUnknown(issue) })
+  return schema.safeParse(input, TOLD)
 }
+
+const TOLD = { error: (issue: z.core.$ZodRawIssue) => sayUnknown(issue) }
 
 /** Refuses a member of an object whose members are told apart by its own rules. */
 export function refuseMember(

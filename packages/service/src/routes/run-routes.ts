@@ -72,15 +72,18 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
         refuseOfCommit(body)
         const plan = await planOf(target, call)
         const { mode, rehearsal, note, confirm, params = {}, ...asked } = body
-        const subject = {
+        // Most runs are neither rehearsed nor sent again, and nobody compares what they ask.
+        const subject = () => ({
           ...asked,
           params,
           revision: plan.revision,
           definitions: [...plan.mappings].map(([name, { revision }]) => [name, revision]),
-        }
+        })
         const { actor } = caller
         const rehearsed =
-          rehearsal === undefined ? undefined : await rehearsals.find<Evidence>(rehearsal, target.name, actor, subject)
+          rehearsal === undefined
+            ? undefined
+            : await rehearsals.find<Evidence>(rehearsal, target.name, actor, subject())
         const transaction = plan.name
         let begun: BegunRun | undefined
         const { receipt: told, evidence } = await runPlan(target, plan, {
@@ -107,7 +110,7 @@ export function runRoutes({ targets, rehearsals, begunRuns }: Services) {
           },
         )
         const complete = { ...told }
-        if (mode === 'rehearse') complete.rehearsal = await rehearsals.keep(target.name, actor, subject, evidence)
+        if (mode === 'rehearse') complete.rehearsal = await rehearsals.keep(target.name, actor, subject(), evidence)
         if (confirm && mode === 'commit')
           await confirmRun(target, plan, told).then(
             (confirmed) => (complete.confirmed = confirmed),
@@ -171,10 +174,13 @@ function refuseOfCommit({ mode, rehearsal, confirm }: RunInput): void {
 }
 
 /** What makes a request the same one again: its key, and all it asks. */
-function requestOf({ request, body }: Pick<Call<unknown, RunInput>, 'request' | 'body'>, subject: unknown) {
+function requestOf({ request, body }: Pick<Call<unknown, RunInput>, 'request' | 'body'>, subject: () => unknown) {
   const key = request.headers['idempotency-key']
   if (key === undefined || body.mode !== 'commit') return undefined
-  return { key: readIdempotencyKey(key), digest: digestOf({ subject, note: body.note, rehearsal: body.rehearsal }) }
+  return {
+    key: readIdempotencyKey(key),
+    digest: digestOf({ subject: subject(), note: body.note, rehearsal: body.rehearsal }),
+  }
 }
 
 function entryLink({ entry }: Receipt): Record<string, string> {

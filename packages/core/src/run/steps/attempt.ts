@@ -41,6 +41,8 @@ export class Attempt {
   sendsAhead = false
   readonly binds: StepBinds
   readonly #ahead = new Map<PlannedStep, Promise<Rows>>()
+  /** Answers each statement where the run was one already. */
+  #played: (() => Promise<Rows>) | null = null
   /** Told of every row that a step read or wrote, whole and in plain text, for drills. */
   onRows: ((rows: SeenRows) => void) | null = null
 
@@ -62,8 +64,8 @@ export class Attempt {
   /** The same attempt with all its steps told, out of what it gave back as one statement. */
   async playedBack(rows: readonly (readonly (string | null)[])[]): Promise<Attempt> {
     const played = playBack(this.plan, rows)
-    const session = { ...this.session, query: played.query }
-    const told = new Attempt(this.target, this.plan, this.state, session, true, false, new Map())
+    const told = new Attempt(this.target, this.plan, this.state, this.session, true, false, new Map())
+    told.#played = played.next
     await told.runSteps()
     told.receipts.forEach((receipt, at) => {
       receipt.durationMs = played.durations[at] ?? null
@@ -303,6 +305,7 @@ export class Attempt {
   }
 
   #send(step: PlannedStep | null, statement: Statement): Promise<Rows> {
+    if (this.#played) return this.#played()
     // Steps that were sent with the run are made once: preparing them would only fill the session.
     const name = this.plan.name === null ? undefined : statement.name
     return this.session.query(statement.text, this.binds.of(statement, step), name)

@@ -3,6 +3,7 @@ import type { LockHolder } from '@ledgerman/contract'
 import { newEntryId } from '../../book/entry-id.js'
 import type { LostCommit } from '../../book/settle.js'
 import type { Plan } from '../../plan/plan.js'
+import { roundingsOf, type Roundings } from '../../plan/roundings.js'
 import type { Session } from '../../sessions/session-pool.js'
 import type { Target } from '../../target/target.js'
 import { Attempt } from './attempt.js'
@@ -23,6 +24,7 @@ export class PlanRun {
   attempt: Attempt | null = null
   /** Who held a lock that was not granted in time: the whole wait is behind the run then. */
   waitedFor: readonly LockHolder[] | undefined
+  #roundings: Roundings | undefined
 
   constructor(
     readonly target: Target,
@@ -38,6 +40,11 @@ export class PlanRun {
   get lost(): LostCommit {
     const { actor, note } = this.request
     return { id: this.id, actor, note: note ?? null }
+  }
+
+  /** What it may round: its entry and its receipt say so. */
+  get roundings(): Roundings {
+    return (this.#roundings ??= roundingsOf(this.plan, this.request.params))
   }
 
   newAttempt(session: Session): Attempt {

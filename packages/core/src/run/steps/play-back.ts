@@ -1,6 +1,6 @@
 import { COUNTS_A_STEP } from '../one-statement/step-sql.js'
 import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../../plan/plan.js'
-import type { Queryable, Rows } from '../../sessions/queryable.js'
+import type { Rows } from '../../sessions/queryable.js'
 
 type LoadStep = Extract<PlannedStep, { kind: 'load' }>
 
@@ -11,7 +11,7 @@ type LoadStep = Extract<PlannedStep, { kind: 'load' }>
 export function playBack(
   plan: Plan,
   rows: readonly (readonly (string | null)[])[],
-): Queryable & { durations: number[] } {
+): { durations: number[]; next: () => Promise<Rows> } {
   const given = rows.map(([step, texts]) => ({
     step: Number(step),
     texts: JSON.parse(texts ?? '[]') as Given,
@@ -43,7 +43,7 @@ export function playBack(
 
   return {
     durations,
-    query: () => {
+    next: () => {
       const answer = answers.shift()
       if (!answer) throw new Error('The run asked for more than its statement gave back.')
       return Promise.resolve<Rows>({ rows: answer, command: 'SELECT', rowCount: answer.length })

@@ -3,15 +3,14 @@ import type { BookedRun } from '../../book/book-run.js'
 import { getEntry } from '../../book/read-entries.js'
 import { lateTriggers, writtenBeside } from '../../mapping/side-writes.js'
 import { isWrite, type Plan } from '../../plan/plan.js'
-import { roundedBy, roundingsOf } from '../../plan/roundings.js'
+import { roundedBy } from '../../plan/roundings.js'
 import { kindsOf, runReversibility } from '../../plan/run-reversibility.js'
 import { toldBeside, type OwnRows } from '../record/written-with-it.js'
 import type { Attempt } from './attempt.js'
 import type { PlanRun } from './plan-run.js'
 
 /** What the book says of a run that is about to be one statement; how long it took, and what it left, the statement adds. */
-export function headerOf({ plan, request, startedAt, attempts }: PlanRun): BookedRun {
-  const rounded = roundingsOf(plan, request.params)
+export function headerOf({ plan, startedAt, attempts, roundings: rounded }: PlanRun): BookedRun {
   return {
     transaction: plan.name,
     revision: plan.revision,
@@ -53,7 +52,7 @@ export function toRunReceipt(run: PlanRun, outcome: Receipt['outcome'], attempt:
     reversible: outcome === 'refused' ? null : runReversibility(plan, steps),
     definitions: revisionsOf(plan),
     ...notShown(plan, attempt),
-    ...roundedBy(steps, roundingsOf(plan, request.params)),
+    ...roundedBy(steps, run.roundings),
   }
 }
 
