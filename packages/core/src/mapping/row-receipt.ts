@@ -26,21 +26,20 @@ export function toRowReceipt(
       after: after && shownRecord(touched, after),
     }
   }
-  const differing = touched.flatMap((property, at) =>
-    before[at] === after[at] ? [] : [{ property, before: before[at] ?? null, after: after[at] ?? null }],
-  )
-  const beside = differing.filter(({ property }) => !wasSet(property))
-  const set = differing.filter(({ property }) => wasSet(property))
-  return {
-    key: shownKey,
-    ...sides(set),
-    ...(beside.length > 0 ? { alsoChanged: sides(beside) } : {}),
+  const set: Differing = []
+  const beside: Differing = []
+  for (const [at, property] of touched.entries()) {
+    const sides = { property, before: before[at] ?? null, after: after[at] ?? null }
+    if (sides.before !== sides.after) (wasSet(property) ? set : beside).push(sides)
   }
+  const told: RowReceipt = { key: shownKey, ...sidesOf(set) }
+  if (beside.length > 0) told.alsoChanged = sidesOf(beside)
+  return told
 }
 
 type Differing = { property: Property; before: string | null; after: string | null }[]
 
-function sides(differing: Differing) {
+function sidesOf(differing: Differing) {
   const properties = differing.map(({ property }) => property)
   const side = (name: 'before' | 'after') =>
     shownRecord(

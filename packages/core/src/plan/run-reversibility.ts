@@ -17,12 +17,12 @@ export function stepReversibility(step: PlannedWrite): Reversible {
 
 /** Whether all that a run wrote can be put back: raw statements and tables without a key leave gaps. */
 export function runReversibility({ steps }: Plan, receipts: readonly StepReceipt[]): Receipt['reversible'] {
-  const wrote = steps.filter((step) => (receipts.find(({ no }) => no === step.no)?.changed ?? 0) > 0)
-  const each = wrote.flatMap((step) => {
-    if (step.kind === 'sql') return step.writes ? ['no' as const] : []
-    if (!isWrite(step)) return []
-    return [stepReversibility(step)]
-  })
+  const each: Reversible[] = []
+  for (const step of steps) {
+    if ((receipts.find(({ no }) => no === step.no)?.changed ?? 0) === 0) continue
+    if (isWrite(step)) each.push(stepReversibility(step))
+    else if (step.kind === 'sql' && step.writes) each.push('no')
+  }
   return inAll(each)
 }
 

@@ -8,10 +8,11 @@ export function toShownStatement(
   binds: BindReceipt[],
 ): Pick<StepReceipt, 'statement' | 'binds' | 'short'> {
   if (!short) return { statement: text, binds }
-  const own = short.binds.flatMap((number, at) => {
+  const own: BindReceipt[] = []
+  for (const [at, number] of short.binds.entries()) {
     const bind = binds[number - 1]
-    return bind ? [{ ...bind, position: at + 1 }] : []
-  })
+    if (bind) own.push({ ...bind, position: at + 1 })
+  }
   return { statement: text, binds, short: { statement: short.text, binds: own, around: short.around } }
 }
 

@@ -85,14 +85,10 @@ export class Attempt {
       if (step.as) this.state.outcomes.set(step.as, { matched: 0, changed: 0 })
       return
     }
-    const at =
-      this.receipts.push(this.#receipt(step, started, { skipped: false, matched: null, changed: null, rows: [] })) - 1
+    const receipt = this.#receipt(step, started, { skipped: false, matched: null, changed: null, rows: [] })
+    this.receipts.push(receipt)
     const say = (told: Partial<StepReceipt>) => {
-      this.receipts[at] = {
-        ...(this.receipts[at] as StepReceipt),
-        ...told,
-        durationMs: roundMs(performance.now() - started),
-      }
+      Object.assign(receipt, told, { durationMs: roundMs(performance.now() - started) })
     }
     try {
       await this.#runAsked(step, say)

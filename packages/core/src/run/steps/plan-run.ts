@@ -17,6 +17,8 @@ export class PlanRun {
   readonly startedAt = new Date().toISOString()
   readonly started = performance.now()
   readonly isCommit: boolean
+  /** The revisions of the mappings it works with. */
+  readonly definitions: Readonly<Record<string, number>>
   readonly lockWaitMs: number
   readonly timeLimitMs: number
   attempts = 1
@@ -32,6 +34,7 @@ export class PlanRun {
     readonly request: RunRequest,
     readonly params: ReadonlyMap<string, string | null>,
   ) {
+    this.definitions = Object.fromEntries([...plan.mappings].map(([name, { revision }]) => [name, revision]))
     this.isCommit = request.mode === 'commit'
     this.lockWaitMs = plan.lockWaitMs ?? target.limits.lockWaitMs
     this.timeLimitMs = plan.timeLimitMs ?? target.limits.timeLimitMs

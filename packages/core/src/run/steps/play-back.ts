@@ -12,33 +12,34 @@ export function playBack(
   plan: Plan,
   rows: readonly (readonly (string | null)[])[],
 ): { durations: number[]; next: () => Promise<Rows> } {
-  const given = rows.map(([step, texts]) => ({
-    step: Number(step),
-    texts: JSON.parse(texts ?? '[]') as Given,
-  }))
-  const counts = (given.find(({ step }) => step === 0)?.texts ?? []) as (string | null)[]
+  const given = new Map<number, Given[]>()
+  for (const [step, texts] of rows) {
+    const own = given.get(Number(step)) ?? []
+    own.push(JSON.parse(texts ?? '[]') as Given)
+    given.set(Number(step), own)
+  }
+  const counts = (given.get(0)?.[0] ?? []) as (string | null)[]
   const durations: number[] = []
-  const answers = plan.steps.flatMap((step, at): (string | null)[][][] => {
-    const [matched = '0', changed = '0', skipped, durationMs] = counts.slice(
-      COUNTS_A_STEP * at,
-      COUNTS_A_STEP * (at + 1),
-    )
+  const answers: Texts[][] = []
+  for (const [at, step] of plan.steps.entries()) {
+    const first = COUNTS_A_STEP * at
+    const [matched = '0', changed = '0', skipped, durationMs] = counts.slice(first, first + COUNTS_A_STEP)
     durations.push(Number(durationMs))
-    const isAsked = skipped === 'false' ? 't' : 'f'
-    const asked = step.when ? [[[isAsked]]] : []
-    if (isAsked === 'f') return asked
-    if (step.kind === 'require') return [...asked, [['t']]]
-    const own = given.filter((each) => each.step === step.no).map(({ texts }) => texts)
-    if (isWrite(step)) return [...asked, writtenRows(step, own, matched, changed)]
-    if (step.kind !== 'load') throw new Error(`Step ${step.no} is no part of a statement.`)
-    return [...asked, own.map((texts) => [...loadedRow(step, texts), matched, null])]
-  })
+    const isAsked = skipped === 'false'
+    if (step.when) answers.push([[isAsked ? 't' : 'f']])
+    if (!isAsked) continue
+    const own = given.get(step.no) ?? []
+    if (step.kind === 'require') answers.push([['t']])
+    else if (isWrite(step)) answers.push(writtenRows(step, own, matched, changed))
+    else if (step.kind === 'load') answers.push(own.map((texts) => [...loadedRow(step, texts), matched, null]))
+    else throw new Error(`Step ${step.no} is no part of a statement.`)
+  }
   function loadedRow(step: LoadStep, texts: Given): Texts {
     if (!Array.isArray(texts[0])) return texts as Texts
     const [key, from] = texts as [Texts, number]
     const places = step.mapping.key.map((property) => step.mapping.properties.indexOf(property))
-    const whole = given.find((each) => each.step === from && places.every((place, at) => each.texts[place] === key[at]))
-    return (whole?.texts ?? []) as Texts
+    const whole = given.get(from)?.find((each) => places.every((place, at) => each[place] === key[at]))
+    return (whole ?? []) as Texts
   }
 
   return {
@@ -64,9 +65,13 @@ function writtenRows(step: PlannedWrite, given: Given[], matched: string | null,
   const rows = given.map((texts) => {
     if (Array.isArray(texts[0])) {
       const [key, before, after, guard] = texts as [Texts, Texts | null, Texts | null, string | null]
-      const known = mapping.properties.map(
-        (property) => key[mapping.key.indexOf(property)] ?? before?.[touched.indexOf(property)] ?? null,
-      )
+      const known = mapping.properties.map((property) => {
+        const place = mapping.key.indexOf(property)
+        if (place >= 0) return key[place] ?? null
+        const touchedAt = touched.indexOf(property)
+        // Asking an array for what stands at -1 is slow.
+        return touchedAt >= 0 ? (before?.[touchedAt] ?? null) : null
+      })
       return [...known, 't', 't', 't', 't', null, guard, ...judged, ...(after ?? [])]
     }
     const row = texts as Texts

@@ -127,9 +127,9 @@ export class AsOne {
   #bindsOf(statement: Statement, attempt: Attempt, header: BookedRun, note: string | null): (string | null)[] {
     return bindValues(statement, (source, slot) => {
       const own = this.#valueOf(source, attempt, header, note)
-      return own === undefined
-        ? attempt.binds.valueOf(source, slot, this.plan.steps[(slot.step ?? 0) - 1] ?? null)
-        : own
+      if (own !== undefined) return own
+      const step = slot.step === undefined ? undefined : this.plan.steps[slot.step - 1]
+      return attempt.binds.valueOf(source, slot, step ?? null)
     })
   }
 

@@ -10,7 +10,7 @@ import type { Attempt } from './attempt.js'
 import type { PlanRun } from './plan-run.js'
 
 /** What the book says of a run that is about to be one statement; how long it took, and what it left, the statement adds. */
-export function headerOf({ plan, startedAt, attempts, roundings: rounded }: PlanRun): BookedRun {
+export function headerOf({ plan, startedAt, attempts, definitions, roundings: rounded }: PlanRun): BookedRun {
   return {
     transaction: plan.name,
     revision: plan.revision,
@@ -19,13 +19,9 @@ export function headerOf({ plan, startedAt, attempts, roundings: rounded }: Plan
     durationMs: null,
     startedAt,
     reversible: null,
-    definitions: revisionsOf(plan),
+    definitions,
     ...(rounded.length > 0 ? { rounded } : {}),
   }
-}
-
-function revisionsOf({ mappings }: Plan): Record<string, number> {
-  return Object.fromEntries([...mappings].map(([name, { revision }]) => [name, revision]))
 }
 
 /** The receipt of a run as far as it got. */
@@ -50,7 +46,7 @@ export function toRunReceipt(run: PlanRun, outcome: Receipt['outcome'], attempt:
     rehearsal: null,
     entry: request.mode === 'rehearse' ? null : entryAddress(target.name, run.id),
     reversible: outcome === 'refused' ? null : runReversibility(plan, steps),
-    definitions: revisionsOf(plan),
+    definitions: run.definitions,
     ...notShown(plan, attempt),
     ...roundedBy(steps, run.roundings),
   }

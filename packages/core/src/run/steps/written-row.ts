@@ -49,5 +49,6 @@ export function shownWrite(target: Target, step: PlannedWrite, row: Texts, isBoo
   const told = toRowReceipt(mapping, image, (property) => set.includes(property))
   const guard =
     isRemoved || !isBooked ? null : toGuard(mapping, row[widthBefore(step) + WRITE_FLAGS.indexOf('guardAfter')] ?? null)
-  return guard === null ? told : { ...told, guard }
+  if (guard !== null) told.guard = guard
+  return told
 }
