@@ -1,4 +1,5 @@
 import { createServer } from 'node:net'
+import getPort from 'get-port'
 import { Failure } from './failure.js'
 
 /** @throws Failure where somebody listens on the port already, naming the variable that chooses another. */
@@ -15,17 +16,9 @@ export async function isPortFree(host: string, port: number): Promise<boolean> {
   return (await tryToListen(host, port)) === null
 }
 
-/** A port nobody listens on at this moment. */
+/** A port nobody listens on at this moment, and none that was given here just before. */
 export function findFreePort(): Promise<number> {
-  return new Promise((resolve, reject) => {
-    const server = createServer().once('error', reject)
-    server.listen(0, '127.0.0.1', () => {
-      const address = server.address()
-      server.close(() =>
-        address && typeof address === 'object' ? resolve(address.port) : reject(new Error('no port')),
-      )
-    })
-  })
+  return getPort({ host: '127.0.0.1' })
 }
 
 function tryToListen(host: string, port: number): Promise<NodeJS.ErrnoException | null> {

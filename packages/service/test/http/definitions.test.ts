@@ -1,3 +1,4 @@
+import { Validator } from '@seriousme/openapi-schema-validator'
 import { stringify } from 'yaml'
 import { PROBLEM_CODES } from '@ledgerman/contract'
 import { observatoryDefinition, observatorySources } from '../../../../testing/observatory-mappings.js'
@@ -372,6 +373,7 @@ describe('the interface', () => {
   it('describes itself, every answer with a schema that is there', async () => {
     const { body } = await service.request('GET', '/openapi.json', { token: '' })
     expect(body.openapi).toBe('3.1.0')
+    expect(await new Validator().validate(body)).toMatchObject({ valid: true })
     const patch = body.paths['/v1/targets/{target}/mappings/{mapping}/records/{key}'].patch
     expect(Object.keys(patch.requestBody.content)).toContain('application/merge-patch+json')
     expect(patch.parameters.map((parameter: { name: string }) => parameter.name)).toEqual(
