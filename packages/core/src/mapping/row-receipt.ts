@@ -29,17 +29,17 @@ export function toRowReceipt(
   const set: Differing = []
   const beside: Differing = []
   for (const [at, property] of touched.entries()) {
-    const sides = { property, before: before[at] ?? null, after: after[at] ?? null }
-    if (sides.before !== sides.after) (wasSet(property) ? set : beside).push(sides)
+    const own = { property, before: before[at] ?? null, after: after[at] ?? null }
+    if (own.before !== own.after) (wasSet(property) ? set : beside).push(own)
   }
-  const told: RowReceipt = { key: shownKey, ...sidesOf(set) }
-  if (beside.length > 0) told.alsoChanged = sidesOf(beside)
+  const told: RowReceipt = { key: shownKey, ...bothSides(set) }
+  if (beside.length > 0) told.alsoChanged = bothSides(beside)
   return told
 }
 
 type Differing = { property: Property; before: string | null; after: string | null }[]
 
-function sidesOf(differing: Differing) {
+function bothSides(differing: Differing) {
   const properties = differing.map(({ property }) => property)
   const side = (name: 'before' | 'after') =>
     shownRecord(
