@@ -66,8 +66,8 @@ function copy(value: unknown): unknown {
 
 /** Whether two values are the same in JSON, digit by digit. */
 export function isSame(one: unknown, other: unknown): boolean {
-  const exact = exactText(one)
-  if (exact !== undefined || exactText(other) !== undefined) return exact === exactText(other)
+  if (one instanceof RawJson || other instanceof RawJson)
+    return one instanceof RawJson && other instanceof RawJson && one.text === other.text
   if (Array.isArray(one) || Array.isArray(other))
     return (
       Array.isArray(one) &&
@@ -80,10 +80,4 @@ export function isSame(one: unknown, other: unknown): boolean {
   const [a, b] = [one as RecordValues, other as RecordValues]
   const names = Object.keys(a)
   return names.length === Object.keys(b).length && names.every((name) => name in b && isSame(a[name], b[name]))
-}
-
-/** The digits of a number that is kept as text, or is sent so: a zero with a sign. */
-function exactText(value: unknown): string | undefined {
-  if (value instanceof RawJson) return value.text
-  return Object.is(value, -0) ? '-0' : undefined
 }
