@@ -1,7 +1,7 @@
 'use strict'
 
 // Runs a command once, against an answer of its own, and keeps what V8 compiled for it (bin/ledgerman.cjs).
-const { writeFileSync } = require('node:fs')
+const fs = require('node:fs')
 const { createServer } = require('node:http')
 const { cacheFile, run } = require('./bin/ledgerman.cjs')
 
@@ -18,7 +18,12 @@ server.listen(0, '127.0.0.1', () => {
     LEDGERMAN_TARGET: 'observatory',
   })
   process.argv = [process.argv[0], 'ledgerman', 'load', 'programme', 'P-107']
-  process.stdout.write = () => true
+  fs.fstatSync = () => ({ isCharacterDevice: () => false })
+  const { writeSync } = fs
+  fs.writeSync = (_output, bytes) => bytes.length
   const script = run()
-  process.on('exit', () => writeFileSync(cacheFile, script.createCachedData()))
+  process.on('exit', () => {
+    fs.writeSync = writeSync
+    fs.writeFileSync(cacheFile, script.createCachedData())
+  })
 })

@@ -11,7 +11,7 @@ const PROGRAM = join(import.meta.dirname, '../../../packages/cli/bin/ledgerman.c
 const BARE = `require('node:http').get(process.env.RECORD, { headers: { authorization: 'Bearer ' + process.env.LEDGERMAN_TOKEN } },
   (answer) => { let text = ''; answer.on('data', (part) => (text += part)).on('end', () => console.log(text)) })`
 
-/** What a command takes beside what Node and the call take. Its budget is a ratio of 0.67, 1.5 times as long. */
+/** What a command takes beside what Node and the call take. Its budget is a ratio of 0.77, 1.3 times as long. */
 export function compareCommands(url: string, token: string): Promise<Ratio[]> {
   const env = { PATH: process.env['PATH'], LEDGERMAN_URL: url, LEDGERMAN_TOKEN: token, LEDGERMAN_TARGET: 'bench' }
   const record = `${url}/v1/targets/bench/mappings/allocation/records/1`

@@ -3,7 +3,7 @@ import { dirname, join } from 'node:path'
 import { LedgermanClient, type TargetClient } from '@ledgerman/client'
 import { LedgermanProblem, suggestName, type PlaceholderStyle } from '@ledgerman/contract'
 import { replaceFile } from './replace-file.js'
-import { sendRequest } from './send-request.js'
+import { sendRequest } from './http/send-request.js'
 
 interface Login {
   url: string

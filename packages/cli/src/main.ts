@@ -1,34 +1,33 @@
-import { once } from 'node:events'
+import './output/plain-output.js'
 import { CommanderError } from 'commander'
 import { isProblem, LedgermanProblem, problemCatalogue } from '@ledgerman/contract'
 import { CommandContext } from './command-context.js'
 import { nameStatementForm } from './commands/statement-option.js'
 import { formatProblem, problemJson } from './output/problem-text.js'
 import { createProgram } from './program.js'
+import { openStandardOutput } from './standard-output.js'
 
 const USAGE = 2
 /** Of a file or a pipe: wide enough for a value of some length, narrow enough to be read. */
 const WIDTH_ELSEWHERE = 120
 const isJson = process.argv.includes('--json')
 let saidMore = false
+const output = openStandardOutput(endWithout)
 const terminal = {
   env: process.env,
-  out: (text: string) => void process.stdout.write(text, (error) => error && endWithout(error)),
+  out: output.write,
   err: (text: string) => {
     saidMore = true
     process.stderr.write(text)
   },
-  width: process.stdout.columns ?? WIDTH_ELSEWHERE,
+  width: output.columns ?? WIDTH_ELSEWHERE,
   // To make that stream takes longer than most of a command does: only where somebody asks.
   get isInteractive() {
     return process.stderr.isTTY === true
   },
-  isRedirected: process.stdout.isTTY !== true,
-  drained: () =>
-    process.stdout.writableNeedDrain ? once(process.stdout, 'drain').then(() => undefined) : Promise.resolve(),
+  isRedirected: !output.isTerminal,
+  drained: output.drained,
 }
-
-process.stdout.on('error', endWithout)
 
 createProgram(new CommandContext(terminal), process.argv[2])
   .parseAsync(nameStatementForm(process.argv))
@@ -46,7 +45,7 @@ function endWithout(error: NodeJS.ErrnoException): never {
 
 /** Ends once all is written, whatever is left open: taking everything down in order takes Node longer than printing does. */
 function end(): void {
-  process.stdout.write('', () => (saidMore ? process.stderr.write('', () => process.exit()) : process.exit()))
+  output.flush(() => (saidMore ? process.stderr.write('', () => process.exit()) : process.exit()))
 }
 
 function report(error: unknown): number {

@@ -4,7 +4,7 @@ import { LedgermanProblem } from '@ledgerman/contract'
 import type { Command } from 'commander'
 import type { CommandContext } from '../command-context.js'
 import { assertAddress, loginFile, saveLogin } from '../connection.js'
-import { sendRequest } from '../send-request.js'
+import { sendRequest } from '../http/send-request.js'
 
 export function addLogin(program: Command, context: CommandContext): void {
   program

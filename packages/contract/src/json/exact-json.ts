@@ -12,7 +12,7 @@ export class RawJson {
   toJSON(): unknown {
     if (!met) return JSON.parse(this.text)
     met.push(this.text)
-    return PLACE
+    return placeOfRaw()
   }
 
   toString(): string {
@@ -129,10 +129,17 @@ export function printJson(value: unknown, indent = 0): string {
 /** The texts of all `RawJson` that the printing met so far, in their order; undefined while nothing is printed. */
 let met: string[] | undefined
 
-/** What the printer is given in place of each of them. It leaves the printing nowhere, so that no value can hold it. */
-const PLACE = [...crypto.getRandomValues(new Uint32Array(4))].map((part) => part.toString(36)).join('.')
+let place: string | undefined
+
+/**
+ * What the printer is given in place of each of them. It leaves the printing nowhere, so that no value can hold it. Made when it is first
+ * needed, since a short program loads Node's cryptography for nothing else.
+ */
+function placeOfRaw(): string {
+  return (place ??= [...crypto.getRandomValues(new Uint32Array(4))].map((part) => part.toString(36)).join('.'))
+}
 
 function filled(text: string, raws: readonly string[]): string {
-  const [first = '', ...rest] = text.split(`"${PLACE}"`)
+  const [first = '', ...rest] = text.split(`"${placeOfRaw()}"`)
   return first + rest.map((part, at) => `${raws[at]}${part}`).join('')
 }

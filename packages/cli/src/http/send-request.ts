@@ -1,7 +1,6 @@
-import { Readable } from 'node:stream'
 import type { ClientRequest, IncomingMessage } from 'node:http'
 import type { Received, Send } from '@ledgerman/client'
-import { sendOverSocket } from './send-over-socket.js'
+import { sendOverLine } from './send-over-line.js'
 
 /**
  * Sends a request as `fetch` does, which takes longer to begin with than a command takes without it.
@@ -13,7 +12,7 @@ export const sendRequest: Send = async (address, init) => {
   const isAtHand = body === undefined || typeof body === 'string'
   try {
     return await (isAtHand && address.startsWith('http:')
-      ? sendOverSocket(new URL(address), { ...init, body })
+      ? sendOverLine(new URL(address), { ...init, body })
       : sendByNode(address, init))
   } catch (error) {
     throw new TypeError('the request failed', { cause: (error as Error).cause ?? error })
@@ -36,7 +35,9 @@ const sendByNode: Send = (address, { method, headers, body, signal }) => {
     if (body === undefined || typeof body === 'string') request.end(body)
     // An answer may come before all is sent: then the rest is not wanted.
     else
-      Readable.from(body as AsyncIterable<Uint8Array>)
+      process
+        .getBuiltinModule('node:stream')
+        .Readable.from(body as AsyncIterable<Uint8Array>)
         .on('error', reject)
         .pipe(request)
   })

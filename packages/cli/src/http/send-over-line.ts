@@ -1,7 +1,9 @@
-import { connect, type Socket } from 'node:net'
-import { Readable } from 'node:stream'
+import type { Readable } from 'node:stream'
 import { HTTPParser } from 'http-parser-js'
 import type { Received } from '@ledgerman/client'
+import { findHandleLine } from './handle-line.js'
+import type { Line } from './line.js'
+import { openSocketLine } from './socket-line.js'
 
 /** A request whose body, if any, is at hand. */
 export interface ShortRequest {
@@ -18,21 +20,26 @@ export interface ShortRequest {
  * @param address of a service that is spoken to without TLS
  * @throws Error as the connection gives it, or what the answer breaks of HTTP
  */
-export function sendOverSocket(address: URL, request: ShortRequest): Promise<Received> {
+export function sendOverLine(address: URL, request: ShortRequest): Promise<Received> {
   return new Promise((resolve, reject) => {
-    const socket = connect({ host: address.hostname.replace(/^\[|\]$/g, ''), port: Number(address.port || 80) })
+    const { signal } = request
     const parser = newParser()
     let content: Content | undefined
     let isComplete = false
+    const close = () => {
+      line.close()
+      signal?.removeEventListener('abort', giveUp)
+    }
     const fail = (error: Error) => {
-      socket.destroy()
+      close()
       reject(error)
       content?.end(error)
     }
+    const giveUp = () => fail(new Error('given up', { cause: signal?.reason }))
     parser[HTTPParser.kOnHeadersComplete] = ({ statusCode: status, headers }) => {
       // One that only says that the answer is to come (RFC 9110, section 15.2).
       if (status < 200) return
-      const of = (content = new Content(socket))
+      const of = (content = new Content({ ...line, close }))
       resolve({
         ok: status < 300,
         status,
@@ -49,29 +56,25 @@ export function sendOverSocket(address: URL, request: ShortRequest): Promise<Rec
       isComplete = true
       content.end()
       // The service hangs up as well. Most commands have ended before this.
-      setImmediate(() => socket.destroy())
+      setImmediate(close)
     }
-    const giveUp = () => fail(new Error('given up', { cause: request.signal?.reason }))
-    socket
-      .on('data', (bytes: Buffer) => {
+    const to = { host: address.hostname.replace(/^\[|\]$/g, ''), port: Number(address.port || 80) }
+    const open = findHandleLine(to) ?? openSocketLine
+    const line = open(to, messageOf(address, request), {
+      bytes(bytes) {
         if (isComplete) return
         const outcome = parser.execute(bytes)
         if (outcome instanceof Error) fail(outcome)
-      })
-      .on('end', () => {
+      },
+      end() {
         if (!isComplete) parser.finish()
         // As Node has it for a connection that is closed too soon.
         if (!isComplete) fail(Object.assign(new Error('the connection was closed'), { code: 'ECONNRESET' }))
-      })
-      .on('error', fail)
-      .on('close', () => request.signal?.removeEventListener('abort', giveUp))
-    if (request.signal?.aborted) giveUp()
-    request.signal?.addEventListener('abort', giveUp, { once: true })
-    // Not ended: a proxy takes one who has said all for one who has gone.
-    socket.cork()
-    socket.write(head(address, request), 'latin1')
-    if (request.body) socket.write(request.body)
-    socket.uncork()
+      },
+      failed: fail,
+    })
+    if (signal?.aborted) giveUp()
+    signal?.addEventListener('abort', giveUp, { once: true })
   })
 }
 
@@ -89,19 +92,19 @@ function newParser(): InstanceType<typeof HTTPParser> {
 
 /** What an answer holds: kept until somebody asks for it, as one text or as it comes. */
 class Content {
-  readonly #socket: Socket
+  readonly #line: Line
   readonly #kept: Uint8Array[] = []
   #stream: Readable | undefined
   #ended: { by: Error | undefined } | undefined
   #whenEnded: (() => void) | undefined
 
-  constructor(socket: Socket) {
-    this.#socket = socket
+  constructor(line: Line) {
+    this.#line = line
   }
 
   take(bytes: Uint8Array): void {
     if (this.#stream === undefined) this.#kept.push(bytes)
-    else if (!this.#stream.push(bytes)) this.#socket.pause()
+    else if (!this.#stream.push(bytes)) this.#line.pause()
   }
 
   end(by?: Error): void {
@@ -119,10 +122,11 @@ class Content {
 
   stream(): Readable {
     if (this.#stream) return this.#stream
-    const stream = new Readable({
-      read: () => void this.#socket.resume(),
+    // Most answers are asked for as one text, and Node's streams take longer to load than that takes.
+    const stream = new (process.getBuiltinModule('node:stream').Readable)({
+      read: () => this.#line.resume(),
       destroy: (error, done) => {
-        this.#socket.destroy()
+        this.#line.close()
         done(error)
       },
     })
@@ -138,11 +142,12 @@ class Content {
   }
 }
 
-function head({ pathname, search, host }: URL, { method, headers, body }: ShortRequest): string {
+function messageOf({ pathname, search, host }: URL, { method, headers, body }: ShortRequest): Buffer {
   const lines = [`${method} ${pathname}${search} HTTP/1.1`, `host: ${host}`, 'connection: close']
   for (const name in headers) lines.push(`${name}: ${headers[name]}`)
   if (body !== undefined) lines.push(`content-length: ${Buffer.byteLength(body)}`)
-  return `${lines.join('\r\n')}\r\n\r\n`
+  const head = Buffer.from(`${lines.join('\r\n')}\r\n\r\n`, 'latin1')
+  return body ? Buffer.concat([head, Buffer.from(body)]) : head
 }
 
 /** A header of an answer, its name in lower case, from names and values in turn. */
