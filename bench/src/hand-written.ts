@@ -1,32 +1,23 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 
-/** A transaction whose waits have an end, as that of written code has. */
-export const BEGIN_BOUNDED = 'begin; set local lock_timeout = 2000; set local statement_timeout = 10000'
-
-/**
- * What a careful program does without Ledgerman: three round trips, no audit. Gives the row as it is now.
- *
- * @param asWritten whether it does all that written code does: bounds its waits, writes only what would differ, looks at COMMIT's tag
- */
+/** What a careful program does without Ledgerman: three round trips, no audit. Gives the row as it is now. */
 export async function changeByHand(
   pool: pg.Pool,
   id: number,
   version: number,
   hours: string,
-  asWritten = false,
 ): Promise<Record<string, unknown> | undefined> {
   const client = await pool.connect()
   try {
-    await client.query(asWritten ? BEGIN_BOUNDED : 'begin')
+    await client.query('begin')
     const { rows, rowCount } = await client.query<Record<string, unknown>>({
-      name: asWritten ? 'change where it differs' : 'change',
-      text: `update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3${asWritten ? ' and hours is distinct from $2' : ''} returning id, code, title, hours, priority, note, row_version`,
+      name: 'change',
+      text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 returning id, code, title, hours, priority, note, row_version',
       values: [id, hours, version],
     })
     if (rowCount !== 1) throw new Error('stale')
-    const { command } = await client.query('commit')
-    if (asWritten && command !== 'COMMIT') throw new Error('rolled back')
+    await client.query('commit')
     return rows[0]
   } catch (error) {
     await client.query('rollback')
@@ -36,33 +27,11 @@ export async function changeByHand(
   }
 }
 
-/** The same where each connection of the pool bounds its waits: one statement, and a look at its count. */
-export async function changeByHandAlone(
-  pool: pg.Pool,
-  id: number,
-  version: number,
-  hours: string,
-): Promise<Record<string, unknown> | undefined> {
-  const { rows, rowCount } = await pool.query<Record<string, unknown>>({
-    name: 'change where it differs',
-    text: 'update allocation set hours = $2, row_version = row_version + 1 where id = $1 and row_version = $3 and hours is distinct from $2 returning id, code, title, hours, priority, note, row_version',
-    values: [id, hours, version],
-  })
-  if (rowCount !== 1) throw new Error('stale')
-  return rows[0]
-}
-
 /** A change with an audit row that holds what an entry of the book holds: the row before is read and locked first. */
-export async function changeByHandWithAudit(
-  pool: pg.Pool,
-  id: number,
-  version: number,
-  hours: string,
-  begin = 'begin',
-): Promise<void> {
+export async function changeByHandWithAudit(pool: pg.Pool, id: number, version: number, hours: string): Promise<void> {
   const client = await pool.connect()
   try {
-    await client.query(begin)
+    await client.query('begin')
     const before = await client.query<{ hours: string; row_version: number }>({
       name: 'lock',
       text: 'select id, code, title, hours, priority, note, row_version from allocation where id = $1 for no key update',

@@ -56,16 +56,10 @@ export async function compareTransfers(
 export const transferDefinition = transfer
 
 /** What a careful program does: both rows locked in order, the rule looked at, two updates; with an audit row a row where asked. */
-export async function transferByHand(
-  pool: pg.Pool,
-  from: string,
-  to: string,
-  isAudited: boolean,
-  begin = 'begin',
-): Promise<void> {
+export async function transferByHand(pool: pg.Pool, from: string, to: string, isAudited: boolean): Promise<void> {
   const client = await pool.connect()
   try {
-    await client.query(begin)
+    await client.query('begin')
     const { rows } = await client.query<{ id: number; hours: string; row_version: number }>({
       name: 'lock-both',
       text: 'select id, code, title, hours, priority, note, row_version from allocation where id in ($1, $2) order by id for no key update',

@@ -7,8 +7,16 @@ import type { CodeFile } from '@ledgerman/contract'
 import { emitCode, resolvePlan, type Mapping, type Target } from '@ledgerman/core'
 import type { Hand } from '../bench-table.js'
 import { CALLERS, compare, type Ratio, type Way } from '../compare.js'
-import { BEGIN_BOUNDED, changeByHand, changeByHandAlone, changeByHandWithAudit, loadByHand } from '../hand-written.js'
-import { fill, pairOf, transferByHand, transferDefinition } from './transfers.js'
+import {
+  BEGIN_BOUNDED,
+  changeHours,
+  changeHoursAlone,
+  changeHoursWithAudit,
+  loadAllocation,
+  transferHours,
+  type Shown,
+} from '../hand-written-access.js'
+import { fill, pairOf, transferDefinition } from './transfers.js'
 
 /** What the bench calls of the code that is written for `allocation` and the transfer. */
 interface WrittenCode {
@@ -48,27 +56,34 @@ export async function writtenCode(
   const [code, booked] = [await compile(false), await compile(true)]
   booked.configureBook?.({ actor: 'bench', digestKey: 'bench' })
 
-  /** A change of the caller's next row, from what was loaded of it last, as a program does that has just shown it. */
-  const changing = (by: WrittenCode, on: pg.Pool): Way['once'] => {
-    const known = new Map<number, Loaded>()
+  /** A change of the caller's next row, from what it was when it was changed last, as a program does that has just shown it. */
+  const changing = <T>(
+    change: (last: T, hours: string) => Promise<T>,
+    versionOf: (last: T) => number,
+    shown: (id: number, version: number) => T,
+  ): Way['once'] => {
+    const known = new Map<number, T>()
     return async (caller) => {
       const id = hand.next(caller)
       const version = hand.version(id)
       const last = known.get(id)
-      const loaded =
-        last?.record.rowVersion === version ? last : { record: { id, rowVersion: version }, guard: `v${version}` }
-      known.set(id, await by.changeAllocation(on, loaded, { hours: `${version % 400}.25` }))
+      const now = last !== undefined && versionOf(last) === version ? last : shown(id, version)
+      known.set(id, await change(now, `${version % 400}.25`))
       hand.changed(id)
     }
   }
-  const byHand =
-    (change: (id: number, version: number, hours: string) => Promise<unknown>): Way['once'] =>
-    async (caller) => {
-      const id = hand.next(caller)
-      const version = hand.version(id)
-      await change(id, version, `${version % 400}.25`)
-      hand.changed(id)
-    }
+  const byHand = (change: (last: Shown, hours: string) => Promise<Shown>): Way['once'] =>
+    changing(
+      change,
+      (last) => last.rowVersion,
+      (id, rowVersion) => ({ id, rowVersion }),
+    )
+  const written = (by: WrittenCode, on: pg.Pool): Way['once'] =>
+    changing<Loaded>(
+      (last, hours) => by.changeAllocation(on, last, { hours }),
+      (last) => last.record.rowVersion,
+      (id, rowVersion) => ({ record: { id, rowVersion }, guard: `v${rowVersion}` }),
+    )
   const longer = { rounds: 16, callers: CALLERS }
   const settled = new pg.Pool({ connectionString: url, max: CALLERS, ...code.POOL_SETTINGS })
   settled.on('error', () => undefined)
@@ -77,7 +92,7 @@ export async function writtenCode(
     compare(
       [
         { name, once: hand },
-        { name: 'written by Ledgerman', once: changing(code, on) },
+        { name: 'written by Ledgerman', once: written(code, on) },
       ],
       longer,
     )
@@ -86,24 +101,26 @@ export async function writtenCode(
       [
         {
           name: 'hand-written, equal audit',
-          once: byHand((...change) => changeByHandWithAudit(on, ...change, begin)),
+          once: byHand((last, hours) => changeHoursWithAudit(on, last, hours, begin)),
         },
-        { name: 'written by Ledgerman, with its entry', once: changing(booked, on) },
+        { name: 'written by Ledgerman, with its entry', once: written(booked, on) },
       ],
       longer,
     )
   const transfers = (on: pg.Pool, begin: string) => async () => {
     await fill(pool)
-    const once = (by: WrittenCode) => () => {
+    const asked = () => {
       const [from, to] = pairOf(1_000)
-      return by.transfer(on, { from: Number(from), to: Number(to), hours: '0.01' })
+      return { from: Number(from), to: Number(to), hours: '0.01' }
     }
+    const byHand = (isAudited: boolean) => () => transferHours(on, asked(), { begin, isAudited })
+    const written = (by: WrittenCode) => () => by.transfer(on, asked())
     return compare(
       [
-        { name: 'hand-written, no audit', once: () => transferByHand(on, ...pairOf(1_000), false, begin) },
-        { name: 'written by Ledgerman', once: once(code) },
-        { name: 'hand-written, equal audit', once: () => transferByHand(on, ...pairOf(1_000), true, begin) },
-        { name: 'written by Ledgerman, with its entry', once: once(booked) },
+        { name: 'hand-written, no audit', once: byHand(false) },
+        { name: 'written by Ledgerman', once: written(code) },
+        { name: 'hand-written, equal audit', once: byHand(true) },
+        { name: 'written by Ledgerman, with its entry', once: written(booked) },
       ],
       { rounds: 8 },
     )
@@ -112,7 +129,7 @@ export async function writtenCode(
     load: () =>
       compare(
         [
-          { name: 'hand-written', once: (caller) => loadByHand(pool, hand.next(caller)) },
+          { name: 'hand-written', once: (caller) => loadAllocation(pool, hand.next(caller)) },
           { name: 'written by Ledgerman', once: (caller) => code.loadAllocation(pool, { id: hand.next(caller) }) },
         ],
         longer,
@@ -120,7 +137,7 @@ export async function writtenCode(
     change: change(
       'hand-written, no audit',
       pool,
-      byHand((...of) => changeByHand(pool, ...of, true)),
+      byHand((last, hours) => changeHours(pool, last, hours)),
     ),
     booked: book(pool, BEGIN_BOUNDED),
     transfer: transfers(pool, BEGIN_BOUNDED),
@@ -128,7 +145,7 @@ export async function writtenCode(
       change: change(
         'hand-written, no audit: one statement',
         settled,
-        byHand((...of) => changeByHandAlone(settled, ...of)),
+        byHand((last, hours) => changeHoursAlone(settled, last, hours)),
       ),
       booked: book(settled, 'begin'),
       transfer: transfers(settled, 'begin'),

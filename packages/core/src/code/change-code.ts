@@ -1,7 +1,7 @@
 import pg from 'pg'
 import { extraNames } from '../statement/found-sql.js'
 import { guardHoldsSql, guardIsSql, guardValueSql } from '../statement/guard-sql.js'
-import { asComparable } from '../statement/image-sql.js'
+import { differSql, pairsOf } from '../statement/image-sql.js'
 import { isUnique, keyConditionSql, sameKeySql } from '../statement/key-sql.js'
 import {
   brokenRuleSql,
@@ -70,9 +70,8 @@ ${this.#isOne || !this.isBooked ? this.#written() : ''}${this.isBooked ? this.#j
       const next = storedSql(HOLE, column.type)
       return `  ${memberName(name)}: {
     column: \`${inTemplate(column.sql)}\`,
-    now: \`${inTemplate(asComparable(`t.${column.sql}`, column.type.kind))}\`,
     stored: (bind) => \`${withHole(next, '${bind}')}\`,
-    compared: (bind) => \`${withHole(asComparable(next, column.type.kind), '${bind}')}\`,
+    differs: (bind) => \`${withHole(differSql(pairsOf([property], [next])), '${bind}')}\`,
 ${isBooked ? `    isUnique: ${changesKey(mapping, [property])},\n` : ''}  },\n`
     })
     const unique = `  /** Whether it is part of a unique index: then PostgreSQL locks the row harder. */
@@ -80,10 +79,9 @@ ${isBooked ? `    isUnique: ${changesKey(mapping, [property])},\n` : ''}  },\n`
 `
     return `interface Settable {
   column: string
-  /** The column as it is compared, and the value that is bound, as it is stored and as it is compared. */
-  now: string
+  /** The value that is bound, as it is stored; and whether it is another than the row has. */
   stored: (bind: string) => string
-  compared: (bind: string) => string
+  differs: (bind: string) => string
 ${isBooked ? unique : ''}}
 
 const SET: Readonly<Record<keyof ${type}Changes, Settable>> = {
@@ -92,10 +90,9 @@ ${set.join('')}}
 /** The parts of a statement that sets these properties. */
 function partsOf(set: readonly (keyof ${type}Changes)[]) {
   const parts = set.map((name, at) => ({ ...SET[name], bind: \`$\${at + ${slots.length + 1}}\` }))
-  const [now, next] = [parts.map((part) => part.now), parts.map(({ compared, bind }) => compared(bind))]
   return {
     assignments: parts.map(({ column, stored, bind }) => \`\${column} = \${stored(bind)}\`).join(', '),
-    differs: \`pg_catalog.record_image_ne(row(\${now.join(', ')}), row(\${next.join(', ')}))\`,
+    differs: \`(\${parts.map(({ differs, bind }) => differs(bind)).join(' or ')})\`,
 ${isBooked ? `    lock: parts.some(({ isUnique }) => isUnique) ? 'update' : '${mapping.table.kind === 'view' ? 'update' : 'no key update'}',\n` : ''}  }
 }
 `

@@ -1,3 +1,4 @@
+import { operatorPlace } from '../values/operator-sql.js'
 import { storedSql } from '../values/sql-form.js'
 import type { Property } from '../mapping/mapping.js'
 import type { SlotList } from './statement.js'
@@ -19,6 +20,39 @@ export function comparableImageSql(expected: readonly Property[], alias: string,
   })
   const current = expected.map(({ column }) => asComparable(`${alias}.${column.sql}`, column.type.kind))
   return `pg_catalog.record_image_eq(row(${current.join(', ')}), row(${bound.join(', ')}))`
+}
+
+/** A property's value in a row, and the one that it is to have. */
+export interface Pair {
+  property: Property
+  now: string
+  next: string
+}
+
+/** The rows under `t`, and new values in their order. */
+export function pairsOf(set: readonly Property[], news: readonly string[]): Pair[] {
+  return set.map((property, at) => ({ property, now: `t.${property.column.sql}`, next: news[at] ?? '' }))
+}
+
+/** Whether one of these values has another image than the new one: by value where that says the same, which takes half the time. */
+export function differSql(pairs: readonly Pair[]): string {
+  const byValue = pairs.filter(({ property }) => isEqualAsImage(property))
+  const byImage = pairs.filter(({ property }) => !isEqualAsImage(property))
+  const rowOf = (side: 'now' | 'next') =>
+    `row(${byImage.map((pair) => asComparable(pair[side], pair.property.column.type.kind)).join(', ')})`
+  const parts = byValue.map(({ now, next }) => `${now} is distinct from ${next}`)
+  if (byImage.length > 0) parts.push(`pg_catalog.record_image_ne(${rowOf('now')}, ${rowOf('next')})`)
+  return parts.length === 1 ? (parts[0] ?? '') : `(${parts.join(' or ')})`
+}
+
+/** Types of which equal values have one image, and whose equality no search path can lead astray. */
+const EQUAL_AS_IMAGE = new Set('bool int2 int4 int8 oid money uuid date time timestamp timestamptz bytea'.split(' '))
+
+function isEqualAsImage({ column: { type, collation } }: Property): boolean {
+  if (operatorPlace(type) !== null) return false
+  // A number whose scale is fixed has no other way to be written; nor has a text, unless its collation holds different ones for the same.
+  if (type.name === 'numeric') return type.precision !== null
+  return type.name === 'text' ? collation === null : EQUAL_AS_IMAGE.has(type.name)
 }
 
 /** A value as images compare it: json by what it says, since its text has no order of its own, and spaces mean nothing in it. */

@@ -1,4 +1,5 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
+import { differSql, pairsOf } from './image-sql.js'
 import { guardAfterSql } from './keyed-statement.js'
 import { versionBumpSql } from './set-sql.js'
 import { extraNames } from './found-sql.js'
@@ -38,10 +39,15 @@ export function onConflictSql(
 ): string {
   if (onExisting === 'refuse') return ''
   const key = mapping.key.map(({ column }) => column.sql).join(', ')
-  const others = values.filter(({ property }) => !property.key).map(({ property }) => property.column.sql)
+  const properties = values.map(({ property }) => property).filter((property) => !property.key)
+  const others = properties.map(({ column }) => column.sql)
   if (onExisting === 'keep' || others.length === 0) return `\n  on conflict (${key}) do nothing`
   const set = others.map((column) => `${column} = excluded.${column}`).concat(versionBumpSql(mapping, 't'))
-  const rowOf = (alias: string) => `row(${others.map((column) => `${alias}.${column}`).join(', ')})`
-  const differs = `pg_catalog.record_image_ne(${rowOf('t')}, ${rowOf('excluded')})`
+  const differs = differSql(
+    pairsOf(
+      properties,
+      others.map((column) => `excluded.${column}`),
+    ),
+  )
   return `\n  on conflict (${key}) do update set ${set.join(', ')} where ${differs}`
 }

@@ -1,6 +1,6 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { operatorPlace, operatorSql } from '../values/operator-sql.js'
-import { asComparable } from './image-sql.js'
+import { differSql } from './image-sql.js'
 import { freshNames } from './keyed-statement.js'
 
 /** How new values are written that a part `hit` of the statement has beside the old ones. */
@@ -17,11 +17,14 @@ export interface SetSql {
 export function setSql(mapping: Mapping, properties: readonly Property[]): SetSql {
   const names = properties.map((_, at) => freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`] ?? '')
   const columns = properties.map(({ column }) => column.sql)
-  const rowOf = (all: readonly string[]) =>
-    `row(${all.map((name, at) => asComparable(`hit.${name}`, properties[at]?.column.type.kind ?? '')).join(', ')})`
+  const pairs = properties.map((property, at) => ({
+    property,
+    now: `hit.${property.column.sql}`,
+    next: `hit.${names[at]}`,
+  }))
   return {
     names,
-    differs: `pg_catalog.record_image_ne(${rowOf(columns)}, ${rowOf(names)})`,
+    differs: differSql(pairs),
     assignments: [
       ...columns.map((column, at) => `${column} = hit.${names[at]}`),
       ...versionBumpSql(mapping, 'hit'),
