@@ -37,11 +37,11 @@ const RULES: readonly (readonly [that: string, otherwise: string])[] = [
 const STEP_4 = `
 update public.programme as t
 set hours_left = ((t.hours_left - $1::numeric))::numeric(6,2), row_version = t.row_version + 1
-where t.code = $2::text and pg_catalog.record_image_ne(row(t.hours_left), row(((t.hours_left - $1::numeric))::numeric(6,2)))
+where t.code = $2::text and t.hours_left is distinct from ((t.hours_left - $1::numeric))::numeric(6,2)
 returning t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text, case when not coalesce((t.hours_left <= t.hours_granted), false) then 1 end`
 
 const LOOK_4 = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text, true, pg_catalog.record_image_ne(row(t.hours_left), row(((t.hours_left - $1::numeric))::numeric(6,2)))
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text, true, t.hours_left is distinct from ((t.hours_left - $1::numeric))::numeric(6,2)
 from public.programme as t
 where t.code = $2::text
 for no key update`
@@ -49,11 +49,11 @@ for no key update`
 const STEP_5 = `
 update public.programme as t
 set hours_left = ((t.hours_left + $1::numeric))::numeric(6,2), row_version = t.row_version + 1
-where t.code = $2::text and pg_catalog.record_image_ne(row(t.hours_left), row(((t.hours_left + $1::numeric))::numeric(6,2)))
+where t.code = $2::text and t.hours_left is distinct from ((t.hours_left + $1::numeric))::numeric(6,2)
 returning true, case when not coalesce((t.hours_left <= t.hours_granted), false) then 1 end`
 
 const LOOK_5 = `
-select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text, true, pg_catalog.record_image_ne(row(t.hours_left), row(((t.hours_left + $1::numeric))::numeric(6,2)))
+select t.id, t.code, t.title, t.semester, t.lead_id, t.hours_granted, t.hours_left, t.priority, t.contact_email, t.tags, t.settings, t.row_version, t.updated_at, t.row_version::text, true, t.hours_left is distinct from ((t.hours_left + $1::numeric))::numeric(6,2)
 from public.programme as t
 where t.code = $2::text
 for no key update`

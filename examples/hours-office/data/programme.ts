@@ -182,76 +182,65 @@ export async function findProgrammeShortOfHours(
 
 interface Settable {
   column: string
-  /** The column as it is compared, and the value that is bound, as it is stored and as it is compared. */
-  now: string
+  /** The value that is bound, as it is stored; and whether it is another than the row has. */
   stored: (bind: string) => string
-  compared: (bind: string) => string
+  differs: (bind: string) => string
 }
 
 const SET: Readonly<Record<keyof ProgrammeChanges, Settable>> = {
   title: {
     column: `title`,
-    now: `t.title`,
     stored: (bind) => `${bind}::text`,
-    compared: (bind) => `${bind}::text`,
+    differs: (bind) => `t.title is distinct from ${bind}::text`,
   },
   semester: {
     column: `semester`,
-    now: `t.semester`,
     stored: (bind) => `${bind}::text`,
-    compared: (bind) => `${bind}::text`,
+    differs: (bind) => `t.semester is distinct from ${bind}::text`,
   },
   leadId: {
     column: `lead_id`,
-    now: `t.lead_id`,
     stored: (bind) => `${bind}::integer`,
-    compared: (bind) => `${bind}::integer`,
+    differs: (bind) => `t.lead_id is distinct from ${bind}::integer`,
   },
   hoursGranted: {
     column: `hours_granted`,
-    now: `t.hours_granted`,
     stored: (bind) => `${bind}::numeric(6,2)`,
-    compared: (bind) => `${bind}::numeric(6,2)`,
+    differs: (bind) => `t.hours_granted is distinct from ${bind}::numeric(6,2)`,
   },
   hoursLeft: {
     column: `hours_left`,
-    now: `t.hours_left`,
     stored: (bind) => `${bind}::numeric(6,2)`,
-    compared: (bind) => `${bind}::numeric(6,2)`,
+    differs: (bind) => `t.hours_left is distinct from ${bind}::numeric(6,2)`,
   },
   priority: {
     column: `priority`,
-    now: `t.priority`,
     stored: (bind) => `${bind}::smallint`,
-    compared: (bind) => `${bind}::smallint`,
+    differs: (bind) => `t.priority is distinct from ${bind}::smallint`,
   },
   contactEmail: {
     column: `contact_email`,
-    now: `t.contact_email`,
     stored: (bind) => `${bind}::text`,
-    compared: (bind) => `${bind}::text`,
+    differs: (bind) => `t.contact_email is distinct from ${bind}::text`,
   },
   tags: {
     column: `tags`,
-    now: `t.tags`,
     stored: (bind) => `${bind}::text[]`,
-    compared: (bind) => `${bind}::text[]`,
+    differs: (bind) => `pg_catalog.record_image_ne(row(t.tags), row(${bind}::text[]))`,
   },
   settings: {
     column: `settings`,
-    now: `t.settings`,
     stored: (bind) => `${bind}::jsonb`,
-    compared: (bind) => `${bind}::jsonb`,
+    differs: (bind) => `pg_catalog.record_image_ne(row(t.settings), row(${bind}::jsonb))`,
   },
 }
 
 /** The parts of a statement that sets these properties. */
 function partsOf(set: readonly (keyof ProgrammeChanges)[]) {
   const parts = set.map((name, at) => ({ ...SET[name], bind: `$${at + 3}` }))
-  const [now, next] = [parts.map((part) => part.now), parts.map(({ compared, bind }) => compared(bind))]
   return {
     assignments: parts.map(({ column, stored, bind }) => `${column} = ${stored(bind)}`).join(', '),
-    differs: `pg_catalog.record_image_ne(row(${now.join(', ')}), row(${next.join(', ')}))`,
+    differs: `(${parts.map(({ differs, bind }) => differs(bind)).join(' or ')})`,
   }
 }
 

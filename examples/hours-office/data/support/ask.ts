@@ -56,9 +56,10 @@ function preparedName(text: string): string | undefined {
 /** Runs one statement and gives its rows as texts. On a pool it is run once more where what a connection has prepared is out of date. */
 export async function ask(db: Db, text: string, values: readonly (string | null)[], isAgain = false): Promise<Row[]> {
   const name = preparedName(text)
-  const query = { name, text, values, rowMode: 'array' as const, types: asText }
+  // Of its own each time, as some versions of the driver write in it; the values apart, as it copies each member.
+  const query = { name, text, rowMode: 'array' as const, types: asText }
   try {
-    return ((await db.query(query as never)) as unknown as QueryResult & { rows: Row[] }).rows
+    return ((await db.query(query as never, values as never)) as unknown as QueryResult & { rows: Row[] }).rows
   } catch (error) {
     if (!isStalePlan(error)) throw explained(error)
     if (name !== undefined && prepared.get(text) === name) {

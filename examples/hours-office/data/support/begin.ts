@@ -23,9 +23,11 @@ export function beginText(limits: Limits): string {
 const begun = new WeakMap<Pool, WeakMap<Limits, boolean>>()
 
 /** Whether each connection of a pool begins with these limits, whoever has said so: the pool's options, its role, its database. */
-export async function beginsWith(pool: Pool, limits: Limits): Promise<boolean> {
-  const known = begun.get(pool)?.get(limits)
-  if (known !== undefined) return known
+export function beginsWith(pool: Pool, limits: Limits): boolean | Promise<boolean> {
+  return begun.get(pool)?.get(limits) ?? findOut(pool, limits)
+}
+
+async function findOut(pool: Pool, limits: Limits): Promise<boolean> {
   const rows = await ask(
     pool,
     `select pg_catalog.lower(name::text), reset_val from pg_catalog.pg_settings where context = 'user'`,

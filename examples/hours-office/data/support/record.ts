@@ -72,7 +72,7 @@ export function partOf(record: object, names: readonly string[]): Record<string,
 
 /** What a guard says, without the letter of its kind; null where it is of another kind, and so fits nothing. */
 export function guardText(guard: string | null, letter: string): string | null {
-  return guard?.startsWith(letter) && /^[0-9a-f-]+$/.test(guard.slice(1)) ? guard.slice(1) : null
+  return guard?.startsWith(letter) && /^.[0-9a-f-]+$/.test(guard) ? guard.slice(1) : null
 }
 
 /** The same as an array, for `= any`. */

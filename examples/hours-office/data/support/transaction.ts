@@ -41,7 +41,8 @@ async function once<T>(pool: Pool, limits: Limits, work: (client: ClientBase) =>
   client.on('error', ignore)
   try {
     await client.query(begin)
-    const result = await withAllInView(client, limits, work)
+    // At `read committed` each statement has a view of its own.
+    const result = await (limits.isolation === 'read committed' ? work(client) : withAllInView(client, work))
     await commit(client)
     isBroken = false
     return result
@@ -67,14 +68,9 @@ where l.pid = pg_catalog.pg_backend_pid() and l.locktype = 'relation' and c.relk
 
 /**
  * A table that ALTER TABLE rewrote after the transaction took its view of the rows, and before it used the table, is empty to that view, and PostgreSQL
- * says nothing of it. Such a transaction ends as in a serialization failure. At `read committed` each statement has a view of its own.
+ * says nothing of it. Such a transaction ends as in a serialization failure.
  */
-async function withAllInView<T>(
-  client: ClientBase,
-  { isolation }: Limits,
-  work: (client: ClientBase) => Promise<T>,
-): Promise<T> {
-  if (isolation === 'read committed') return work(client)
+async function withAllInView<T>(client: ClientBase, work: (client: ClientBase) => Promise<T>): Promise<T> {
   const isInView = async () => (await client.query(OUT_OF_VIEW)).rowCount === 0
   let result: T
   try {

@@ -98,7 +98,9 @@ export function writeText(longest: number | null): Write {
 
 /** A whole number; as a text where it can be larger than a number holds exactly. */
 export function writeWhole(least: bigint, most: bigint, mayBeText: boolean): Write {
+  const [first, last] = [Number(least), Number(most)]
   return (value, property) => {
+    if (Number.isSafeInteger(value) && (value as number) >= first && (value as number) <= last) return String(value)
     const digits = typeof value === 'number' || (mayBeText && typeof value === 'string') ? String(value) : ''
     const whole = /^-?\d{1,20}$/.test(digits) ? BigInt(digits) : null
     if (whole === null || whole < least || whole > most)
@@ -109,8 +111,10 @@ export function writeWhole(least: bigint, most: bigint, mayBeText: boolean): Wri
 
 /** An exact number: more digits than the column keeps are refused, not rounded away. */
 export function writeNumeric(digits: number | null, scale: number | null): Write {
+  const usual = usualNumeric(digits, scale)
   return (value, property) => {
     const text = typeof value === 'number' || typeof value === 'string' ? String(value) : ''
+    if (usual?.test(text)) return text
     if (text === 'NaN' || (scale === null && /^-?Infinity$/.test(text))) return text
     const parts = /^[+-]?(\d*)(?:\.(\d*))?(?:[eE]([+-]?\d{1,5}))?$/.exec(text)
     const [, whole = '', fraction = '', exponent = '0'] = parts ?? []
@@ -129,6 +133,12 @@ export function writeNumeric(digits: number | null, scale: number | null): Write
       )
     return text
   }
+}
+
+/** How most are written that fit, which is seen at once. */
+function usualNumeric(digits: number | null, scale: number | null): RegExp | undefined {
+  if (digits === null || scale === null || scale < 1 || scale >= digits) return undefined
+  return new RegExp(`^-?\\d{1,${digits - scale}}(?:\\.\\d{1,${scale}})?$`)
 }
 
 export const writeFloat: Write = (value, property) => {

@@ -170,4 +170,25 @@ describe('values', () => {
     expect(await set({ float8: -0 })).toBe(1)
     expect(await set({ float8: new RawJson('-0.0') })).toBe(0)
   })
+
+  it('counts as a change what its own type, or its collation, holds for the same', async () => {
+    await database.sql(`create collation any_case (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+      create table alike (id integer primary key, band text collate any_case, span interval, zone timetz, plain text);
+      insert into alike values (1, 'r', '1 day', '12:00+00', 'r'); grant all on alike to ledgerman_worker`)
+    const names = ['id', 'band', 'span', 'zone', 'plain']
+    const alike = mappingDefinition.parse({
+      mapping: 'alike',
+      table: 'public.alike',
+      key: ['id'],
+      guard: { by: 'rowStamp' },
+      properties: Object.fromEntries(names.map((name) => [name, { column: name }])),
+    })
+    const ofAlike = resolveMapping(alike, 1, await target.table('public.alike'))
+    const values = { band: 'R', span: 'PT24H', zone: '13:00+01', plain: 'R' }
+    for (const [name, value] of Object.entries(values)) {
+      const input = { key: parseKeyParts(ofAlike, ['1']), values: { [name]: value }, guard: 'any' as const, ...commit }
+      const [first, again] = [await changeRecord(target, ofAlike, input), await changeRecord(target, ofAlike, input)]
+      expect([name, first.receipt.steps[0]?.changed, again.receipt.steps[0]?.changed]).toEqual([name, 1, 0])
+    }
+  })
 })
