@@ -1,3 +1,4 @@
+import { rmSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
 import { defineConfig } from 'vite'
 
@@ -25,6 +26,11 @@ export default defineConfig({
     },
   },
   plugins: [
+    {
+      name: 'nothing-stale',
+      // What V8 made of the program before would be run in its place.
+      buildStart: () => rmSync(new URL('dist/ledgerman.compiled', import.meta.url), { force: true }),
+    },
     {
       name: 'one-file',
       // To find and read one more small file takes Node as long as the whole program takes to be read. So what the program shares with its

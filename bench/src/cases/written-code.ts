@@ -84,7 +84,8 @@ export async function writtenCode(
       (last) => last.record.rowVersion,
       (id, rowVersion) => ({ record: { id, rowVersion }, guard: `v${rowVersion}` }),
     )
-  const longer = { rounds: 16, callers: CALLERS }
+  // Many short slots: what else the machine does in one falls on its neighbours as well.
+  const longer = { rounds: 48, slotMs: 250, callers: CALLERS }
   const settled = new pg.Pool({ connectionString: url, max: CALLERS, ...code.POOL_SETTINGS })
   settled.on('error', () => undefined)
 
@@ -122,7 +123,7 @@ export async function writtenCode(
         { name: 'hand-written, equal audit', once: byHand(true) },
         { name: 'written by Ledgerman, with its entry', once: written(booked) },
       ],
-      { rounds: 8 },
+      { rounds: 32, slotMs: 250 },
     )
   }
   return {

@@ -8,13 +8,15 @@ const path = require('node:path')
 const vm = require('node:vm')
 
 const filename = path.join(__dirname, '../dist/ledgerman.cjs')
-const cacheFile = path.join(__dirname, '../dist/ledgerman.v8-code')
+/** The program behind what V8 made of it, whose length stands before both: one file is read in half the time of two. */
+const compiledFile = path.join(__dirname, '../dist/ledgerman.compiled')
+const LENGTH_BYTES = 4
 // As node:module has it, which takes longer to load than the program does.
 const WRAPPER = ['(function (exports, require, module, __filename, __dirname) { ', '\n});']
 
 /** Runs the program, and gives it as a script. */
-function run(cachedData) {
-  const script = new vm.Script(WRAPPER.join(readFileSync(filename, 'latin1')), { filename, cachedData })
+function run({ source, cachedData }) {
+  const script = new vm.Script(source, { filename, cachedData })
   const program = new module.constructor(filename, module)
   program.filename = filename
   program.paths = module.paths
@@ -25,13 +27,21 @@ function run(cachedData) {
   return script
 }
 
-function readCache() {
-  try {
-    return readFileSync(cacheFile)
-  } catch {
-    return undefined
-  }
+/** The program as it was built, which has no other characters than those of ASCII. */
+function readSource() {
+  return { source: WRAPPER.join(readFileSync(filename, 'latin1')) }
 }
 
-if (require.main === module) run(readCache())
-module.exports = { run, cacheFile }
+function readCompiled() {
+  let compiled
+  try {
+    compiled = readFileSync(compiledFile)
+  } catch {
+    return readSource()
+  }
+  const end = LENGTH_BYTES + compiled.readUInt32LE(0)
+  return { source: compiled.toString('latin1', end), cachedData: compiled.subarray(LENGTH_BYTES, end) }
+}
+
+if (require.main === module) run(readCompiled())
+module.exports = { run, readSource, compiledFile }

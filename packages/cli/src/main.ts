@@ -4,8 +4,8 @@ import { isProblem, LedgermanProblem, problemCatalogue } from '@ledgerman/contra
 import { CommandContext } from './command-context.js'
 import { nameStatementForm } from './commands/statement-option.js'
 import { formatProblem, problemJson } from './output/problem-text.js'
+import { openStandardOutput } from './output/standard-output.js'
 import { createProgram } from './program.js'
-import { openStandardOutput } from './standard-output.js'
 
 const USAGE = 2
 /** Of a file or a pipe: wide enough for a value of some length, narrow enough to be read. */

@@ -6,6 +6,7 @@ import { addDefinitions } from './commands/definitions.js'
 import { addDrill } from './commands/drill.js'
 import { addFind } from './commands/find.js'
 import { addJobs } from './commands/jobs.js'
+import { addLoad } from './commands/load.js'
 import { addLogin } from './commands/login.js'
 import { addMappings } from './commands/mappings.js'
 import { addRecords } from './commands/records.js'
@@ -28,7 +29,8 @@ const COMMANDS: readonly (readonly [add: (program: Command, context: CommandCont
   [addEmit, ['emit']],
   [addReview, ['review']],
   [addFind, ['find']],
-  [addRecords, ['load', 'add', 'replace', 'remove']],
+  [addLoad, ['load']],
+  [addRecords, ['add', 'replace', 'remove']],
   [addChange, ['change']],
   [addRuns, ['transactions', 'run']],
   [addDrill, ['drill']],

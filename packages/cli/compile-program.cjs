@@ -3,7 +3,7 @@
 // Runs a command once, against an answer of its own, and keeps what V8 compiled for it (bin/ledgerman.cjs).
 const fs = require('node:fs')
 const { createServer } = require('node:http')
-const { cacheFile, run } = require('./bin/ledgerman.cjs')
+const { compiledFile, readSource, run } = require('./bin/ledgerman.cjs')
 
 const answer = JSON.stringify({ record: { code: 'P-107', hoursLeft: '18.50', tags: ['imaging'] }, guard: 'v1' })
 const server = createServer((_request, response) => {
@@ -21,9 +21,13 @@ server.listen(0, '127.0.0.1', () => {
   fs.fstatSync = () => ({ isCharacterDevice: () => false })
   const { writeSync } = fs
   fs.writeSync = (_output, bytes) => bytes.length
-  const script = run()
+  const { source } = readSource()
+  const script = run({ source })
   process.on('exit', () => {
     fs.writeSync = writeSync
-    fs.writeFileSync(cacheFile, script.createCachedData())
+    const code = script.createCachedData()
+    const length = Buffer.alloc(4)
+    length.writeUInt32LE(code.length)
+    fs.writeFileSync(compiledFile, Buffer.concat([length, code, Buffer.from(source, 'latin1')]))
   })
 })

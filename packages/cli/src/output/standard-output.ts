@@ -1,5 +1,6 @@
 import { once } from 'node:events'
-import { fstatSync, writeSync } from 'node:fs'
+import { writeSync } from 'node:fs'
+import { isDevice } from './plain-output.js'
 
 /** The process's standard output. */
 export interface StandardOutput {
@@ -22,7 +23,6 @@ type Fail = (error: NodeJS.ErrnoException) => void
  * @param fail told what keeps the output from being written
  */
 export function openStandardOutput(fail: Fail): StandardOutput {
-  const isDevice = fstatSync(1).isCharacterDevice()
   return isDevice ? openStream(fail) : openDescriptor(fail)
 }
 
