@@ -137,7 +137,8 @@ export function writeNumeric(digits: number | null, scale: number | null): Write
 
 /** How most are written that fit, which is seen at once. */
 function usualNumeric(digits: number | null, scale: number | null): RegExp | undefined {
-  if (digits === null || scale === null || scale < 1 || scale >= digits) return undefined
+  if (digits === null || scale === null) return /^-?\d+(?:\.\d+)?$/
+  if (scale < 1 || scale >= digits) return undefined
   return new RegExp(`^-?\\d{1,${digits - scale}}(?:\\.\\d{1,${scale}})?$`)
 }
 

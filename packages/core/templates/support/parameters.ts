@@ -42,12 +42,18 @@ export function numbersAre(
 
 /** Below 0, 0 or above: of numeric, NaN is the same as itself and above all else (PostgreSQL, "Arbitrary Precision Numbers"). */
 function compareNumbers(one: string, other: string): number {
+  if (isShort(one) && isShort(other)) return Number(one) - Number(other)
   const [left, right] = [rankOf(one), rankOf(other)]
   if (left !== right || left !== 0) return left - right
   const [first, second] = [decimalOf(one), decimalOf(other)]
   const scale = first.scale > second.scale ? first.scale : second.scale
   const difference = first.digits * 10n ** (scale - first.scale) - second.digits * 10n ** (scale - second.scale)
   return difference === 0n ? 0 : difference < 0n ? -1 : 1
+}
+
+/** Whether it has at most 15 digits: of those no two are the same double (IEEE 754, binary64), so that doubles compare as they do. */
+function isShort(text: string): boolean {
+  return text.length <= 15 && /^-?\d+(?:\.\d+)?$/.test(text)
 }
 
 function rankOf(text: string): number {
