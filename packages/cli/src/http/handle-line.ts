@@ -91,7 +91,7 @@ function openLine(
 
 function findHandles(): Handles | undefined {
   const { noDeprecation } = process
-  // It is known to be for Node's own use (DEP0111), and what is done where it is not to be had.
+  // Node may warn that this is for its own use (DEP0111). It is known, and where it is missing a socket does the same.
   process.noDeprecation = true
   try {
     const { binding } = process as unknown as { binding: (name: string) => Partial<Handles> }

@@ -1,5 +1,5 @@
 import type { Property } from '../mapping/mapping.js'
-import { differSql, pairsOf } from '../statement/image-sql.js'
+import { imagesDifferSql, pairsOf } from '../statement/image-sql.js'
 import { imageBlockSql } from '../statement/image-block-sql.js'
 import { sameKeySql } from '../statement/key-sql.js'
 import { guardAfterSql, outputSql } from '../statement/keyed-statement.js'
@@ -52,7 +52,7 @@ function judgedSql(rows: FoundRows, news: readonly string[], slots: SlotList): s
   const { mapping, kind, set } = rows.shape
   const guard = rows.isGuarded ? ` and ${rows.guardHolds(slots)}` : ''
   if (kind === 'remove') return guard
-  const differs = differSql(pairsOf(set, news))
+  const differs = imagesDifferSql(pairsOf(set, news))
   if (mapping.rules.length === 0) return `${guard} and ${differs}`
   const verdict = ruleVerdictSql(mapping, (property) => rows.valueAfter(property, 't', news), slots)
   return `${guard} and ${differs} and (${verdict}) is null`

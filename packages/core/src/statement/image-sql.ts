@@ -34,15 +34,24 @@ export function pairsOf(set: readonly Property[], news: readonly string[]): Pair
   return set.map((property, at) => ({ property, now: `t.${property.column.sql}`, next: news[at] ?? '' }))
 }
 
-/** Whether one of these values has another image than the new one: by value where that says the same, which takes half the time. */
-export function differSql(pairs: readonly Pair[]): string {
-  const byValue = pairs.filter(({ property }) => isEqualAsImage(property))
-  const byImage = pairs.filter(({ property }) => !isEqualAsImage(property))
+/**
+ * Whether one of these values has another image than the new one. PostgreSQL refuses to compare two types, so that a column which was altered
+ * after its table was read is noticed.
+ */
+export function imagesDifferSql(pairs: readonly Pair[]): string {
   const rowOf = (side: 'now' | 'next') =>
-    `row(${byImage.map((pair) => asComparable(pair[side], pair.property.column.type.kind)).join(', ')})`
-  const parts = byValue.map(({ now, next }) => `${now} is distinct from ${next}`)
-  if (byImage.length > 0) parts.push(`pg_catalog.record_image_ne(${rowOf('now')}, ${rowOf('next')})`)
-  return parts.length === 1 ? (parts[0] ?? '') : `(${parts.join(' or ')})`
+    `row(${pairs.map((pair) => asComparable(pair[side], pair.property.column.type.kind)).join(', ')})`
+  return `pg_catalog.record_image_ne(${rowOf('now')}, ${rowOf('next')})`
+}
+
+/** The same for written code, whose types are what they were: by value where that says the same, as one would write it by hand. */
+export function valuesDifferSql(pairs: readonly Pair[]): string {
+  const byImage = pairs.filter(({ property }) => !isEqualAsImage(property))
+  const parts = pairs
+    .filter((pair) => !byImage.includes(pair))
+    .map(({ now, next }) => `${now} is distinct from ${next}`)
+    .concat(byImage.length > 0 ? imagesDifferSql(byImage) : [])
+  return parts.length === 1 ? parts.join('') : `(${parts.join(' or ')})`
 }
 
 /** Types of which equal values have one image, and whose equality no search path can lead astray. */

@@ -1,5 +1,5 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
-import { differSql, pairsOf } from './image-sql.js'
+import { imagesDifferSql, pairsOf } from './image-sql.js'
 import { guardAfterSql } from './keyed-statement.js'
 import { versionBumpSql } from './set-sql.js'
 import { extraNames } from './found-sql.js'
@@ -43,7 +43,7 @@ export function onConflictSql(
   const others = properties.map(({ column }) => column.sql)
   if (onExisting === 'keep' || others.length === 0) return `\n  on conflict (${key}) do nothing`
   const set = others.map((column) => `${column} = excluded.${column}`).concat(versionBumpSql(mapping, 't'))
-  const differs = differSql(
+  const differs = imagesDifferSql(
     pairsOf(
       properties,
       others.map((column) => `excluded.${column}`),

@@ -1,6 +1,6 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { operatorPlace, operatorSql } from '../values/operator-sql.js'
-import { differSql } from './image-sql.js'
+import { imagesDifferSql } from './image-sql.js'
 import { freshNames } from './keyed-statement.js'
 
 /** How new values are written that a part `hit` of the statement has beside the old ones. */
@@ -24,7 +24,7 @@ export function setSql(mapping: Mapping, properties: readonly Property[]): SetSq
   }))
   return {
     names,
-    differs: differSql(pairs),
+    differs: imagesDifferSql(pairs),
     assignments: [
       ...columns.map((column, at) => `${column} = hit.${names[at]}`),
       ...versionBumpSql(mapping, 'hit'),

@@ -161,6 +161,49 @@ describe('a record that a policy lets be read, and not be written', () => {
   })
 })
 
+describe('values that their own type, or their collation, holds for the same', () => {
+  it('are written as the others that they are, and once', async () => {
+    const alike = await own.mapped(
+      'public.alike',
+      `create collation any_case (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+       create table alike (id integer primary key, band text collate any_case, span interval, share numeric, ratio float8, zone timetz,
+         plain text, hours numeric(8,2), taken timestamptz, ok boolean);
+       insert into alike values (1, 'r', '1 day', 1.0, 0, '12:00+00', 'r', 1, '2026-02-03T21:00Z', true)`,
+    )
+    const { module, remove } = await compileCode(emitCode([alike], []))
+    try {
+      let loaded = await module.loadAlike(pool, { id: 1 })
+      const asTheyAre = {
+        band: 'r',
+        share: '1.0',
+        ratio: 0,
+        plain: 'r',
+        hours: '1.0',
+        taken: '2026-02-03T21:00:00Z',
+        ok: true,
+      }
+      expect((await module.changeAlike(pool, loaded, asTheyAre)).changed).toBe(0)
+      const others = {
+        band: 'R',
+        span: 'PT24H',
+        share: '1.00',
+        ratio: -0,
+        zone: '13:00:00+01',
+        plain: 'R',
+        hours: '1.01',
+        ok: null,
+      }
+      for (const [name, value] of Object.entries(others)) {
+        const written = await module.changeAlike(pool, loaded, { [name]: value })
+        loaded = await module.changeAlike(pool, written, { [name]: value })
+        expect([name, written.changed, loaded.changed]).toEqual([name, 1, 0])
+      }
+    } finally {
+      remove()
+    }
+  })
+})
+
 describe('a table that is altered while connections stay open', () => {
   it('is read and written as it is now', async () => {
     const path = 'public.altered_meanwhile'
