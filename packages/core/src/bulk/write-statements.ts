@@ -52,7 +52,7 @@ function judgedSql(rows: FoundRows, news: readonly string[], slots: SlotList): s
   const { mapping, kind, set } = rows.shape
   const guard = rows.isGuarded ? ` and ${rows.guardHolds(slots)}` : ''
   if (kind === 'remove') return guard
-  const differs = imagesDifferSql(pairsOf(set, news))
+  const differs = imagesDifferSql(pairsOf('t', set, news))
   if (mapping.rules.length === 0) return `${guard} and ${differs}`
   const verdict = ruleVerdictSql(mapping, (property) => rows.valueAfter(property, 't', news), slots)
   return `${guard} and ${differs} and (${verdict}) is null`

@@ -1,7 +1,7 @@
 import pg from 'pg'
 import { extraNames } from '../statement/found-sql.js'
 import { guardHoldsSql, guardIsSql, guardValueSql } from '../statement/guard-sql.js'
-import { valuesDifferSql, pairsOf } from '../statement/image-sql.js'
+import { pairsOf, valuesDifferSql } from '../statement/image-sql.js'
 import { isUnique, keyConditionSql, sameKeySql } from '../statement/key-sql.js'
 import {
   brokenRuleSql,
@@ -71,7 +71,7 @@ ${this.#isOne || !this.isBooked ? this.#written() : ''}${this.isBooked ? this.#j
       return `  ${memberName(name)}: {
     column: \`${inTemplate(column.sql)}\`,
     stored: (bind) => \`${withHole(next, '${bind}')}\`,
-    differs: (bind) => \`${withHole(valuesDifferSql(pairsOf([property], [next])), '${bind}')}\`,
+    differs: (bind) => \`${withHole(valuesDifferSql(pairsOf('t', [property], [next])), '${bind}')}\`,
 ${isBooked ? `    isUnique: ${changesKey(mapping, [property])},\n` : ''}  },\n`
     })
     const unique = `  /** Whether it is part of a unique index: then PostgreSQL locks the row harder. */

@@ -5,7 +5,7 @@ import { imageColumnsSql, imageInsertSql } from './book-sql.js'
 import { expectedSql, newValueSql, type AddShape, type WriteInCode, type WriteShape } from './step-shape.js'
 import { extraNames } from './found-sql.js'
 import { guardHoldsSql, guardValueSql } from './guard-sql.js'
-import { valuesDifferSql, pairsOf } from './image-sql.js'
+import { pairsOf, valuesDifferSql } from './image-sql.js'
 import { insertSql, onConflictSql } from './insert-sql.js'
 import { Aliases, Joins } from './joins.js'
 import { lockForWrite, guardAfterSql, outputSql } from './keyed-statement.js'
@@ -54,7 +54,7 @@ export function buildDirectWrite(
       joins: joins.sql,
     }
   }
-  const differs = (news: readonly string[]) => (isRemove ? 'true' : valuesDifferSql(pairsOf(set, news)))
+  const differs = (news: readonly string[]) => (isRemove ? 'true' : valuesDifferSql(pairsOf('t', set, news)))
   const ruleOf = (slots: SlotList) => (isRemove ? [] : brokenRuleOf(mapping, slots))
 
   const write = () => {

@@ -29,9 +29,9 @@ export interface Pair {
   next: string
 }
 
-/** The rows under `t`, and new values in their order. */
-export function pairsOf(set: readonly Property[], news: readonly string[]): Pair[] {
-  return set.map((property, at) => ({ property, now: `t.${property.column.sql}`, next: news[at] ?? '' }))
+/** These properties of the row under `alias`, and their new values in the same order. */
+export function pairsOf(alias: string, set: readonly Property[], news: readonly string[]): Pair[] {
+  return set.map((property, at) => ({ property, now: `${alias}.${property.column.sql}`, next: news[at] ?? '' }))
 }
 
 /**

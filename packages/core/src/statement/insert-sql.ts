@@ -42,12 +42,8 @@ export function onConflictSql(
   const properties = values.map(({ property }) => property).filter((property) => !property.key)
   const others = properties.map(({ column }) => column.sql)
   if (onExisting === 'keep' || others.length === 0) return `\n  on conflict (${key}) do nothing`
-  const set = others.map((column) => `${column} = excluded.${column}`).concat(versionBumpSql(mapping, 't'))
-  const differs = imagesDifferSql(
-    pairsOf(
-      properties,
-      others.map((column) => `excluded.${column}`),
-    ),
-  )
+  const news = others.map((column) => `excluded.${column}`)
+  const set = others.map((column, at) => `${column} = ${news[at]}`).concat(versionBumpSql(mapping, 't'))
+  const differs = imagesDifferSql(pairsOf('t', properties, news))
   return `\n  on conflict (${key}) do update set ${set.join(', ')} where ${differs}`
 }

@@ -1,6 +1,6 @@
 import type { Mapping, Property } from '../mapping/mapping.js'
 import { operatorPlace, operatorSql } from '../values/operator-sql.js'
-import { imagesDifferSql } from './image-sql.js'
+import { imagesDifferSql, pairsOf } from './image-sql.js'
 import { freshNames } from './keyed-statement.js'
 
 /** How new values are written that a part `hit` of the statement has beside the old ones. */
@@ -17,18 +17,13 @@ export interface SetSql {
 export function setSql(mapping: Mapping, properties: readonly Property[]): SetSql {
   const names = properties.map((_, at) => freshNames(mapping, [`new_${at + 1}`])[`new_${at + 1}`] ?? '')
   const columns = properties.map(({ column }) => column.sql)
-  const pairs = properties.map((property, at) => ({
-    property,
-    now: `hit.${property.column.sql}`,
-    next: `hit.${names[at]}`,
-  }))
+  const news = names.map((name) => `hit.${name}`)
   return {
     names,
-    differs: imagesDifferSql(pairs),
-    assignments: [
-      ...columns.map((column, at) => `${column} = hit.${names[at]}`),
-      ...versionBumpSql(mapping, 'hit'),
-    ].join(', '),
+    differs: imagesDifferSql(pairsOf('hit', properties, news)),
+    assignments: [...columns.map((column, at) => `${column} = ${news[at]}`), ...versionBumpSql(mapping, 'hit')].join(
+      ', ',
+    ),
   }
 }
 
