@@ -194,7 +194,9 @@ try {
   await show('A transfer between two of 1,000 rows, through core', () => compareTransfers(target, mapping, pool, 1_000))
   await show('A transfer between two of 4 rows, through core', () => compareTransfers(target, mapping, pool, 4))
   await show('Written code: a transfer', written.transfer)
+  await show('Written code: a transfer with its entry', written.bookedTransfer)
   await show('Written code on a pool with its settings: a transfer', written.alone.transfer)
+  await show('Written code on a pool with its settings: a transfer with its entry', written.alone.bookedTransfer)
   await show('Reading the catalogue', () => compareCatalogues(cluster.adminUrl('bench')))
   await fetch(`${both.ours}/v1/targets/bench/transactions/transfer`, {
     method: 'PUT',

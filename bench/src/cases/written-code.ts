@@ -38,8 +38,9 @@ export interface WrittenComparisons {
   change(): Promise<Ratio[]>
   booked(): Promise<Ratio[]>
   transfer(): Promise<Ratio[]>
+  bookedTransfer(): Promise<Ratio[]>
   /** The same where the connections of the pool begin with bounded waits. */
-  alone: Pick<WrittenComparisons, 'change' | 'booked' | 'transfer'>
+  alone: Pick<WrittenComparisons, 'change' | 'booked' | 'transfer' | 'bookedTransfer'>
 }
 
 export async function writtenCode(
@@ -108,22 +109,22 @@ export async function writtenCode(
       ],
       longer,
     )
-  const transfers = (on: pg.Pool, begin: string) => async () => {
+  const transfers = (on: pg.Pool, begin: string, isAudited: boolean) => async () => {
     await fill(pool)
     const asked = () => {
       const [from, to] = pairOf(1_000)
       return { from: Number(from), to: Number(to), hours: '0.01' }
     }
-    const byHand = (isAudited: boolean) => () => transferHours(on, asked(), { begin, isAudited })
-    const written = (by: WrittenCode) => () => by.transfer(on, asked())
+    const by = isAudited ? booked : code
     return compare(
       [
-        { name: 'hand-written, no audit', once: byHand(false) },
-        { name: 'written by Ledgerman', once: written(code) },
-        { name: 'hand-written, equal audit', once: byHand(true) },
-        { name: 'written by Ledgerman, with its entry', once: written(booked) },
+        {
+          name: `hand-written, ${isAudited ? 'equal' : 'no'} audit`,
+          once: () => transferHours(on, asked(), { begin, isAudited }),
+        },
+        { name: `written by Ledgerman${isAudited ? ', with its entry' : ''}`, once: () => by.transfer(on, asked()) },
       ],
-      { rounds: 32, slotMs: 250 },
+      longer,
     )
   }
   return {
@@ -141,7 +142,8 @@ export async function writtenCode(
       byHand((last, hours) => changeHours(pool, last, hours)),
     ),
     booked: book(pool, BEGIN_BOUNDED),
-    transfer: transfers(pool, BEGIN_BOUNDED),
+    transfer: transfers(pool, BEGIN_BOUNDED, false),
+    bookedTransfer: transfers(pool, BEGIN_BOUNDED, true),
     alone: {
       change: change(
         'hand-written, no audit: one statement',
@@ -149,7 +151,8 @@ export async function writtenCode(
         byHand((last, hours) => changeHoursAlone(settled, last, hours)),
       ),
       booked: book(settled, 'begin'),
-      transfer: transfers(settled, 'begin'),
+      transfer: transfers(settled, 'begin', false),
+      bookedTransfer: transfers(settled, 'begin', true),
     },
   }
 }

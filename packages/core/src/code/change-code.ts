@@ -34,7 +34,7 @@ export class ChangeCode extends FindCode {
     const texts = this.isBooked
       ? this.#bookedTexts(condition, guardHolds, slots)
       : this.#plainTexts(condition, guardHolds)
-    const parts = this.isBooked ? '{ text, run, touched }' : 'text'
+    const parts = this.isBooked ? `{ statement, run${this.choosesDigests ? ', touched' : ''} }` : 'text'
     const taken = this.isBooked && this.#isOne ? '' : `  const ${parts} = updateText(set)\n`
     return `${this.#settable(slots)}
 ${texts}
@@ -52,7 +52,7 @@ export async function ${this.fn.change}(
   if (set.length === 0) throw new s.ValueInvalid('changes', 'at least one property')
   const key = loaded.record
 ${taken}  const values = [${this.binds(slots.slots, 'key')}, ...set.map((name) => s.writeValue(WRITE[name], changes[name], name))]
-${this.isBooked ? this.#bookedWork(slots) : this.#plainWork()}
+${this.isBooked ? this.#bookedWork() : this.#plainWork()}
 }
 ${this.#isOne || !this.isBooked ? this.#written() : ''}${this.isBooked ? this.#judged() : this.#looked()}${this.rules()}`
   }
@@ -234,7 +234,8 @@ select ${inTemplate(outputSql('hit', properties))},
   ${inTemplate(outputSql('done', properties))}
 from hit left join done on true\`
   const entry = ${entry}
-  return { text: parts + told, run: parts + entry + told, touched }
+  const statement = booked('change', parts + told, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)
+  return { statement, run: parts + entry + told${this.choosesDigests ? ', touched' : ''} }
 })
 `
   }
@@ -277,27 +278,27 @@ with hit as (
 select ${inTemplate(outputSql('done', properties))}${inTemplate(told)}${inTemplate(rule)}
 from done\`
   const entry = ${entry}
-  return { text: parts + told, run: parts + entry + told, touched }
+  const statement = booked('change', parts + told, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)
+  return { statement, run: parts + entry + told${this.choosesDigests ? ', touched' : ''} }
 })
 
 `
   }
 
-  #bookedWork(slots: SlotList): string {
-    if (this.#isOne) return this.#quickWork(slots)
+  #bookedWork(): string {
+    if (this.#isOne) return this.#quickWork()
     return this.transaction(
-      `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)`,
+      'change',
+      'statement',
       { text: 'text', run: 'run' },
       'const result = judged(rows, loaded, s.partOf(changes, set))',
     )
   }
 
-  #quickWork(slots: SlotList): string {
-    const { type } = this
+  #quickWork(): string {
     const alone = `    const alone = await s.askAlone(db, LIMITS, quick.run, [...values, ...b.entryValues(entry)])
     if (alone && alone.length > 0) return written(alone)
 `
-    const statement = `booked('change', text, [${this.slotCode(slots.slots)}, ...set.map((name) => BOOKED[name])], touched)`
     const does = `async () => {
     await b.introduce(db, [entry.statement, judging.statement])
 ${this.refusesByItself ? alone : ''}    return s.inTransaction(db, LIMITS, async (client) => {
@@ -307,7 +308,7 @@ ${this.refusesByItself ? alone : ''}    return s.inTransaction(db, LIMITS, async
       return judged(rows, loaded, s.partOf(changes, set))
     })
   }`
-    return `  const entryOf = ({ text, touched }: { text: string; touched: readonly (keyof ${type})[] }) => (${this.entry(statement)})
+    return `  const entryOf = ({ statement${this.choosesDigests ? ', touched' : ''} }: ReturnType<typeof judgedText>) => (${this.entry('change', 'statement')})
   const [quick, whole] = [updateText(set), judgedText(set)]
   const [entry, judging] = [entryOf(quick), entryOf(whole)]
   return b.keepingRefusals(db, judging, ${this.orHidden(does)})`

@@ -23,8 +23,16 @@ const SUPPORT = {
   'support/transaction.ts': 'the transaction boundary.',
   'support/values.ts': "how values become PostgreSQL's texts, and back.",
 }
-const BOOK = { 'book.ts': 'entries in the book of the database, as the service writes them.' }
-const BOOK_INDEX = `export { asActor, configureBook } from './book.js'\n`
+const BOOK = {
+  'book.ts': 'entries in the book of the database, as the service writes them.',
+  'book/as-one.ts': 'a transaction as one statement.',
+  'book/record.ts': 'the entry of one record.',
+  'book/refusals.ts': 'entries of what was refused.',
+  'book/run.ts': 'the entry of a transaction.',
+  'book/settings.ts': 'who changes records, and what the book may keep of values.',
+  'book/statements.ts': 'statements, which the book keeps once.',
+}
+const BOOK_INDEX = `export { asActor, configureBook, runStepByStep } from './book.js'\n`
 
 /**
  * Writes data-access code for mappings and transactions: TypeScript for node-postgres, a file each, `support.ts` with its parts and `index.ts`.

@@ -88,7 +88,7 @@ export async function ${this.fn.replace}(
     const extra = extraNames(mapping)
     const rule = unmarked(brokenRuleSql(mapping, `done.${extra.written}`, ({ column }) => `done.${column.sql}`, slots))
     const fixed = slots.slots.length
-    const entry = this.entryPart('values.length', {
+    const entry = this.entryPart(`set.length + ${fixed}`, {
       before: null,
       after: 'done',
       touched: this.all,
@@ -102,13 +102,7 @@ export async function ${this.fn.replace}(
     return `const ADD: Readonly<Record<keyof ${type}Values, readonly [column: string, stored: (bind: string) => string]>> = {
 ${columns.join('')}}
 
-/**
- * Adds one record.
- *
- * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
- */
-export async function ${this.fn.add}(db: s.Db, given: ${type}Values): Promise<s.Written<${type}>> {
-  const set = s.namesOf<keyof ${type}Values>(given, ADD)
+const insertText = s.madeOnce((set: readonly (keyof ${type}Values)[]) => {
   const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
   const binds = parts.map(([, stored], at) => stored(\`$\${at + ${fixed + 1}}\`)).join(', ')
@@ -119,10 +113,28 @@ with done as (
 )\`
   const told = \`
 select done.${extra.guard}, ${inTemplate(rule)}, ${inTemplate(outputSql('done', properties))} from done\`
+${
+  this.isBooked
+    ? `  const entry = ${entry}
+  const statement = booked('add', added + told, [${[this.slotCode(slots.slots), '...set.map((name) => BOOKED[name])'].filter(Boolean).join(', ')}], ${this.all})
+  return { statement, run: added + entry + told }`
+    : `  return added + told`
+}
+})
+
+/**
+ * Adds one record.
+ *
+ * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
+ */
+export async function ${this.fn.add}(db: s.Db, given: ${type}Values): Promise<s.Written<${type}>> {
+  const set = s.namesOf<keyof ${type}Values>(given, ADD)
+  const ${this.isBooked ? '{ statement, run }' : 'text'} = insertText(set)
   const values = [${[this.binds(slots.slots, 'key'), '...set.map((name) => s.writeValue(WRITE[name], given[name], name))'].filter(Boolean).join(', ')}]
 ${this.transaction(
-  `booked('add', added + told, [${[this.slotCode(slots.slots), '...set.map((name) => BOOKED[name])'].filter(Boolean).join(', ')}], ${this.all})`,
-  { text: 'added + told', run: `added + ${entry} + told` },
+  'add',
+  'statement',
+  { text: 'text', run: 'run' },
   `const [row] = rows
     if (!row) throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was not added: a trigger kept it out.`)})
     ${this.assertRule('row[1]')}
@@ -164,7 +176,15 @@ with hit as (
 const TOLD = \`
 select ${inTemplate(outputSql('hit', properties))}, hit.${extra.guard_holds}, done.${extra.written}, hit.${extra.guard}
 from hit left join done on true\`
-${this.isBooked ? `\nconst REMOVE = REMOVED + ${entry} + TOLD\n` : ''}
+${
+  this.isBooked
+    ? `
+const REMOVE = REMOVED + ${entry} + TOLD
+
+const REMOVAL = booked('remove', REMOVED + TOLD, [${this.slotCode(slots.slots)}], ${this.all})
+`
+    : ''
+}
 /**
  * Removes one record, where it is still as it was loaded.
  *
@@ -175,7 +195,8 @@ export async function ${this.fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Pr
   const key = loaded.record
   const values = [${this.binds(slots.slots, 'key')}]
 ${this.transaction(
-  `booked('remove', REMOVED + TOLD, [${this.slotCode(slots.slots)}], ${this.all})`,
+  'remove',
+  'REMOVAL',
   { text: 'REMOVED + TOLD', run: 'REMOVE' },
   `${this.notOne('key')}
     const [row = []] = rows

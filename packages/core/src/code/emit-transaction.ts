@@ -24,6 +24,7 @@ import { formsMember } from './text-forms.js'
 import { assertParamNames, paramMember, paramValue } from './param-code.js'
 import { inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
 import { readerOf } from './value-code.js'
+import { wholeCode, type WholeCode } from './whole-code.js'
 
 const DEFAULTS = { lockWaitMs: 2_000, timeLimitMs: 10_000 }
 
@@ -36,11 +37,19 @@ export function emitTransaction(plan: Plan & { name: string }, names: Transactio
   return new TransactionCode(plan, names, isBooked).text()
 }
 
+/** The rules of parameters as code: those that the program judges, or all of them, asked of the database. */
+interface ParamRules {
+  judged: string
+  asked: string
+}
+
 class TransactionCode {
   /** Constants ahead of the function: statements, rules. */
   readonly #constants: string[] = []
   readonly #rulesOf = new Map<Mapping, string>()
   readonly #code
+  /** All steps as one statement: only where their entry is written, so that it takes fewer round trips than any audit by hand. */
+  #whole: WholeCode | undefined
 
   constructor(
     readonly plan: Plan & { name: string },
@@ -56,10 +65,9 @@ class TransactionCode {
     const params = [...plan.params.values()]
     const steps = plan.steps.map((step) => this.#step(step)).join('\n')
     const rules = this.#paramRules()
+    if (this.isBooked) this.#whole = wholeCode(plan, this.#code, rules.asked === '')
     const limits = `{ isolation: ${quoted(isolation)}, lockWaitMs: ${lockWaitMs ?? DEFAULTS.lockWaitMs}, timeLimitMs: ${timeLimitMs ?? DEFAULTS.timeLimitMs}, retries: ${retry}${this.#forms()} }`
     const named = plan.steps.filter(({ as }) => as !== null)
-    const writing = plan.steps.filter((step) => isWrite(step) || (step.kind === 'sql' && step.writes))
-    const total = (of: string) => writing.map(({ no }) => `step${no}.${of}`).join(' + ') || '0'
     return `// Written by Ledgerman from the transaction ${name}, revision ${revision}, with ${mappingsOf(plan)}. Written again, it is the same: change
 // the definition, not this file.
 import * as s from './support.js'
@@ -76,7 +84,7 @@ export interface ${names.type}Result {
 
 const LIMITS: s.Limits = ${limits}${skipLocked ? ' // rows that others hold are left out' : ''}
 
-${this.#constants.join('\n')}
+${[...this.#constants, ...(this.#whole ? [this.#whole.constant] : [])].join('\n')}
 ${this.isBooked ? this.#runConstant() : ''}
 /**
  * ${inComment(definition.summary ?? `Runs ${name}.`)}
@@ -84,15 +92,57 @@ ${this.isBooked ? this.#runConstant() : ''}
  * @throws DataError: then nothing was changed, but for OutcomeUnknown
  */
 export async function ${names.fn}(db: s.Db, params: ${names.type}Params): Promise<${names.type}Result> {
-${assertParamNames(params)}${params.length > 0 ? `  const p = {\n${params.map(paramValue).join('')}  }\n` : ''}${this.#begin()}${rules}${steps}
-${this.isBooked ? '    await run.book(client)\n' : ''}    return {
+${assertParamNames(params)}${params.length > 0 ? `  const p = {\n${params.map(paramValue).join('')}  }\n` : ''}${this.#transaction(rules, steps)}}
+`
+  }
+
+  /** From BEGIN to COMMIT, and what is told of it. */
+  #transaction(rules: ParamRules, steps: string): string {
+    if (!this.isBooked)
+      return `  return s.inTransaction(db, LIMITS, async (client) => {
+${rules.judged}${rules.asked}${steps}
+    return ${this.#result(({ no }) => `step${no}`)}
+  })
+`
+    const booked = `  const run = new b.Run(RUN)
+  return b.keepingRefusals(db, run, async () => {
+`
+    const introduced = `    await b.introduce(db, RUN.steps.map(({ statement }) => statement))\n`
+    if (!this.#whole)
+      return `${booked}${introduced}    return s.inTransaction(db, LIMITS, async (client) => {
+    run.begin()
+${rules.judged}${rules.asked}${steps}
+    await run.book(client)
+    return ${this.#result(({ no }) => `step${no}`)}
+    })
+  })
+`
+    return `${booked}${rules.judged}${introduced}    await b.asOne(db, LIMITS, run, WHOLE, () => [
+${this.#whole.binds.map((bind) => `      ${bind},\n`).join('')}    ], async (client) => {
+    run.begin()
+${rules.asked}${steps}
+    await run.book(client)
+    })
+    return ${this.#result(({ no }) => `run.counts(${no})`)}
+  })
+`
+  }
+
+  /** What the caller is told of its steps, each by an expression. */
+  #result(stepOf: (step: PlannedStep) => string): string {
+    const { steps } = this.plan
+    const writing = steps.filter((step) => isWrite(step) || (step.kind === 'sql' && step.writes))
+    const total = (of: string) => writing.map((step) => `${stepOf(step)}.${of}`).join(' + ') || '0'
+    const named = steps.flatMap((step) => {
+      if (step.as === null) return []
+      const name = memberName(step.as)
+      return [`${name}: { matched: ${stepOf(step)}.matched, changed: ${stepOf(step)}.changed }`]
+    })
+    return `{
       matched: ${total('matched')},
       changed: ${total('changed')},
-      steps: { ${named.map(({ as, no }) => `${memberName(as ?? '')}: { matched: step${no}.matched, changed: step${no}.changed }`).join(', ')} },
-    }
-  })${this.isBooked ? '\n  })' : ''}
-}
-`
+      steps: { ${named.join(', ')} },
+    }`
   }
 
   #forms(): string {
@@ -102,17 +152,6 @@ ${this.isBooked ? '    await run.book(client)\n' : ''}    return {
     if (steps.some(({ kind }) => kind === 'sql') || types.includes(null)) return ''
     const columns = [...mappings.values()].flatMap(({ properties }) => properties.map(({ column }) => column.type))
     return formsMember([...columns, ...types.filter((type) => type !== null)])
-  }
-
-  /** Where the transaction begins: booked, its run is known by then. */
-  #begin(): string {
-    if (!this.isBooked) return '  return s.inTransaction(db, LIMITS, async (client) => {\n'
-    return `  const run = new b.Run(RUN)
-  return b.keepingRefusals(db, run, async () => {
-  await b.introduce(db, RUN.steps.map(({ statement }) => statement))
-  return s.inTransaction(db, LIMITS, async (client) => {
-    run.begin()
-`
   }
 
   #ask(no: number): string {
@@ -164,9 +203,9 @@ ${steps.join('')}  ],
   }
 
   /** What has to be true of the parameters: judged here, or asked at once. */
-  #paramRules(): string {
+  #paramRules(): ParamRules {
     const { prologue, params } = this.plan
-    if (prologue.rules.length === 0) return ''
+    if (prologue.rules.length === 0) return { judged: '', asked: '' }
     const slots = new SlotList()
     const parameters = new Map(
       [...params].map(([name, { type }]) => [name, type === null ? undefined : typeOfParam(type)]),
@@ -178,13 +217,19 @@ ${steps.join('')}  ],
     const binds = statement.slots.map(({ source }) => this.#code.bind(source, null))
     const here = conditions.map((condition) => judgedHere(unmarked(condition), binds))
     if (here.every((code) => code !== null))
-      return prologue.rules
-        .map(({ name, source }, at) => `    s.assertParam(${here[at]}, ${quoted(name)}, ${quoted(source)})\n`)
-        .join('')
+      return {
+        judged: prologue.rules
+          .map(({ name, source }, at) => `    s.assertParam(${here[at]}, ${quoted(name)}, ${quoted(source)})\n`)
+          .join(''),
+        asked: '',
+      }
     this.#constants.push(
       `const PARAM_RULES = \`${inTemplate(statement.text)}\`\nconst PARAM_RULE_NAMES: readonly (readonly [name: string, rule: string])[] = [\n${prologue.rules.map(({ name, source }) => `  [${quoted(name)}, ${quoted(source)}],\n`).join('')}]\n`,
     )
-    return `    s.assertParams(await s.ask(client, PARAM_RULES, [${this.#code.binds(statement, null)}]), PARAM_RULE_NAMES)\n`
+    return {
+      judged: '',
+      asked: `    s.assertParams(await s.ask(client, PARAM_RULES, [${this.#code.binds(statement, null)}]), PARAM_RULE_NAMES)\n`,
+    }
   }
 
   #step(step: PlannedStep): string {

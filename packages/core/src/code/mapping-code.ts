@@ -145,18 +145,24 @@ function assertRules(broken: string | null | undefined): void {
    * The part of a function that runs its statement in a transaction. Booked, the statement writes its entry itself, and a refusal is kept
    * behind the roll-back.
    *
-   * @param statement what the book keeps of it, as code
+   * @param statement the code of what the book keeps of it
    * @param text the code of its text; `run` of the text that books
    * @param work what is made of `rows`: it has `result` in the end
    */
-  protected transaction(statement: string, { text, run }: { text: string; run: string }, work: string): string {
-    const orHidden = (does: string) => (isOfAdd(statement) ? does : this.orHidden(does))
+  protected transaction(
+    kind: 'add' | 'change' | 'remove',
+    statement: string,
+    { text, run }: { text: string; run: string },
+    work: string,
+  ): string {
+    // Nothing was loaded of a record that is added.
+    const orHidden = (does: string) => (kind === 'add' ? does : this.orHidden(does))
     if (!this.isBooked) return `  return ${called(orHidden(`() => ${this.#oneStatement(text, 'values', work)}`))}`
     const does = `async () => {
     await b.introduce(db, [entry.statement])
     return ${this.#oneStatement(run, '[...values, ...b.entryValues(entry)]', work).replace(/\n(?=.)/g, '\n  ')}
   }`
-    return `  const entry = ${this.entry(statement)}
+    return `  const entry = ${this.entry(kind, statement)}
   return b.keepingRefusals(db, entry, ${orHidden(does)})`
   }
 
@@ -167,15 +173,15 @@ function assertRules(broken: string | null | undefined): void {
   }
 
   /** What the book is told of a statement, as code. One of a change has under `touched` the properties whose images it keeps. */
-  protected entry(statement: string): string {
+  protected entry(kind: 'add' | 'change' | 'remove', statement: string): string {
     const { key } = this.mapping
-    const isAdd = isOfAdd(statement)
+    const isAdd = kind === 'add'
     const given = key.map(({ name }) => {
       const value = isAdd ? `${memberOf('given', name)} ?? null` : memberOf('key', name)
       return `s.writeValue(${memberOf('WRITE', name)}, ${value}, ${quoted(name)})`
     })
     const isGenerated = isAdd && key.some(({ lockedForAddBecause }) => lockedForAddBecause !== null)
-    return `{ statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isSensitive: ${this.#isSensitive}, isDigested: ${this.#isDigested(statement)} }`
+    return `{ statement: ${statement}, values, key: [${isGenerated ? '' : given.join(', ')}], keySql: KEY_SQL, isSensitive: ${this.#isSensitive}, isDigested: ${this.#isDigested(kind)} }`
   }
 
   get #isSensitive(): boolean {
@@ -183,13 +189,14 @@ function assertRules(broken: string | null | undefined): void {
   }
 
   /** Whether the statement makes digests, as code: only then it takes the keys that they are made with. */
-  #isDigested(statement: string): string {
-    const isOfSome = this.#choosesDigests && statement.endsWith(', touched)')
-    return isOfSome ? 'touched.some((name) => SENSITIVE.includes(name))' : String(this.#isSensitive)
+  #isDigested(kind: 'add' | 'change' | 'remove'): string {
+    return this.choosesDigests && kind === 'change'
+      ? 'touched.some((name) => SENSITIVE.includes(name))'
+      : String(this.#isSensitive)
   }
 
   /** Whether it depends on what a change sets: a digest of the key is always made. */
-  get #choosesDigests(): boolean {
+  protected get choosesDigests(): boolean {
     return this.#isSensitive && this.writable.length > 0 && !this.mapping.key.some(({ sensitive }) => sensitive)
   }
 
@@ -280,7 +287,7 @@ ${members(({ name, column, sensitive }) => `{ name: ${quoted(name)}, type: ${quo
 const COLUMNS = {
 ${members(({ column }) => quoted(column.name))}}
 
-${this.#choosesDigests ? `/** What the book keeps digests of. */\nconst SENSITIVE: readonly (keyof ${type})[] = [${secrets.join(', ')}]\n\n` : ''}/** Every value as the book keeps it, of the row under an alias${isSensitive ? ': sensitive ones as a digest, with the padded keys that stand under `pads`' : ''}. */
+${this.choosesDigests ? `/** What the book keeps digests of. */\nconst SENSITIVE: readonly (keyof ${type})[] = [${secrets.join(', ')}]\n\n` : ''}/** Every value as the book keeps it, of the row under an alias${isSensitive ? ': sensitive ones as a digest, with the padded keys that stand under `pads`' : ''}. */
 const KEPT: Readonly<Record<keyof ${type}, (row: string${isSensitive ? ', pads: string' : ''}) => string>> = {
 ${members((property) => `(row${property.sensitive ? ', pads' : ''}) => \`${keptCode(property)}\``)}}
 
@@ -391,8 +398,3 @@ function keptCode(property: Property): string {
 }
 
 const PADS = '\u0002'
-
-/** Whether what the book is told, as code, is of a new record: nothing was loaded of it. */
-function isOfAdd(statement: string): boolean {
-  return statement.startsWith(`booked('add'`)
-}

@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { isProblem, type Receipt, type StepDefinition } from '@ledgerman/contract'
 import { resolvePlan, runPlan, Target, type Mapping, type Plan } from '@ledgerman/core'
-import { buildOneStatement } from '../../src/run/one-statement/build-one-statement.js'
+import { buildOneStatement } from '../../src/plan/one-statement/build-one-statement.js'
 import type { TestDatabase } from '../../../../testing/databases.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 

@@ -129,7 +129,8 @@ const CALLS = [
 
 let service: RunningService
 let copy: TestDatabase
-let pool: pg.Pool
+/** One whose connections begin as any do, and one whose begin with the limits. */
+let pools: pg.Pool[] = []
 let code: CompiledCode
 const [THEIRS, OURS] = ['observatory', 'copy']
 const target = (name = THEIRS) => service.client.target(name)
@@ -147,11 +148,12 @@ beforeAll(async () => {
   const names = transactions.map((each) => each.transaction)
   code = await compileCode(await target().code({ mappings: Object.keys(MAPPINGS), transactions: names, book: true }))
   code.module.configureBook({ actor: 'admin', digestKey: Buffer.from('none') })
-  pool = new pg.Pool({ connectionString: copy.url, max: 2 })
+  const { POOL_SETTINGS } = code.module as unknown as { POOL_SETTINGS: pg.PoolConfig }
+  pools = [{}, POOL_SETTINGS].map((options) => new pg.Pool({ connectionString: copy.url, max: 2, ...options }))
 })
 afterAll(async () => {
   code?.remove()
-  await pool?.end()
+  await Promise.all(pools.map((pool) => pool.end()))
   await service.stop()
   await copy.drop()
 })
@@ -196,7 +198,7 @@ it('does, refuses and books what the service does', async () => {
         return [sum('matched'), sum('changed')]
       })
       const ours = await outcomeOf(
-        code.module[`t${at}`](pool, params) as Promise<{ matched: number; changed: number }>,
+        code.module[`t${at}`](pools[at % 2], params) as Promise<{ matched: number; changed: number }>,
         ({ matched, changed }) => [matched, changed],
       )
       const call = [at, params]

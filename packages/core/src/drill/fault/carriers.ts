@@ -32,7 +32,7 @@ export async function carrierOf(
   if (!tools) throw new TypeError('written code is drilled with tools that compile it')
   const codes = new Map<Fault['limits'], CodeRun>()
   for (const limits of Object.keys(plans) as Fault['limits'][])
-    codes.set(limits, await codeRunOf(scratch.target, plans[limits], form, tools))
+    codes.set(limits, await codeRunOf(scratch.target, plans[limits], form, tools, true))
   const { pool, end } = tools.pool(scratch.url)
   return { run: (limits, hooks) => runByCode(scratch, codes.get(limits) as CodeRun, pool, hooks), end }
 }

@@ -38,7 +38,7 @@ export class LaneMaker {
     if (!tools) throw new TypeError('written code is drilled with tools that compile it')
     for (const { drilled } of variants) {
       const codes = []
-      for (const each of drilled) codes.push(await codeRunOf(this.scratch.target, each, form, tools))
+      for (const each of drilled) codes.push(await codeRunOf(this.scratch.target, each, form, tools, true))
       this.#codes.set(drilled, codes)
     }
     const { pool, end } = tools.pool(this.scratch.url)

@@ -56,7 +56,9 @@ export async function drillRace(
     const { code: form } = input
     if (form !== undefined && !tools) throw new TypeError('written code is drilled with tools that compile it')
     const codes =
-      form && tools ? await Promise.all(drilled.map((each) => codeRunOf(scratch.target, each, form, tools))) : null
+      form && tools
+        ? await Promise.all(drilled.map((each) => codeRunOf(scratch.target, each, form, tools, false)))
+        : null
     const written = codes && tools ? tools.pool(scratch.url, atOnce) : null
     if (written) onEnd(written.end)
     const count = new RaceCount()

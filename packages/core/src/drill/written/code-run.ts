@@ -26,9 +26,16 @@ export interface CodeAnswer {
 /**
  * Writes and compiles the code of a drilled transaction.
  *
+ * @param isStepwise whether it goes step by step, so that each is seen; else as it does where nobody looks.
  * @throws LedgermanProblem request-invalid where what is drilled is no published transaction: code is written for these.
  */
-export async function codeRunOf(target: Target, drilled: Drilled, form: CodeForm, tools: ProofTools): Promise<CodeRun> {
+export async function codeRunOf(
+  target: Target,
+  drilled: Drilled,
+  form: CodeForm,
+  tools: ProofTools,
+  isStepwise: boolean,
+): Promise<CodeRun> {
   const { plan, params, actor, what } = drilled
   if (plan.name === null)
     throw new LedgermanProblem(
@@ -38,7 +45,10 @@ export async function codeRunOf(target: Target, drilled: Drilled, form: CodeForm
     )
   const subjects = { mappings: [], plans: [{ ...plan, name: plan.name }], finds: new Map() }
   const module = await tools.load(emitCode(subjects.mappings, subjects.plans, form === 'booked'))
-  if (form === 'booked') (module['configureBook'] as (settings: object) => void)({ actor, digestKey: target.digestKey })
+  if (form === 'booked') {
+    ;(module['configureBook'] as (settings: object) => void)({ actor, digestKey: target.digestKey })
+    ;(module['runStepByStep'] as (isWanted: boolean) => void)(isStepwise)
+  }
   const name = nameCode(subjects).transactions[0]?.names.fn ?? ''
   const run = module[name] as (pool: unknown, params: object) => Promise<unknown>
   const given = Object.fromEntries(

@@ -1,4 +1,4 @@
-import { COUNTS_A_STEP } from '../one-statement/step-sql.js'
+import { COUNTS_A_STEP } from '../../plan/one-statement/step-sql.js'
 import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../../plan/plan.js'
 import type { Rows } from '../../sessions/queryable.js'
 
@@ -6,7 +6,7 @@ type LoadStep = Extract<PlannedStep, { kind: 'load' }>
 
 /**
  * Answers the statements of a run's steps, in their order, out of the rows that the run gave as one statement
- * (`one-statement/build-one-statement.ts`): so what a step found and wrote is told in one place, however it was run.
+ * (`../../plan/one-statement/build-one-statement.ts`): so what a step found and wrote is told in one place, however it was run.
  */
 export function playBack(
   plan: Plan,

@@ -1,6 +1,6 @@
 import type { Expectation } from '@ledgerman/contract'
 import type { Property } from '../../mapping/mapping.js'
-import { isWrite, type PlannedStep, type PlannedWrite } from '../../plan/plan.js'
+import { isWrite, type PlannedStep, type PlannedWrite } from '../plan.js'
 import type { Slot } from '../../statement/statement.js'
 import { isSentAsCast, wireTextSql } from '../../values/wire-sql.js'
 
@@ -11,9 +11,14 @@ export const ROWS_GIVEN = 100
 export const COUNTS_A_STEP = 4
 
 /** Whether an image says all that is told of a row that the step wrote: nobody names its other values. */
-export function isLeanlyGiven({ as, mapping, touched }: PlannedWrite): boolean {
+export function isLeanlyGiven(step: PlannedWrite): boolean {
   const isPlain = (property: Property) => !property.sensitive && isSentAsCast(property.column.type)
-  return as === null && mapping.rules.length === 0 && [...mapping.key, ...touched].every(isPlain)
+  return isUnnamed(step) && [...step.mapping.key, ...step.touched].every(isPlain)
+}
+
+/** Whether nobody looks at the values of a row that the step wrote, but for those that its image has. */
+export function isUnnamed({ as, mapping }: PlannedWrite): boolean {
+  return as === null && mapping.rules.length === 0
 }
 
 /** Whether a bind's value comes from an earlier step, and so is known to the statement only. */

@@ -1,4 +1,4 @@
-import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../../plan/plan.js'
+import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan.js'
 import { askedSql } from '../../statement/asked-slots.js'
 import { IMAGE_INSERT_SQL, imageColumnsSql, imageValuesSql } from '../../statement/book-sql.js'
 import { finderSql } from '../../statement/build-load-step.js'
@@ -120,7 +120,7 @@ class SharedRuns extends RunParts {
 )`,
       ...this.#written,
       `counts as materialized (
-  select may.place, ${refuseUnless(conjunction(this.#proofs), 'shared')} as ok, array[${told.join(', ')}] as told,
+  select may.place, ${refuseUnless(conjunction(this.#proofs), 'shared')} as ok, array[${[...told, ...this.lateBinds()].join(', ')}] as told,
     (${sum(this.#matched)})::integer as matched, (${sum(this.#changed)})::integer as changed, ${this.reversible((no) => this.#changed.get(no) ?? '0')} as reversible
   from may join asked on asked.place = may.place${this.#proved.join('')}
 )`,

@@ -1,7 +1,7 @@
 import { plainType } from '../../values/value-type.js'
 import type { Property } from '../../mapping/mapping.js'
-import { isWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../../plan/plan.js'
-import { typeOfParam } from '../../plan/resolve-params.js'
+import { isWrite, shownStatement, type Plan, type PlannedStep, type PlannedWrite } from '../plan.js'
+import { typeOfParam } from '../resolve-params.js'
 import { digestSql, NOW_SQL } from '../../statement/book-sql.js'
 import { guardHoldsSql } from '../../statement/guard-sql.js'
 import { valueSql, type NamedExpression, type Surroundings } from '../../statement/record-scope.js'
@@ -81,15 +81,16 @@ export abstract class RunParts {
     return `(select '{' || ${guard} || '}' from ${this.recordOf(record ?? '')})`
   }
 
-  /** The entry. What only the statement knows goes to its places in two texts: the counts, then binds that an earlier step gave. */
-  protected entry(from: string): string {
+  /** The binds that an earlier step gives, each as JSON in a text. */
+  protected lateBinds(): string[] {
     const late = this.plan.steps.flatMap((step) =>
       shownStatement(step).slots.flatMap((slot) => (isLateBind(step, slot) ? [this.#lateBind(step, slot)] : [])),
     )
-    const lateBinds =
-      late.length === 0
-        ? ''
-        : ` operator(pg_catalog.||) array[${late.map((text) => `coalesce(pg_catalog.to_json(${text})::text, 'null')`).join(', ')}]`
+    return late.map((text) => `coalesce(pg_catalog.to_json(${text})::text, 'null')`)
+  }
+
+  /** The entry. What only the statement knows goes to its places in two texts: `told` is the counts of each step, then `lateBinds`. */
+  protected entry(from: string): string {
     const values = [
       `${this.entrySlot('id')}::uuid`,
       NOW_SQL,
@@ -99,7 +100,7 @@ export abstract class RunParts {
       'matched',
       'changed',
       `pg_catalog.format(${this.#slot(':run', 'text', { from: 'run', field: 'run' })}, pg_catalog.round(1e4::float8 * pg_catalog.date_part('epoch', pg_catalog.clock_timestamp() - pg_catalog.statement_timestamp())) / 10::float8, reversible)::jsonb`,
-      `pg_catalog.format(${this.#slot(':steps', 'text', { from: 'run', field: 'steps' })}, variadic told${lateBinds})::json`,
+      `pg_catalog.format(${this.#slot(':steps', 'text', { from: 'run', field: 'steps' })}, variadic told)::json`,
     ]
     return `entered as (
   insert into ledgerman.entry (id, at, actor, outcome, note, matched, changed, run, steps)

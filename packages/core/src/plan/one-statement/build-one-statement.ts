@@ -1,4 +1,4 @@
-import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../../plan/plan.js'
+import { isWrite, mayWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan.js'
 import { finderSql } from '../../statement/build-load-step.js'
 import { expectedSql, newValueSql } from '../../statement/step-shape.js'
 import { IMAGE_INSERT_SQL, imageColumnsSql, imageValuesSql } from '../../statement/book-sql.js'
@@ -11,7 +11,16 @@ import { toStatement, type Statement } from '../../statement/statement.js'
 import { Gates } from './gates.js'
 import { Preceding, type Source } from './preceding.js'
 import { RunParts } from './run-parts.js'
-import { fitsSql, isLeanlyGiven, NO_RULE, refuseUnless, ROWS_GIVEN, wireBoolean, wireTexts } from './step-sql.js'
+import {
+  fitsSql,
+  isLeanlyGiven,
+  isUnnamed,
+  NO_RULE,
+  refuseUnless,
+  ROWS_GIVEN,
+  wireBoolean,
+  wireTexts,
+} from './step-sql.js'
 import { RunSlots, StepSlots } from './step-slots.js'
 import { extraNames, foundSql, indented } from '../../statement/found-sql.js'
 import { conjunction, keyNamesOf, WriteParts } from '../../statement/write-parts.js'
@@ -21,14 +30,16 @@ import { conjunction, keyNamesOf, WriteParts } from '../../statement/write-parts
  * so it is a transaction of its own, in one round trip. Each step is a few parts `with …`: `hN`, the rows found and locked; `dN`,
  * what was written; `gN`, its judgement, which every part of the next step waits for.
  *
- * Row shape: the number of a step, and a JSON array of texts; see `play-back.ts`. Those of number 0 are the counts.
+ * Row shape: the number of a step, and a JSON array of texts; see `play-back.ts`. Those of number 0 are the counts. Where no rows are
+ * given it is one row of one column, that array.
  *
+ * @param inCode where it stands in written code.
  * @returns undefined where the run has to be sent step by step.
  */
-export function buildOneStatement(plan: Plan): Statement | undefined {
+export function buildOneStatement(plan: Plan, inCode: InCode | null = null): Statement | undefined {
   if (plan.steps.some((step) => 'mapping' in step && step.mapping.table.hasChildren)) return undefined
   const preceding = new Preceding(plan)
-  const builder = new Builder(plan)
+  const builder = new Builder(plan, inCode)
   for (const step of plan.steps) {
     const source = preceding.sourceOf(step)
     if (source === undefined) return undefined
@@ -39,20 +50,37 @@ export function buildOneStatement(plan: Plan): Statement | undefined {
   return builder.build()
 }
 
+/** What is left out of the statement where it stands in written code: it gives only counts, and leaves the session's name to the program. */
+export interface InCode {
+  /** Whether the program has judged the parameters. */
+  hasJudgedParams: boolean
+}
+
 class Builder extends RunParts {
   readonly #parts: string[] = []
-  readonly #gates = new Gates(this.#parts)
+  readonly #gates
   readonly #images: string[] = []
   readonly #writes: PlannedWrite[] = []
   readonly #rows: string[] = []
-  constructor(plan: Plan) {
+
+  constructor(
+    plan: Plan,
+    readonly inCode: InCode | null,
+  ) {
     super(plan, new RunSlots())
-    const rules = plan.prologue.rules.map(({ expression }) => this.verdict(expression, new StepSlots(this.slots, 0)))
+    this.#gates = new Gates(this.#parts, inCode === null)
+    if (inCode?.hasJudgedParams) return
+    const { rules } = plan.prologue
+    const verdicts = rules.map(({ expression }) => this.verdict(expression, new StepSlots(this.slots, 0)))
+    this.#gates.begin(
+      `${inCode ? '' : `${this.#who()},\n    `}${refuseUnless([...verdicts, 'true'].join(' and '), 'params')} as ok`,
+    )
+  }
+
+  /** Tells the session who acts, and which run it is: for triggers and policies, and for those who look at who waits. */
+  #who(): string {
     const run = this.entrySlot('id')
-    this.#parts.push(`g0 as materialized (
-  select ${actorSql(this.slots)}, pg_catalog.set_config('application_name', 'ledgerman run ' || ${run}::text, true),
-    ${refuseUnless([...rules, 'true'].join(' and '), 'params')} as ok, pg_catalog.clock_timestamp() as at
-)`)
+    return `${actorSql(this.slots)}, pg_catalog.set_config('application_name', 'ledgerman run ' || ${run}::text, true)`
   }
 
   /** @returns whether the step reads other records beside its own. */
@@ -61,12 +89,11 @@ class Builder extends RunParts {
     const aliases = new Aliases()
     const joins = step.when === null && (step.kind === 'require' || source !== 'table')
     if (!joins) this.#gates.judgeJoined()
-    const isAsked = step.when ? ` and (select yes from w${step.no})` : ''
     if (step.when)
       this.#parts.push(
-        `w${step.no} as materialized (\n  select ${this.#gates.before} and ${this.verdict(step.when.expression, slots)} as yes\n)`,
+        `w${step.no} as materialized (\n  select ${conjunction([this.#gates.before, this.verdict(step.when.expression, slots)])} as yes\n)`,
       )
-    const condition = `${this.#gates.before}${isAsked}`
+    const condition = conjunction([this.#gates.before, ...(step.when ? [`(select yes from w${step.no})`] : [])])
     if (step.kind === 'require') this.#require(step, slots)
     else if (step.kind === 'load') this.#load(step, source, condition, slots, aliases)
     else if (isWrite(step) && step.shape.kind === 'add') this.#add(step, condition, slots)
@@ -80,17 +107,19 @@ class Builder extends RunParts {
     if (this.#images.length > 0)
       this.#parts.push(`imaged as (\n  ${IMAGE_INSERT_SQL}\n  ${this.#images.join('\n  union all\n  ')}\n)`)
     this.#parts.push(this.#counts(), this.entry('counts'))
+    const parts = `with ${this.#parts.join(', ')}`
+    if (this.inCode) return toStatement(`${parts}\nselect pg_catalog.array_to_json(told) from counts`, this.slots)
     const counts = `select 0 as step, pg_catalog.array_to_json(told) as texts from counts`
-    return toStatement(`with ${this.#parts.join(', ')}\n${[counts, ...this.#rows].join('\nunion all\n')}`, this.slots)
+    return toStatement(`${parts}\n${[counts, ...this.#rows].join('\nunion all\n')}`, this.slots)
   }
 
-  /** What is told of all steps, `COUNTS_A_STEP` texts each, as they stand in JSON. */
+  /**
+   * What is told of all steps, `COUNTS_A_STEP` texts each, as they stand in JSON, in written code one less, with no time; behind them the
+   * binds that the entry has in its places.
+   */
   #counts(): string {
     const told = this.plan.steps.flatMap(({ no, when }) => {
-      const [matched, changed] = [
-        `${this.#gates.count('matched', no)}::text`,
-        `${this.#gates.count('changed', no)}::text`,
-      ]
+      const [matched, changed] = [this.#gates.countText('matched', no), this.#gates.countText('changed', no)]
       const ms = this.#gates.duration(no)
       const counts = when
         ? [
@@ -99,6 +128,7 @@ class Builder extends RunParts {
           ]
         : [matched, changed]
       const skipped = when ? `(not (select yes from w${no}))::text` : `'false'`
+      if (this.inCode) return [...counts, skipped]
       return [
         ...counts,
         skipped,
@@ -110,7 +140,7 @@ class Builder extends RunParts {
     const counted = this.plan.steps.filter(mayWrite)
     const sum = (of: 'matched' | 'changed') => counted.map(({ no }) => this.#gates.count(of, no)).join(' + ') || '0'
     return `counts as materialized (
-  select array[${told.join(', ')}] as told, (${sum('matched')})::integer as matched, (${sum('changed')})::integer as changed, ${this.reversible((no) => this.#gates.count('changed', no))} as reversible
+  select array[${[...told, ...this.lateBinds()].join(', ')}] as told, (${sum('matched')})::integer as matched, (${sum('changed')})::integer as changed, ${this.reversible((no) => this.#gates.count('changed', no))} as reversible
   from ${this.#gates.names.join(', ')}
 )`
   }
@@ -118,7 +148,7 @@ class Builder extends RunParts {
   #require(step: Extract<PlannedStep, { kind: 'require' }>, slots: StepSlots): void {
     const holds = this.verdict(step.judgement.expression, slots)
     if (!step.when) this.#gates.join({ no: step.no, verdict: holds, changed: '0', parts: [] })
-    else this.#gates.judge(step, `${this.#gates.before} and ${holds}`, { matched: '1', changed: '0', from: '' })
+    else this.#gates.judge(step, conjunction([this.#gates.before, holds]), { matched: '1', changed: '0', from: '' })
   }
 
   #load(
@@ -135,7 +165,7 @@ class Builder extends RunParts {
     const rows = {
       mapping,
       from: `${mapping.table.sql} as t${joins.sql}`,
-      condition: `${found} and ${condition}`,
+      condition: conjunction([found, condition]),
       end: [
         `order by ${keyColumns(mapping, 't')}`,
         ...(lock === 'none' ? [] : [`for ${lock === 'share' ? 'share' : 'no key update'} of t`]),
@@ -146,7 +176,7 @@ class Builder extends RunParts {
     this.#parts.push(
       source === 'table'
         ? `h${no} as materialized (\n  ${indented(foundSql(rows), 2)}\n)`
-        : `h${no} as materialized (\n  select t.* from h${source.step} as t where ${found} and ${condition}\n)`,
+        : `h${no} as materialized (\n  select t.* from h${source.step} as t where ${conjunction([found, condition])}\n)`,
     )
     const whole = `pg_catalog.array_to_json(array[${[...wireTexts('hit', mapping.properties), `hit.${guard}`].join(', ')}])`
     if (source === 'table' || step.when) {
@@ -173,7 +203,7 @@ class Builder extends RunParts {
     const extra = extraNames(mapping)
     const isRemove = kind === 'remove'
     const found = finderSql(mapping, finder, joins, slots, this.surroundings)
-    const isLean = isLeanlyGiven(step)
+    const isLean = this.inCode ? isUnnamed(step) : isLeanlyGiven(step)
     const guard = source === 'table' ? guardValueSql(mapping.guard, 't') : `t.${extra.guard}`
     const lock = lockForWrite(mapping, step.set, isRemove)
     const parts = new WriteParts({
@@ -182,7 +212,7 @@ class Builder extends RunParts {
       set: step.set,
       news: values.map((value) => newValueSql(value, joins, slots, this.surroundings)),
       from: `${source === 'table' ? mapping.table.sql : `h${source.step}`} as t${joins.sql}`,
-      condition: `${found} and ${condition}`,
+      condition: conjunction([found, condition]),
       end: source === 'table' ? [`order by ${keyColumns(mapping, 't')}`, `for ${lock} of t`] : [],
       columns: isLean ? mapping.properties.filter((each) => each.key || touched.includes(each)) : mapping.properties,
       touched,
@@ -281,6 +311,7 @@ class Builder extends RunParts {
 
   /** @param order null where the rows come in the order of their keys already. */
   #give({ no }: PlannedStep, row: string, from: string, order: string | null): void {
+    if (this.inCode) return
     const limit = this.#givesAll(no) ? '' : `${order === null ? '' : ` order by ${order}`} limit ${ROWS_GIVEN}`
     this.#rows.push(`(select ${no}, ${row} ${from}${limit})`)
   }

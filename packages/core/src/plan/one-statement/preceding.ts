@@ -2,7 +2,7 @@ import type { Expectation } from '@ledgerman/contract'
 import type { Mapping } from '../../mapping/mapping.js'
 import { changesKey } from '../../statement/keyed-statement.js'
 import type { Finder } from '../../statement/build-load-step.js'
-import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../../plan/plan.js'
+import { isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan.js'
 
 /** Where a step of a run that is one statement finds its rows: in its table, or among those an earlier step locked. */
 export type Source = 'table' | { step: number }
