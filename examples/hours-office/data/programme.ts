@@ -349,13 +349,7 @@ const ADD: Readonly<Record<keyof ProgrammeValues, readonly [column: string, stor
   updatedAt: [`updated_at`, (bind) => `${bind}::timestamp with time zone`],
 }
 
-/**
- * Adds one record.
- *
- * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
- */
-export async function addProgramme(db: s.Db, given: ProgrammeValues): Promise<s.Written<Programme>> {
-  const set = s.namesOf<keyof ProgrammeValues>(given, ADD)
+const insertText = s.madeOnce((set: readonly (keyof ProgrammeValues)[]) => {
   const parts = set.map((name) => ADD[name])
   const columns = parts.map(([column]) => column).join(', ')
   const binds = parts.map(([, stored], at) => stored(`$${at + 1}`)).join(', ')
@@ -366,9 +360,20 @@ with done as (
 )`
   const told = `
 select done.guard, case when done.written then case when not coalesce((done.hours_left <= done.hours_granted), false) then 1 end end, done.id, done.code, done.title, done.semester, done.lead_id, done.hours_granted, done.hours_left, done.priority, done.contact_email, done.tags, done.settings, done.row_version, done.updated_at from done`
+  return added + told
+})
+
+/**
+ * Adds one record.
+ *
+ * @throws RuleBroken, ConstraintBroken, LockTimeout, ValueInvalid; OutcomeUnknown
+ */
+export async function addProgramme(db: s.Db, given: ProgrammeValues): Promise<s.Written<Programme>> {
+  const set = s.namesOf<keyof ProgrammeValues>(given, ADD)
+  const text = insertText(set)
   const values = [...set.map((name) => s.writeValue(WRITE[name], given[name], name))]
   return s.inTransaction(db, LIMITS, async (client) => {
-    const rows = await s.ask(client, added + told, values)
+    const rows = await s.ask(client, text, values)
     const [row] = rows
     if (!row) throw new s.RowNotWritten('programme: the record was not added: a trigger kept it out.')
     assertRules(row[1])

@@ -102,6 +102,11 @@ export function isRetryable(error: unknown): boolean {
   return isDatabaseError(error) && (error.code === '40001' || error.code === '40P01')
 }
 
+/** Whether the connection ended with it (PostgreSQL, "Error Codes", 57P01 and those beside it): what was being committed may be. */
+export function endsConnection(error: unknown): boolean {
+  return isDatabaseError(error) && /^(?:57P|08)/.test(error.code)
+}
+
 /** Whether what a connection has prepared no longer fits the table, which was altered since; prepared afresh it runs. */
 export function isStalePlan(error: unknown): boolean {
   return isDatabaseError(error) && error.code === '0A000' && error.routine === 'RevalidateCachedQuery'

@@ -1,6 +1,16 @@
 // Written by Ledgerman: the transaction boundary.
 import type { ClientBase, Pool } from 'pg'
-import { ask, explained, isDatabaseError, isPool, isRetryable, isStalePlan, type Db, type Row } from './ask.js'
+import {
+  ask,
+  endsConnection,
+  explained,
+  isDatabaseError,
+  isPool,
+  isRetryable,
+  isStalePlan,
+  type Db,
+  type Row,
+} from './ask.js'
 import { beginsWith, beginText } from './begin.js'
 import { DataError, OutcomeUnknown, RetriesExhausted } from './errors.js'
 import { formsOf, type Limits } from './limits.js'
@@ -128,11 +138,11 @@ export async function askAlone(
     return rows
   } catch (error) {
     const cause = error instanceof DataError ? error.cause : error
-    if (!isDatabaseError(cause))
+    if (!isDatabaseError(cause) || endsConnection(cause))
       throw new OutcomeUnknown('The connection broke while the change was being made. Load the record to find out.', {
         cause,
       })
-    isBroken = cause.severity === 'FATAL'
+    isBroken = false
     if (isRetryable(cause) || isStalePlan(cause)) return undefined
     throw error
   } finally {
@@ -147,7 +157,7 @@ async function commit(client: ClientBase): Promise<void> {
   try {
     tag = (await client.query('commit')).command
   } catch (error) {
-    if (isDatabaseError(error)) throw error
+    if (isDatabaseError(error) && !endsConnection(error)) throw error
     throw new OutcomeUnknown(
       'The connection broke while the change was being committed. Load the record to find out.',
       {

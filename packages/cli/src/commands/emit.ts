@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync } from 'node:fs'
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmdirSync, rmSync } from 'node:fs'
 import { dirname, join } from 'node:path'
 import colors from 'picocolors'
 import type { Command } from 'commander'
@@ -88,14 +88,16 @@ function compare(dir: string, files: CodeFile[]): Change[] {
     return { path, text, state: 'changed' }
   })
   const names = new Set(files.map(({ path }) => path))
-  const gone = [...new Set(files.map(({ path }) => dirname(path)))]
-    .flatMap((folder) => filesIn(join(dir, folder)).map((name) => join(folder, name)))
+  const gone = FOLDERS.flatMap((folder) => filesIn(join(dir, folder)).map((name) => join(folder, name)))
     .filter(
       (path) => path.endsWith('.ts') && !names.has(path) && readFileSync(join(dir, path), 'utf8').startsWith(MARK),
     )
     .map((path): Change => ({ path, text: '', state: 'gone' }))
   return [...written, ...gone]
 }
+
+/** The folders that written code has: `book` is there with entries only. */
+const FOLDERS = ['.', 'support', 'book']
 
 function filesIn(folder: string): string[] {
   if (!existsSync(folder)) return []
@@ -108,6 +110,8 @@ function write(dir: string, changes: Change[]): void {
     if (state === 'gone') rmSync(join(dir, path))
     else if (state !== 'same') replaceFile(join(dir, path), text)
   }
+  for (const folder of FOLDERS.slice(1).map((each) => join(dir, each)))
+    if (existsSync(folder) && readdirSync(folder).length === 0) rmdirSync(folder)
 }
 
 function format(dir: string, changes: Change[], isCheck: boolean): string {

@@ -41,6 +41,13 @@ describe('emit', () => {
     await run(['emit', dir, '--mapping', 'programme', '--book'])
     const there = ['telescope.ts', 'support/former.ts', 'own.ts', 'book.ts', 'support/errors.ts']
     expect(there.map((path) => existsSync(join(dir, path)))).toEqual([false, false, true, true, true])
+    await run(['emit', dir, '--mapping', 'programme'])
+    expect(['book.ts', 'book', 'own.ts', 'support'].map((path) => existsSync(join(dir, path)))).toEqual([
+      false,
+      false,
+      true,
+      true,
+    ])
     writeFileSync(join(dir, 'programme.ts'), 'mine\n')
     expect(await run(['emit', dir, '--mapping', 'programme'])).toMatchObject({
       exit: 2,

@@ -36,7 +36,7 @@ export const proofTools: ProofTools = {
       modules.set(path, module)
       const run = new Function('exports', 'module', 'require', source) as Run
       run(module.exports, module, (name) =>
-        name.startsWith('./') ? load(posix.join(posix.dirname(path), name).replace(/\.js$/, '.ts')) : outside(name),
+        /^\.\.?\//.test(name) ? load(posix.join(posix.dirname(path), name).replace(/\.js$/, '.ts')) : outside(name),
       )
       return module.exports
     }
