@@ -14,7 +14,11 @@ create function say_stamp() returns trigger language plpgsql as $$ begin
   if new.code = 'none' then return null; end if;
   new.seen := '2026-03-01 00:00:00.5+01'; return new;
 end $$;
-create trigger stamped before insert or update on swept for each row execute function say_stamp()`
+create trigger stamped before insert or update on swept for each row execute function say_stamp();
+create table slow (id integer primary key, hours numeric(6,2), version integer not null default 1);
+insert into slow values (1, 1);
+create function wait() returns trigger language plpgsql as $$ begin perform pg_sleep(60); return null; end $$;
+create constraint trigger waits after update on slow deferrable initially deferred for each row execute function wait()`
 
 beforeAll(async () => {
   own = await openOwnTables()
@@ -24,8 +28,9 @@ beforeAll(async () => {
     guard,
     rules: [{ that: 'hours < 100', otherwise: 'Too many.' }],
   })
-  compiled.set('plain', await compileCode(emitCode([swept, ruled], [])))
-  compiled.set('booked', await compileCode(emitCode([swept, ruled], [], true)))
+  const all = [swept, ruled, await own.mapped('public.slow', '', { guard })]
+  compiled.set('plain', await compileCode(emitCode(all, [])))
+  compiled.set('booked', await compileCode(emitCode(all, [], true)))
 })
 afterAll(async () => {
   for (const { remove } of compiled.values()) remove()
@@ -164,6 +169,24 @@ describe.each(['plain', 'booked'])('a record that is written, %s', (form) => {
       expect([pool.totalCount, pool.idleCount]).toEqual([1, 1])
     } finally {
       await holder.end()
+      await pool.end()
+    }
+  })
+
+  it('says so too where the server ends the session during the commit', async () => {
+    const { module } = compiled.get(form) as CompiledCode
+    const { pool } = counting({})
+    try {
+      const change = module.changeSlow(pool, { record: { id: 1 }, guard: 'v1' }, { hours: '2' }) as Promise<unknown>
+      const told = expect(change).rejects.toMatchObject({ code: 'outcome-unknown' })
+      const ended = () =>
+        own.database.sql(
+          `select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and query = 'commit' and wait_event = 'PgSleep'`,
+        )
+      while ((await ended()).length === 0);
+      await told
+      expect(await own.database.sql('select hours from slow')).toEqual([{ hours: '1.00' }])
+    } finally {
       await pool.end()
     }
   })
