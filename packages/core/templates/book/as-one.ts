@@ -1,5 +1,5 @@
 import type { ClientBase } from 'pg'
-import { ask, isDatabaseError, isPool, type Db, type Row } from '../support/ask.js'
+import { arePrepared, ask, isDatabaseError, isPool, type Db, type Row } from '../support/ask.js'
 import { ConstraintBroken, LockTimeout, ValueInvalid } from '../support/errors.js'
 import type { Limits } from '../support/limits.js'
 import { askAlone, inTransaction } from '../support/transaction.js'
@@ -27,7 +27,7 @@ export class Whole {
   }
 
   isTried(): boolean {
-    return !isStepwise && this.#pause-- <= 0
+    return !isStepwise && arePrepared() && this.#pause-- <= 0
   }
 
   wentWell(): void {

@@ -27,6 +27,11 @@ export function prepareStatements(isWanted: boolean): void {
   isPreparing = isWanted
 }
 
+/** Whether statements are prepared: a long one that is planned each time costs more than it saves. */
+export function arePrepared(): boolean {
+  return isPreparing
+}
+
 /** What is made of some properties, such as the text of a statement: once for each choice of them. */
 export function madeOnce<Name extends string, Made>(
   make: (set: readonly Name[]) => Made,

@@ -70,6 +70,8 @@ describe('who waits for whom', () => {
     const target = service.client.target('observatory')
     const state = () => target.runState(ours?.run ?? '')
     while (waiting.length === 0) await pause(20)
+    const { attention } = await target.overview()
+    expect(attention).toContainEqual({ kind: 'waits', about: null, message: '1 session blocked by 1' })
     expect(await state()).toMatchObject({
       state: 'running',
       transaction: 'move-patiently',
