@@ -31,6 +31,9 @@ it('written code is chosen, read, and downloaded as it is written elsewhere', as
   expect(download.suggestedFilename()).toBe('observatory-code.zip')
   expect(strFromU8(files['programme.ts'] as Uint8Array)).toBe(mine?.text)
   expect(Object.keys(files)).not.toContain('sky-feed.ts')
+  await page.getByLabel('writes to the book').check()
+  await page.locator('[data-test=file]', { hasText: 'book.ts' }).waitFor()
+  await page.locator('[data-test=code]', { hasText: `import * as b from './book.js'` }).waitFor()
 })
 
 it("code of one's own is dropped, and what is wrong stands beside its lines", async () => {

@@ -15,6 +15,8 @@ const target = computed(() => String(route.params['target']))
 const mappings = ref<string[]>([])
 const transactions = ref<string[]>([])
 const chosen = ref<{ mappings: string[]; transactions: string[] }>({ mappings: [], transactions: [] })
+/** Whether the code writes entries to the target's book. */
+const isBooked = ref(false)
 const files = ref<CodeFile[]>([])
 const path = ref('')
 const problem = ref<unknown>(null)
@@ -22,7 +24,7 @@ const isCopied = ref(false)
 const shown = computed(() => files.value.find((file) => file.path === path.value) ?? files.value[0])
 
 watch(target, () => void open(), { immediate: true })
-watch(chosen, () => void write(), { deep: true })
+watch([chosen, isBooked], () => void write(), { deep: true })
 
 async function open() {
   problem.value = null
@@ -45,7 +47,7 @@ async function open() {
 async function write() {
   problem.value = null
   try {
-    files.value = await client.target(target.value).code(chosen.value)
+    files.value = await client.target(target.value).code({ ...chosen.value, ...(isBooked.value ? { book: true } : {}) })
     if (!files.value.some((file) => file.path === path.value)) path.value = files.value[0]?.path ?? ''
   } catch (error) {
     problem.value = error
@@ -90,6 +92,7 @@ function download() {
     <ProblemAlert :problem="problem" class="mb-3" />
     <div class="columns">
       <div class="choice">
+        <v-checkbox v-model="isBooked" label="writes to the book" hide-details density="compact" data-test="booked" />
         <h2>Mappings</h2>
         <v-checkbox
           v-for="name in mappings"
