@@ -1,6 +1,6 @@
 import pg from 'pg'
 import { transactionDefinition } from '@ledgerman/contract'
-import { emitCode, resolvePlan } from '@ledgerman/core'
+import { emitCode, resolvePlan, type Mapping } from '@ledgerman/core'
 import { compileCode, type CompiledCode } from '../../../../testing/compiled-code.js'
 import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js'
 
@@ -46,7 +46,9 @@ beforeAll(async () => {
     ['note', await own.mapped('public.note', '')],
   ])
   const { transaction, ...definition } = transactionDefinition.parse(GIVE)
-  const plan = await resolvePlan(own.target, definition, transaction, 1, (name) => Promise.resolve(mappings.get(name)))
+  const plan = await resolvePlan(own.target, definition, transaction, 1, (name) =>
+    Promise.resolve(mappings.get(name) as Mapping),
+  )
   code = await compileCode(emitCode([], [{ ...plan, name: transaction }], true))
   code.module.configureBook({ actor: 'tests', digestKey: Buffer.from('k') })
 })
@@ -60,7 +62,7 @@ afterAll(async () => {
 function watched(options: pg.PoolConfig = {}) {
   const pool = new pg.Pool({ connectionString: own.database.ownerUrl, max: 2, ...options })
   pool.on('error', () => undefined)
-  let sent: string[] = []
+  const sent: string[] = []
   pool.on('connect', (client) => {
     const query = client.query.bind(client) as (...words: unknown[]) => unknown
     Object.assign(client, {
@@ -72,7 +74,7 @@ function watched(options: pg.PoolConfig = {}) {
       },
     })
   })
-  return { pool, sinceLast: () => [sent, (sent = [])][0] }
+  return { pool, sinceLast: () => sent.splice(0) }
 }
 
 const fill = () =>
