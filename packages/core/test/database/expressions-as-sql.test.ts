@@ -59,8 +59,16 @@ const FORMS: Readonly<Record<Kind, readonly string[]>> = {
     'round($exact, 1)',
     'floor($exact)',
     'cast($whole as numeric)',
+    'nullif(@whole, @exact)',
   ],
-  float: ['(@float * $float)', '(@float / 2)', 'abs(@float)', '(price / price)'],
+  float: [
+    '(@float * $float)',
+    '(@float / 2)',
+    'abs(@float)',
+    '(price / price)',
+    'nullif(@whole, @float)',
+    'nullif(@exact, @float)',
+  ],
   text: [
     'lower($text)',
     '($text || $text)',
@@ -178,6 +186,18 @@ describe('an expression', () => {
       { numRuns: 1_000, endOnFailure: true },
     )
     expect(compared).toBeGreaterThan(500)
+  })
+
+  it.each([
+    'nullif(id, free) / 2 > 3.2',
+    'nullif(id, single) / 4 = 0.25',
+    'nullif(free, double8) / 3 > 1.11111111111111111111',
+    'length(substring(nullif(short, padded), 2)) = 1',
+    `nullif(padded, word) || '|' = 'ab1|'`,
+    `length(substring(nullif(short, word), 2)) = 1`,
+  ])('gives the first of two values as it was compared: %s', async (source) => {
+    const { rows } = await client.query<{ id: number }>(`select id from odd where ${source} order by id`)
+    expect(await idsOf(source)).toEqual(rows.map(({ id }) => id))
   })
 
   it('compares lists with lists', async () => {

@@ -9,7 +9,7 @@ import { eachOnce } from './each-once.js'
 import { FUNCTIONS, visitExpression, type Expression } from './expression.js'
 import { expressionProblem } from './expression-problem.js'
 import { literalType, sidesOf } from './literal-types.js'
-import { placeBetween, placeOfSign } from './operator-place.js'
+import { placeBetween, placeOfSign, promotedBeside } from './operator-place.js'
 import { CAST_TYPES, hasCommonType, TypeReader } from './value-type.js'
 
 /** A value that a name in an expression stands for: its SQL and its type. */
@@ -237,18 +237,21 @@ export function compileExpression(expression: Expression, source: string, scope:
     return negated ? `(not (${inside}))` : `(${inside})`
   }
 
+  /** As SQL's own, which looks for its operator in the search path. */
   function nullifSql(
     nodes: readonly Expression[],
     [one = '', other = '']: readonly string[],
     side: ValueType | undefined,
   ): string {
-    const place = placeOf(nodes[0] as Expression, nodes[1] as Expression, side)
-    return place === null
-      ? `nullif(${one}, ${other})`
-      : eachOnce(
-          [one],
-          ([name]) => `(case when ${name} ${operatorSql('=', place)} ${other} then null else ${name} end)`,
-        )
+    const both = [nodes[0], nodes[1]] as [Expression, Expression]
+    const place = placeOf(...both, side)
+    if (place === null) return `nullif(${one}, ${other})`
+    const promoted = promotedBeside(reader, both, side)
+    const result = (name: string) => (promoted === null ? name : `cast(${name} as pg_catalog.${promoted})`)
+    return eachOnce(
+      [one],
+      ([name = '']) => `(case when ${name} ${operatorSql('=', place)} ${other} then null else ${result(name)} end)`,
+    )
   }
 
   function literalSql(node: Extract<Expression, { kind: 'literal' }>, wanted: ValueType | undefined): string {

@@ -24,6 +24,42 @@ export function placeBetween(
   return hasExact(operator, left, right) ? null : PG_CATALOG
 }
 
+/**
+ * The type that the first of two values is made where it is compared with the second, and which it has as the result of `nullif`; null
+ * where it stays what it is, or is not known (PostgreSQL, "Conditional Expressions", NULLIF; "Operator Type Resolution").
+ */
+export function promotedBeside(
+  reader: TypeReader,
+  [one, other]: readonly [Expression, Expression],
+  side: ValueType | undefined,
+): string | null {
+  const [left, right] = [one, other].map((node) => baseName(sureType(reader, node, side))) as [string?, string?]
+  if (left === undefined || right === undefined || left === right) return null
+  if (TEXTS.has(left) && TEXTS.has(right)) {
+    if (left === 'text') return null
+    return right === 'text' ? 'text' : left === 'bpchar' ? null : 'bpchar'
+  }
+  const isExact = INTEGERS.has(left) || left === 'numeric'
+  if (isExact && (right === 'real' || right === 'double precision')) return 'float8'
+  return INTEGERS.has(left) && right === 'numeric' ? 'numeric' : null
+}
+
+/** The name of a type of texts or numbers, whatever its length; undefined for others. */
+function baseName(type: ValueType | undefined): string | undefined {
+  if (type?.column && type.column.operators !== PG_CATALOG) return undefined
+  const name = type?.column ? (PLAIN_NAMES[type.column.name] ?? type.column.name) : type?.sql
+  return name !== undefined && (TEXTS.has(name) || NUMBERS.has(name)) ? name : undefined
+}
+
+const TEXTS = new Set(['text', 'varchar', 'bpchar'])
+const PLAIN_NAMES: Readonly<Record<string, string>> = {
+  int2: 'smallint',
+  int4: 'integer',
+  int8: 'bigint',
+  float4: 'real',
+  float8: 'double precision',
+}
+
 /** Where the sign before a value is. */
 export function placeOfSign(reader: TypeReader, node: Expression, wanted: ValueType | undefined): OperatorPlace {
   const own = reader.typeOf(node)?.column
