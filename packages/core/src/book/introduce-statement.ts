@@ -62,8 +62,8 @@ async function write(target: Target, statements: readonly KeptStatement[]): Prom
 const ids = new WeakMap<Statement, string>()
 
 /**
- * The statement's number in the book: 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it writes: the same text can
- * keep more or fewer of them. It is negative where the statement gives records another key: by that such entries are found (`moved-keys.ts`).
+ * The statement's number in the book: 63 bits of a digest of its text, of what it belongs to, of what its binds are called, and of the columns whose images it
+ * writes: the same text can have other names in another transaction, and keep more or fewer images. It is negative where the statement gives records another key: by that such entries are found (`moved-keys.ts`).
  */
 export function statementId({ kind, mapping, statement, set, touched }: KeptStatement): string {
   let id = ids.get(statement)
@@ -76,6 +76,7 @@ export function statementId({ kind, mapping, statement, set, touched }: KeptStat
           mapping?.revision,
           mapping?.table.path,
           statement.text,
+          ...statement.slots.map(({ name }) => name),
           ...touched.map(({ column }) => column.name),
         ].join('\0'),
       )

@@ -54,12 +54,12 @@ export function idOf(statement: BookedStatement): string {
 }
 
 /**
- * 63 bits of a digest of its text, of what it belongs to, and of the columns whose images it keeps; negative where it gives records
- * another key.
+ * 63 bits of a digest of its text, of what it belongs to, of what its binds are called, and of the columns whose images it keeps;
+ * negative where it gives records another key.
  */
-function numberOf({ kind, mapping, revision, relation, text, touched, movesKey }: BookedStatement): string {
+function numberOf({ kind, mapping, revision, relation, text, binds, touched, movesKey }: BookedStatement): string {
   const of = mapping === '' ? ['', '', ''] : [mapping, revision, relation]
-  const source = [kind, ...of, text, ...touched].join('\0')
+  const source = [kind, ...of, text, ...binds.map(({ name }) => name), ...touched].join('\0')
   const number = createHash('sha256').update(source).digest().readBigUInt64BE() >> 1n
   return String(movesKey ? -1n - number : number)
 }

@@ -8,7 +8,7 @@ import { openOwnTables, type OwnTables } from '../../../../testing/own-tables.js
 let own: OwnTables
 let code: CompiledCode
 const DDL = `
-create table store (id integer primary key, name text not null, litres numeric(8,2) not null check (litres < 1000), owner text not null, version integer not null default 1);
+create table store (id integer primary key, name text not null, litres numeric(8,2) not null check (litres < 1000), owner text not null, tags text[], version integer not null default 1);
 create table note (id integer primary key, store integer not null, text text)`
 const GIVE = {
   transaction: 'give',
@@ -26,7 +26,7 @@ const GIVE = {
     {
       change: 'store',
       key: { id: ':to' },
-      compute: { litres: 'litres + :litres', owner: 'giver.owner' },
+      compute: { litres: 'litres + :litres', owner: 'giver.owner', tags: 'giver.tags' },
       guard: 'any',
     },
     { add: 'note', when: `:note <> ''`, compute: { id: ':from', store: ':to', text: ':note' } },
@@ -80,7 +80,7 @@ function watched(options: pg.PoolConfig = {}) {
 const fill = () =>
   own.database.sql(
     `truncate store, note; delete from ledgerman.entry; delete from ledgerman.image;
-     insert into store select n, 'S' || n || '%s', 10 * n, 'o' || n from generate_series(1, 3) n`,
+     insert into store select n, 'S' || n || '%s', 10 * n, 'o' || n, case n when 1 then '{a,"b c"}' when 2 then '[0:1]={x,NULL}' end::text[] from generate_series(1, 3) n`,
   )
 const stored = () => own.database.sql('select * from store order by id')
 const entries = () =>

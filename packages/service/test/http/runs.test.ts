@@ -60,6 +60,13 @@ describe('runs over HTTP', () => {
       `${T}/entries?mapping=programme&key=P-112&transaction=move-hours&from=2020-01-01T00:00:00Z`,
     )
     expect(list.body.entries).toMatchObject([{ id: committed.body.id, kind: 'run' }])
+    // Another transaction has a step of the same text, and its own names in it.
+    const params = { programme: 'P-110', factor: '1.05' }
+    const stretched = await run({ mode: 'commit', transaction: 'stretch-exposures', params })
+    const { receipt } = (await service.request('GET', stretched.body.entry)).body as {
+      receipt: { steps: { binds: object[] }[] }
+    }
+    expect(receipt.steps[0]?.binds).toMatchObject([{ name: ':programme', value: 'P-110' }])
   })
 
   it('are for writers, and for authors where raw statements are sent', async () => {

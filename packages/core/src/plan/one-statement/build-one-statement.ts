@@ -38,7 +38,7 @@ import { conjunction, keyNamesOf, WriteParts } from '../../statement/write-parts
  */
 export function buildOneStatement(plan: Plan, inCode: InCode | null = null): Statement | undefined {
   if (plan.steps.some((step) => 'mapping' in step && step.mapping.table.hasChildren)) return undefined
-  const preceding = new Preceding(plan)
+  const preceding = new Preceding(plan, inCode === null)
   const builder = new Builder(plan, inCode)
   for (const step of plan.steps) {
     const source = preceding.sourceOf(step)

@@ -29,7 +29,7 @@ type Load = Extract<PlannedStep, { kind: 'load' }>
  */
 export function buildSharedRun(plan: Plan): Statement | undefined {
   const { steps } = plan
-  const preceding = new Preceding(plan)
+  const preceding = new Preceding(plan, true)
   const builder = new SharedRuns(plan)
   for (const step of steps) {
     const source = preceding.sourceOf(step)

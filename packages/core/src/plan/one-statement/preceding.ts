@@ -23,7 +23,11 @@ export class Preceding {
   readonly #sources = new Map<PlannedStep, Source>()
   readonly #targets = new Set<string>()
 
-  constructor(readonly plan: Plan) {
+  /** @param tellsRows whether the statement gives the rows that it found and wrote */
+  constructor(
+    readonly plan: Plan,
+    readonly tellsRows: boolean,
+  ) {
     this.#sees = plan.isolation === 'read committed' ? 'what is committed' : 'what was committed at its beginning'
   }
 
@@ -34,9 +38,9 @@ export class Preceding {
     // Callers who share a statement share its locks, and would all take the same first rows.
     if (step.kind === 'load' && step.first) return undefined
     const { mapping } = step
+    if (mapping.key.length === 0) return undefined
     // Nothing may be found out about a value only after the run was committed; of an array, that JSON cannot say it.
-    if (mapping.key.length === 0 || mapping.properties.some(({ column }) => column.type.element !== null))
-      return undefined
+    if (this.tellsRows && mapping.properties.some(({ column }) => column.type.element !== null)) return undefined
     if (step.kind !== 'load') return this.#mayWrite(step) ? (this.#lockedFor(step) ?? 'table') : undefined
     const source = this.#sourceOfLoad(step)
     if (source) this.#sources.set(step, source)
