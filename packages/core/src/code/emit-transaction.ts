@@ -2,18 +2,9 @@ import { plainType } from '../values/value-type.js'
 import { LedgermanProblem, printJson, type Json, type RecordValues } from '@ledgerman/contract'
 import { guardPrefix } from '../mapping/guard-value.js'
 import type { Mapping } from '../mapping/mapping.js'
-import {
-  isRowRead,
-  isWrite,
-  mayWrite,
-  shownStatement,
-  type Plan,
-  type PlannedStep,
-  type PlannedWrite,
-} from '../plan/plan.js'
+import { isRowRead, isWrite, type Plan, type PlannedStep, type PlannedWrite } from '../plan/plan.js'
 import { typeOfParam } from '../plan/resolve-params.js'
 import { valueSql } from '../statement/record-scope.js'
-import { stepReversibility } from '../plan/run-reversibility.js'
 import { SlotList, toStatement, type Statement } from '../statement/statement.js'
 import { BindCode } from './bind-code.js'
 import { judgedHere } from './judged-here.js'
@@ -23,6 +14,7 @@ import type { TransactionNames } from './names.js'
 import { formsMember } from './text-forms.js'
 import { assertParamNames, paramMember, paramValue } from './param-code.js'
 import { inComment, inTemplate, memberName, memberOf, quoted } from './text.js'
+import { runConstant } from './run-constant.js'
 import { readerOf } from './value-code.js'
 import { wholeCode, type WholeCode } from './whole-code.js'
 
@@ -85,7 +77,7 @@ export interface ${names.type}Result {
 const LIMITS: s.Limits = ${limits}${skipLocked ? ' // rows that others hold are left out' : ''}
 
 ${[...this.#constants, ...(this.#whole ? [this.#whole.constant] : [])].join('\n')}
-${this.isBooked ? this.#runConstant() : ''}
+${this.isBooked ? runConstant(this.plan) : ''}
 /**
  * ${inComment(definition.summary ?? `Runs ${name}.`)}
  *
@@ -164,42 +156,6 @@ ${rules.asked}${steps}
     return step.kind === 'require'
       ? `    run.tell(${step.no}, { matched: 1, changed: 0 })\n`
       : `    run.tell(${step.no}, step${step.no})\n`
-  }
-
-  /** What the entry of a run says of it and of its steps. */
-  #runConstant(): string {
-    const { plan } = this
-    const steps = plan.steps.map((step) => {
-      const statement = shownStatement(step)
-      const mapping = 'mapping' in step ? step.mapping : null
-      const touched = isWrite(step) ? (step.mapping.key.length === 0 ? step.mapping.properties : step.touched) : []
-      const columns = (list: readonly { column: { name: string } }[]) =>
-        list.map(({ column }) => quoted(column.name)).join(', ')
-      const binds = statement.slots.map(
-        ({ name, type, sensitive }) => `{ name: ${quoted(name)}, type: ${quoted(type)}, sensitive: ${sensitive} }`,
-      )
-      const writes = mayWrite(step)
-      const reversible = isWrite(step) ? (stepReversibility(step) ?? 'no') : writes ? 'no' : 'yes'
-      return `    {
-      no: ${step.no}, name: ${step.as === null ? 'null' : quoted(step.as)}, expected: ${quoted(String(step.expect ?? 'any'))}, writes: ${writes}, reversible: ${quoted(reversible)},
-      statement: {
-        kind: ${quoted(step.kind)}, mapping: ${quoted(mapping?.name ?? '')}, revision: ${mapping?.revision ?? 0}, relation: ${quoted(mapping?.table.path ?? '')},
-        keyColumns: [${columns(mapping?.key ?? [])}],${isWrite(step) && step.kind === 'change' && step.set.some(({ key }) => key) ? ' movesKey: true,' : ''} touched: [${columns(touched)}],
-        text: \`${inTemplate(statement.text)}\`,
-        binds: [${binds.join(', ')}],${shortMember(statement)}
-      },
-    },\n`
-    })
-    const definitions = [...plan.mappings.values()]
-      .map(({ name, revision }) => `${memberName(name)}: ${revision}`)
-      .sort()
-    return `const RUN: b.RunDefinition = {
-  transaction: ${quoted(plan.name)}, revision: ${plan.revision ?? 0}, isolation: ${quoted(plan.isolation)},
-  definitions: { ${definitions.join(', ')} },
-  steps: [
-${steps.join('')}  ],
-}
-`
   }
 
   /** What has to be true of the parameters: judged here, or asked at once. */
@@ -374,16 +330,6 @@ ${steps.join('')}  ],
     }
     return name
   }
-}
-
-function shortMember({ short }: Statement): string {
-  if (!short) return ''
-  return `
-        short: {
-          text: \`${inTemplate(short.text)}\`,
-          binds: [${short.binds.join(', ')}],
-          around: [${short.around.map(quoted).join(', ')}],
-        },`
 }
 
 function describe(step: PlannedStep): string {
