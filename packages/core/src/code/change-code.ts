@@ -287,12 +287,7 @@ from done\`
 
   #bookedWork(): string {
     if (this.#isOne) return this.#quickWork()
-    return this.transaction(
-      'change',
-      'statement',
-      { text: 'text', run: 'run' },
-      'const result = judged(rows, loaded, s.partOf(changes, set))',
-    )
+    return this.transaction('change', 'statement', 'run', 'const result = judged(rows, loaded, s.partOf(changes, set))')
   }
 
   #quickWork(): string {

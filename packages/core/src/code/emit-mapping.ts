@@ -134,7 +134,7 @@ export async function ${this.fn.add}(db: s.Db, given: ${type}Values): Promise<s.
 ${this.transaction(
   'add',
   'statement',
-  { text: 'text', run: 'run' },
+  this.isBooked ? 'run' : 'text',
   `const [row] = rows
     if (!row) throw new s.RowNotWritten(${quoted(`${mapping.name}: the record was not added: a trigger kept it out.`)})
     ${this.assertRule('row[1]')}
@@ -197,7 +197,7 @@ export async function ${this.fn.remove}(db: s.Db, loaded: s.Loaded<${type}>): Pr
 ${this.transaction(
   'remove',
   'REMOVAL',
-  { text: 'REMOVED + TOLD', run: 'REMOVE' },
+  this.isBooked ? 'REMOVE' : 'REMOVED + TOLD',
   `${this.notOne('key')}
     const [row = []] = rows
     const record = recordOf(row)

@@ -11,6 +11,9 @@ import { called, inComment, inTemplate, memberName, memberOf, quoted } from './t
 import { formsMember } from './text-forms.js'
 import { isNullable, orNull, plainReadSql, readerOf, typeOf, writerOf } from './value-code.js'
 
+/** What a statement does with its record. */
+type Kind = 'add' | 'change' | 'remove'
+
 /** Stands for what is only known when a statement is sent. */
 export const HOLE = '\u0001'
 
@@ -146,21 +149,16 @@ function assertRules(broken: string | null | undefined): void {
    * behind the roll-back.
    *
    * @param statement the code of what the book keeps of it
-   * @param text the code of its text; `run` of the text that books
+   * @param text the code of its text; booked, of the text that books
    * @param work what is made of `rows`: it has `result` in the end
    */
-  protected transaction(
-    kind: 'add' | 'change' | 'remove',
-    statement: string,
-    { text, run }: { text: string; run: string },
-    work: string,
-  ): string {
+  protected transaction(kind: Kind, statement: string, text: string, work: string): string {
     // Nothing was loaded of a record that is added.
     const orHidden = (does: string) => (kind === 'add' ? does : this.orHidden(does))
     if (!this.isBooked) return `  return ${called(orHidden(`() => ${this.#oneStatement(text, 'values', work)}`))}`
     const does = `async () => {
     await b.introduce(db, [entry.statement])
-    return ${this.#oneStatement(run, '[...values, ...b.entryValues(entry)]', work).replace(/\n(?=.)/g, '\n  ')}
+    return ${this.#oneStatement(text, '[...values, ...b.entryValues(entry)]', work).replace(/\n(?=.)/g, '\n  ')}
   }`
     return `  const entry = ${this.entry(kind, statement)}
   return b.keepingRefusals(db, entry, ${orHidden(does)})`
@@ -173,7 +171,7 @@ function assertRules(broken: string | null | undefined): void {
   }
 
   /** What the book is told of a statement, as code. One of a change has under `touched` the properties whose images it keeps. */
-  protected entry(kind: 'add' | 'change' | 'remove', statement: string): string {
+  protected entry(kind: Kind, statement: string): string {
     const { key } = this.mapping
     const isAdd = kind === 'add'
     const given = key.map(({ name }) => {
@@ -189,7 +187,7 @@ function assertRules(broken: string | null | undefined): void {
   }
 
   /** Whether the statement makes digests, as code: only then it takes the keys that they are made with. */
-  #isDigested(kind: 'add' | 'change' | 'remove'): string {
+  #isDigested(kind: Kind): string {
     return this.choosesDigests && kind === 'change'
       ? 'touched.some((name) => SENSITIVE.includes(name))'
       : String(this.#isSensitive)
